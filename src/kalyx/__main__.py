@@ -1,0 +1,49 @@
+"""The way in: ``kalyx`` and ``python -m kalyx``.
+
+Kalyx looks into folders where a ``random.py`` or a broken package may lie, so
+before anything else is imported, sys.path is brought back to Kalyx's own
+installation and its interpreter's standard library.
+"""
+
+import os
+import sys
+
+
+def secure_import_path() -> None:
+    """Take the start folder and the PYTHONPATH entries off sys.path.
+
+    The folder that holds Kalyx itself stays, at the end when it was one of
+    those: its own modules come from its own installation.
+    """
+    own = os.path.dirname(os.path.dirname(os.path.realpath(__file__)))
+    foreign = {os.path.realpath(p) for p in os.environ.get("PYTHONPATH", "").split(os.pathsep) if p}
+    if sys.path and not (sys.flags.isolated or getattr(sys.flags, "safe_path", False)):
+        foreign.add(_real(sys.path[0]))
+    kept = [p for p in sys.path if p and _real(p) not in foreign]
+    if own not in map(_real, kept):
+        kept.append(own)
+    sys.path[:] = kept
+
+
+def _real(path: str) -> str:
+    try:
+        return os.path.realpath(path or os.curdir)
+    except OSError:  # the working folder is gone
+        return path
+
+
+def main() -> int:
+    """Run the command line and return its exit status."""
+    secure_import_path()
+    if sys.argv[1:] == ["--version"]:  # answered before argparse is loaded
+        from kalyx import __version__
+
+        print("kalyx", __version__)
+        return 0
+    from kalyx.cli import run
+
+    return run(sys.argv[1:])
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,42 @@
+"""What the commands share: the machine, the seat finder, printing an answer."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from collections.abc import Callable
+from typing import Any
+
+from kalyx.core.facts.seats import SeatFinder
+from kalyx.core.machine import RealMachine
+from kalyx.core.model import Note
+
+__all__ = ["finder_for", "print_answer"]
+
+PROBE_FOLDER = os.path.join(os.path.dirname(os.path.dirname(os.path.abspath(__file__))), "probe")
+
+
+def finder_for(folder: str | None, options: argparse.Namespace) -> SeatFinder:
+    """Return a seat finder for a folder (the working folder when None)."""
+    machine = RealMachine()
+    limit = min(options.timeout or 10.0, 10.0)
+    return SeatFinder(machine, folder or machine.cwd, PROBE_FOLDER, limit)
+
+
+def print_answer(options: argparse.Namespace, status: str, result: Callable[[], dict[str, Any]],
+                 lay_out: Callable[[Any], None], notes: tuple[Note, ...] = ()) -> str:
+    """Print an answer as JSON or text; return its status."""
+    if options.json:
+        from kalyx.show.as_json import document
+
+        print(document(options.command, status, result(), notes))
+        return status
+    from kalyx.show.page import Page
+    from kalyx.show.write import Writer
+
+    page = Page(os.path.expanduser("~"), os.name == "nt")
+    lay_out(page)
+    if options.quiet:
+        page.lines = [line for line in page.lines if line.role.startswith("title")]
+    Writer(color=options.color).write(page)
+    return status

@@ -1,0 +1,29 @@
+"""``kalyx here``."""
+
+from __future__ import annotations
+
+import argparse
+
+from kalyx.cli.common import finder_for, print_answer
+from kalyx.core.answers.here import answer_here
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of ``here``."""
+    parser.add_argument("folder", nargs="?", metavar="FOLDER",
+                        help="the folder to look at (default: the working folder)")
+
+
+def run(options: argparse.Namespace) -> str:
+    """Answer and print; return the status."""
+    answer = answer_here(finder_for(options.folder, options))
+
+    def result() -> dict[str, object]:
+        from kalyx.show.as_json import here_result
+        return here_result(answer)
+
+    def lay_out(page: object) -> None:
+        from kalyx.show.as_text import here_page
+        here_page(page, answer, verbose=options.verbose)  # type: ignore[arg-type]
+
+    return print_answer(options, answer.status, result, lay_out, answer.notes)

@@ -1,0 +1,98 @@
+"""Parses the command line, runs the command, chooses the exit status."""
+
+from __future__ import annotations
+
+import importlib
+import os
+import sys
+
+from kalyx import __version__
+from kalyx.cli.options import Parser, UsageError, add_global_options, asks_for_json, print_error
+from kalyx.core.errors import KalyxError, Refused, WrongUsage
+
+__all__ = ["run"]
+
+# command: (module, one line of help); the module has add_arguments and run
+COMMANDS = {
+    "here": ("here", "which Python this shell and folder really use, and whether they agree"),
+    "why": ("why", "why an import fails, or where it comes from when it works"),
+    "enrol": ("enrol", "make an environment a notebook kernel, and prove that it answers"),
+    "demo": ("demo", "the whole tour on made-up data; touches nothing of yours"),
+}
+STATUS = {"ok": 0, "problem": 1, "error": 2, "unknown": 3}
+SHORT_HELP = """\
+kalyx says which Python is really used here, and why an import fails in it.
+
+  kalyx here                 which interpreter and environment do this shell, editor and
+                             these notebooks use, and do they agree?
+  kalyx why pandas           why does this import fail (or where does it come from)?
+                             --at notebook:FILE, script:FILE, kernel:NAME, env:NAME, python:PATH
+  kalyx enrol .venv          make this environment a notebook kernel, and prove that it works
+
+  kalyx demo                 see all of it on made-up data
+  kalyx COMMAND --help       more on each
+"""
+
+
+def build_parser(only: str | None) -> Parser:
+    """Build the parser; with `only`, just that command's arguments are loaded."""
+    parser = Parser(prog="kalyx", description="Which Python is really used here, and why an "
+                    "import fails in it.", allow_abbrev=False)
+    parser.add_argument("--version", action="version", version=f"kalyx {__version__}")
+    add_global_options(parser, top=True)
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND", parser_class=Parser)
+    for name, (module, line) in COMMANDS.items():
+        sub = commands.add_parser(name, help=line, description=line[0].upper() + line[1:] + ".",
+                                  allow_abbrev=False)
+        add_global_options(sub)
+        if only is None or only == name:
+            importlib.import_module(f"kalyx.cli.{module}").add_arguments(sub)
+    return parser
+
+
+def run(argv: list[str]) -> int:
+    """Run one command line and return its exit status; never lets a traceback through."""
+    command = next((a for a in argv if a in COMMANDS), None)
+    if not argv:
+        print(SHORT_HELP, end="")
+        return 0
+    try:
+        options = build_parser(command).parse_args(argv)
+        if options.command is None:
+            raise UsageError("no command was given.", "kalyx --help lists them.")
+        module = importlib.import_module(f"kalyx.cli.{COMMANDS[options.command][0]}")
+        status: str = module.run(options)
+        return STATUS[status]
+    except UsageError as error:
+        return report_error(argv, command, "error", error.message, error.hint)
+    except KalyxError as error:
+        return report_error(argv, command, _status_of(error), error.message, error.hint)
+    except KeyboardInterrupt:
+        return 130
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except RecursionError:
+        return report_error(argv, command, "unknown", "Something is nested too deeply to be read.",
+                            "Name a smaller part of it.")
+
+
+def _status_of(error: KalyxError) -> str:
+    if isinstance(error, WrongUsage):
+        return "error"
+    return "problem" if isinstance(error, Refused) else "unknown"
+
+
+def report_error(argv: list[str], command: str | None, status: str, message: str,
+                 hint: str) -> int:
+    """Say what went wrong, as text or as a document."""
+    if asks_for_json(argv):
+        from kalyx.show.as_json import document
+
+        print(document(command or "", status, {"message": message, "hint": hint}))
+    else:
+        from kalyx.show.page import clean
+
+        print_error(f"kalyx: {clean(message)}" + (f"\n       {clean(hint)}" if hint else ""))
+    return STATUS[status]
+

@@ -1,0 +1,63 @@
+"""Options that every command takes, and errors that keep to the contract."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from typing import NoReturn
+
+__all__ = ["Parser", "UsageError", "add_global_options"]
+
+
+class UsageError(Exception):
+    """Wrong usage, with the parser's short usage line as a hint."""
+
+    def __init__(self, message: str, hint: str) -> None:
+        super().__init__(message)
+        self.message = message
+        self.hint = hint
+
+
+class Parser(argparse.ArgumentParser):
+    """An argument parser that raises instead of printing, so that --json gets its document."""
+
+    def error(self, message: str) -> NoReturn:
+        raise UsageError(message, f"{self.prog} --help says more.")
+
+
+def seconds(text: str) -> float:
+    """Parse a positive number of seconds."""
+    try:
+        value = float(text)
+    except ValueError:
+        raise argparse.ArgumentTypeError(f"{text!r} is not a number of seconds") from None
+    if not 0 < value <= 86400:
+        raise argparse.ArgumentTypeError("a time limit is more than 0 and at most 86400 s")
+    return value
+
+
+def add_global_options(parser: argparse.ArgumentParser, *, top: bool = False) -> None:
+    """Add the options that stand before or after the command."""
+    group = parser.add_argument_group("everywhere")
+    group.add_argument("--json", action="store_true", default=False if top else
+                       argparse.SUPPRESS, help="print one JSON document")
+    group.add_argument("--color", choices=("auto", "always", "never"),
+                       default="auto" if top else argparse.SUPPRESS, help="when to use colour")
+    group.add_argument("--quiet", action="store_true", default=False if top else
+                       argparse.SUPPRESS, help="print the first line of the answer only")
+    group.add_argument("--verbose", action="store_true", default=False if top else
+                       argparse.SUPPRESS, help="print everything that is known")
+    group.add_argument("--timeout", type=seconds, metavar="S", default=None if top else
+                       argparse.SUPPRESS, help="seconds that an import or a kernel may take")
+
+
+def asks_for_json(argv: list[str]) -> bool:
+    """Whether --json is among the arguments, also where they cannot be parsed."""
+    return "--json" in argv[: argv.index("--") if "--" in argv else len(argv)]
+
+
+def print_error(message: str) -> None:
+    """Print to standard error, whatever its encoding."""
+    stream = sys.stderr
+    encoding = stream.encoding or "ascii"
+    stream.write(message.encode(encoding, "backslashreplace").decode(encoding) + "\n")

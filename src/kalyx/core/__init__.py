@@ -1,0 +1,1 @@
+"""The computation: machine -> facts -> verdicts -> changes. No printing, no argparse."""

@@ -1,0 +1,243 @@
+"""``enrol``: an environment becomes a notebook kernel, and proves it."""
+
+from __future__ import annotations
+
+import ast
+import json
+import re
+import time
+from dataclasses import dataclass, replace
+from typing import Any
+
+from kalyx.core.changes.journal import Change, Journal
+from kalyx.core.errors import Refused, Unreadable, WrongUsage
+from kalyx.core.facts import kernelspecs
+from kalyx.core.facts.cases import Neighbours
+from kalyx.core.facts.interpreters import environment_of
+from kalyx.core.facts.layers import site_folders, user_site
+from kalyx.core.facts.pyvenv import find_venv_config
+from kalyx.core.facts.seats import SeatFinder
+from kalyx.core.model import Environment, Evidence, Finding, Interpreter, Kernel, Proof, Remedy
+from kalyx.core.verdicts.interpreter import interpreter_broken, interpreter_gone
+from kalyx.core.wire.client import KernelFailed, StartedKernel
+
+__all__ = ["EnrolAnswer", "answer_enrol", "derive_name"]
+
+DEFAULT_COMMAND = ("-m", "ipykernel_launcher", "-f", "{connection_file}")
+QUESTIONS = {"executable": "__import__('sys').executable", "prefix": "__import__('sys').prefix"}
+SERVER_DEFAULTS = ("python", "python2", "python3")  # names that servers give their own kernel
+
+
+@dataclass(frozen=True)
+class EnrolAnswer:
+    """What was registered and what it said of itself; ``findings`` say why not."""
+
+    kernel: Kernel | None
+    proof: Proof | None
+    change: Change | None
+    findings: tuple[Finding, ...] = ()
+    text: str = ""
+    dry_run: bool = False
+
+    @property
+    def status(self) -> str:
+        """Whether the kernel is registered and proven (or would be)."""
+        proven = self.proof is not None and self.proof.answered and not self.proof.trouble
+        return "ok" if (proven or self.dry_run) and not self.findings else "problem"
+
+
+def answer_enrol(finder: SeatFinder, name_of_env: str, name: str | None, label: str | None,
+                 *, overwrite: bool, dry_run: bool, limit: float) -> EnrolAnswer:
+    """Register an environment for the user, start the kernel, and compare what it says.
+
+    Raises:
+        NothingToJudge: there is no such environment.
+        WrongUsage: the kernel's name is not allowed.
+        Refused: the name is taken.
+    """
+    facts = finder.env(name_of_env)
+    neighbours = Neighbours(finder.machine, finder.environments)
+    broken = interpreter_gone(facts, finder.machine) or interpreter_broken(facts, finder.machine)
+    interpreter, environment = facts.seat.interpreter, facts.seat.environment
+    if broken is not None or interpreter is None or environment is None:
+        return EnrolAnswer(None, None, None, (broken,) if broken else ())
+    environment = replace(environment, interpreter=interpreter)
+    command = find_kernel_command(finder, interpreter, neighbours)
+    if command is None:
+        return EnrolAnswer(None, None, None, (_no_kernel_package(finder, environment),))
+    kernel = _plan(finder, environment, interpreter, command, name, label)
+    _refuse_taken(finder, kernel, overwrite)
+    text = spec_text(kernel)
+    if dry_run:
+        return EnrolAnswer(kernel, None, None, text=text, dry_run=True)
+    return _write_and_prove(finder, kernel, text, limit)
+
+
+def _write_and_prove(finder: SeatFinder, kernel: Kernel, text: str, limit: float) -> EnrolAnswer:
+    journal = Journal(finder.machine)
+    change = journal.write_text(f"enrol {kernel.name}", kernel.spec, text)
+    written = kernelspecs.read_kernel(finder.machine, kernel.spec, kernel.scope)
+    proof = prove(finder, written, kernel.interpreter, limit)
+    kernel = replace(kernel, argv=written.argv, label=written.label)
+    if proof.answered and not proof.trouble:
+        return EnrolAnswer(kernel, proof, change, text=text)
+    journal.take_back(change)
+    finding = Finding(
+        "kernel-cannot-start", "error", "certain",
+        f"The kernel was registered and started, and {proof.trouble}. The registration was taken "
+        "back.", (Evidence(f"its command: {' '.join(kernel.argv)}", kernel.argv[0]),
+                  Evidence(proof.trouble)),
+        (Remedy("Install the kernel package afresh in the environment.", "command",
+                argv=(kernel.argv[0], "-m", "pip", "install", "--force-reinstall", "ipykernel"),
+                changes=f"replaces it in {kernel.environment.path if kernel.environment else ''}"),
+         ))
+    return EnrolAnswer(kernel, proof, None, (finding,), text)
+
+
+# -- the kernel package ------------------------------------------------------------------------
+def find_kernel_command(finder: SeatFinder, interpreter: Interpreter,
+                        neighbours: Neighbours) -> tuple[str, ...] | None:
+    """Return the arguments that start a kernel in this environment; None when it has none.
+
+    A kernel package ships a kernelspec of its own in the prefix's data folder,
+    with the bare word python as its program: that says how it is started.
+    """
+    m = finder.machine
+    folders = visible_sites(finder, interpreter)
+    shipped = m.path.join(interpreter.prefix or "", "share", "jupyter", "kernels")
+    for name in m.names_in(shipped):
+        spec = m.path.join(shipped, name, "kernel.json")
+        if not m.is_file(spec):
+            continue
+        kernel = kernelspecs.read_kernel(m, spec, "env")
+        if kernel.trouble or not kernelspecs.BARE_PYTHON.match(m.path.basename(kernel.argv[0])):
+            continue
+        module = _module_of(kernel.argv)
+        if module and neighbours.any_holds(folders, module):
+            return kernel.argv[1:]
+    if neighbours.any_holds(folders, "ipykernel_launcher"):
+        return DEFAULT_COMMAND
+    return None
+
+
+def _module_of(argv: tuple[str, ...]) -> str | None:
+    if "-m" not in argv[:-1]:
+        return None
+    return argv[argv.index("-m") + 1].split(".")[0]
+
+
+def visible_sites(finder: SeatFinder, interpreter: Interpreter) -> list[str]:
+    """Return the site folders that an interpreter looks into."""
+    m = finder.machine
+    if interpreter.prefix is None:
+        return []
+    folders = site_folders(m, interpreter.prefix, version=interpreter.version)
+    config = find_venv_config(m, interpreter.path)
+    if interpreter.version and (config is None or config.open_to_base):
+        folders.append(user_site(m, interpreter.version, interpreter.implementation or "cpython"))
+    if config is not None and config.open_to_base and interpreter.base_prefix:
+        folders += site_folders(m, interpreter.base_prefix, version=interpreter.version)
+    return folders
+
+
+def _no_kernel_package(finder: SeatFinder, environment: Environment) -> Finding:
+    interpreter = environment.interpreter
+    assert interpreter is not None
+    folders = visible_sites(finder, interpreter)
+    return Finding(
+        "kernel-cannot-start", "error", "certain",
+        f"{environment.name} ({environment.path}) has no kernel package, so nothing can answer a "
+        "notebook from it.",
+        tuple(Evidence(f"ipykernel is not in {f}", f) for f in folders),
+        (Remedy("Put the kernel package into this environment, then enrol it again.", "command",
+                argv=(interpreter.path, "-m", "pip", "install", "ipykernel"),
+                changes=f"adds ipykernel, and what it requires, to {environment.path}"),))
+
+
+# -- the plan ------------------------------------------------------------------------------------
+def derive_name(environment: Environment) -> str:
+    """Return a kernel name that tells the truth: the environment's own, in allowed letters."""
+    name = environment.name.split("/")[0]
+    if environment.kind == "base":
+        name = f"python-{environment.python_version}"
+    plain = re.sub(r"[^a-z0-9._-]+", "-", name.lower()).strip("-.")
+    return plain or "environment"
+
+
+def _plan(finder: SeatFinder, environment: Environment, interpreter: Interpreter,
+          command: tuple[str, ...], name: str | None, label: str | None) -> Kernel:
+    name = name or derive_name(environment)
+    if not kernelspecs.NAME.match(name):
+        raise WrongUsage(f"{name!r} is not a kernel name.",
+                         "A name holds letters, digits, dots, dashes and underscores only.")
+    name = name.lower()
+    shown = environment.name.split("/")[0] if environment.kind != "base" else "base"
+    label = label or f"{shown} (Python {interpreter.short_version})"
+    folder = finder.machine.path.join(kernelspecs.user_data_folder(finder.machine), "kernels", name)
+    return Kernel(name, label, finder.machine.path.join(folder, "kernel.json"), "user",
+                  (interpreter.path, *command), {}, "python", interpreter,
+                  environment_of(finder.machine, interpreter))
+
+
+def _refuse_taken(finder: SeatFinder, kernel: Kernel, overwrite: bool) -> None:
+    if kernel.name in SERVER_DEFAULTS:
+        raise Refused(f"The name {kernel.name!r} is what notebook servers call their own default "
+                      "kernel, which this one would hide.", "Choose another with --name.")
+    folder = kernel.folder
+    if not finder.machine.exists(folder) or overwrite:
+        return
+    there = kernelspecs.read_kernel(finder.machine, kernel.spec, "user")
+    what = f"starts {there.argv[0]}" if there.argv else "cannot be read"
+    same = there.argv[:1] == kernel.argv[:1]
+    raise Refused(
+        f"The kernel name {kernel.name!r} is taken: {folder} {what}"
+        + (", the very same interpreter." if same else "."),
+        "Choose another with --name, or replace it with --overwrite.")
+
+
+def spec_text(kernel: Kernel) -> str:
+    """Return the text of kernel.json."""
+    content: dict[str, Any] = {"argv": list(kernel.argv), "display_name": kernel.label,
+                               "language": "python"}
+    if kernel.env:
+        content["env"] = dict(kernel.env)
+    content["metadata"] = {"debugger": "ipykernel_launcher" in kernel.argv}
+    return json.dumps(content, indent=1, ensure_ascii=False) + "\n"
+
+
+# -- the proof -----------------------------------------------------------------------------------
+def prove(finder: SeatFinder, kernel: Kernel, expected: Interpreter | None,
+          limit: float) -> Proof:
+    """Start a registered kernel, ask it who it is, and compare."""
+    asked = ", ".join(q.replace("__import__('sys')", "sys") for q in QUESTIONS.values())
+    if kernel.trouble:
+        return Proof(asked, False, trouble=f"{kernel.spec}: {kernel.trouble}")
+    argv = [a.replace("{resource_dir}", kernel.folder) for a in kernel.argv]
+    env = kernelspecs.kernel_environment(kernel, finder.machine.env)
+    began = time.monotonic()
+    try:
+        with StartedKernel(argv, env, finder.machine.cwd, limit) as started:
+            started.ask("kernel_info_request", {})
+            said = {k: _unquoted(v) for k, v in started.evaluate(QUESTIONS).items()}
+            seconds = time.monotonic() - began
+    except KernelFailed as error:
+        return Proof(asked, False, seconds=round(time.monotonic() - began, 3), trouble=str(error))
+    return Proof(asked, True, said["executable"], said["prefix"], round(seconds, 3),
+                 _compare(finder, said, expected))
+
+
+def _unquoted(shown: str) -> str:
+    try:
+        value = ast.literal_eval(shown)
+    except (ValueError, SyntaxError):
+        return shown
+    return value if isinstance(value, str) else shown
+
+
+def _compare(finder: SeatFinder, said: dict[str, str], expected: Interpreter | None) -> str:
+    if expected is None or expected.prefix is None:
+        return ""
+    if finder.machine.same(said["prefix"], expected.prefix):
+        return ""
+    return (f"it answered from {said['prefix']} ({said['executable']}) and not from "
+            f"{expected.prefix}")

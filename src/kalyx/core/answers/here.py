@@ -1,0 +1,74 @@
+"""``here``: the seats of a folder, and whether they agree."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kalyx.core.answers.seats import judge_seat
+from kalyx.core.errors import NothingToJudge, Unreadable
+from kalyx.core.facts import editors, notebooks
+from kalyx.core.facts.cases import Neighbours
+from kalyx.core.facts.seats import SeatFacts, SeatFinder
+from kalyx.core.model import Agreement, Finding, Note, Seat
+from kalyx.core.verdicts.agreement import judge_agreement
+
+__all__ = ["HereAnswer", "answer_here"]
+
+
+@dataclass(frozen=True)
+class HereAnswer:
+    """The seats of a folder. ``status`` is ok, problem or unknown."""
+
+    folder: str
+    seats: tuple[Seat, ...]
+    agreement: Agreement
+    findings: tuple[Finding, ...]
+    notes: tuple[Note, ...] = ()
+
+    @property
+    def status(self) -> str:
+        """Whether anything is wrong, or nothing could be found out."""
+        found = [*self.findings, *[f for s in self.seats for f in s.findings]]
+        if any(f.is_problem for f in found):
+            return "problem"
+        return "ok" if any(s.environment for s in self.seats) else "unknown"
+
+
+def answer_here(finder: SeatFinder) -> HereAnswer:
+    """Find the seats of the finder's folder and judge them.
+
+    Raises:
+        NothingToJudge: the folder does not exist.
+    """
+    m, folder = finder.machine, finder.folder
+    if not m.is_folder(folder):
+        raise NothingToJudge(f"{folder} is not a folder.", "Name a folder that is there.")
+    notes = []
+    try:
+        m.list_folder(folder)
+    except Unreadable as error:
+        notes.append(Note("folder-unreadable", error.message, folder))
+    neighbours = Neighbours(m, finder.environments)
+    seats = [judge_seat(f, finder, neighbours) for f in _gather(finder, notes)]
+    agreement = judge_agreement(seats, m)
+    return HereAnswer(folder, tuple(seats), agreement, agreement.findings, tuple(notes))
+
+
+def _gather(finder: SeatFinder, notes: list[Note]) -> list[SeatFacts]:
+    m = finder.machine
+    files, cut = notebooks.find_notebooks(m, finder.folder)
+    if cut:
+        notes.append(Note("notebooks-cut", f"{finder.folder} holds more notebooks or folders than "
+                          f"are looked at; the first {len(files)} were.", finder.folder))
+    settings = editors.find_settings(m, finder.folder)
+    finder.shell_python()  # the others need it: ask it once, before asking several at once
+    jobs = [finder.shell, *[lambda s=s: finder.from_setting(s) for s in settings]]
+    facts: list[SeatFacts] = m.in_parallel(lambda job: job(), jobs)
+    if files:
+        finder.kernels()
+        facts += m.in_parallel(finder.notebook, files)
+    for fact in facts:
+        if fact.notebook is not None and not fact.notebook.trouble and fact.notebook.name is None:
+            notes.append(Note("notebook-names-no-kernel", f"{fact.notebook.path} names no kernel: "
+                              "the server asks, or takes its default.", fact.notebook.path))
+    return facts

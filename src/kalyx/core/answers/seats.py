@@ -1,0 +1,35 @@
+"""A seat with its findings."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from kalyx.core.facts.cases import Neighbours
+from kalyx.core.facts.seats import SeatFacts, SeatFinder
+from kalyx.core.model import Finding, Seat
+from kalyx.core.verdicts.editor import judge_editor
+from kalyx.core.verdicts.interpreter import interpreter_broken, interpreter_gone
+from kalyx.core.verdicts.kernel import judge_kernel
+from kalyx.core.verdicts.shell import judge_shell
+
+__all__ = ["judge_seat"]
+
+# Causes that say more precisely than interpreter-gone why a seat has none
+_GONE = {"kernel-interpreter-gone", "setting-points-nowhere"}
+
+
+def judge_seat(facts: SeatFacts, finder: SeatFinder, neighbours: Neighbours) -> Seat:
+    """Return the seat with all its findings."""
+    machine = finder.machine
+    found: list[Finding] = []
+    if facts.seat.kind == "shell":
+        found += judge_shell(facts, machine)
+    elif facts.seat.kind == "editor":
+        gone = facts.seat.interpreter is not None and facts.seat.interpreter.known_by == "gone"
+        found += judge_editor(facts, machine, neighbours.environments if gone else [])
+    elif facts.seat.kind in ("kernel", "notebook"):
+        found += judge_kernel(facts, machine, neighbours)
+    general = [interpreter_gone(facts, machine), interpreter_broken(facts, machine)]
+    if not _GONE & {f.cause for f in found}:
+        found = [f for f in general if f is not None] + found
+    return replace(facts.seat, findings=tuple(found))

@@ -1,0 +1,1 @@
+"""What Kalyx changes: planned first, written atomically, kept in a journal."""

@@ -1,0 +1,82 @@
+"""Writes that a kill at any instant leaves either undone or done."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+
+from kalyx.core.errors import Refused
+
+__all__ = ["make_folder_with", "write_file"]
+
+
+def _sync_folder(folder: str) -> None:
+    """Have the folder's own list of names written out, where the platform can."""
+    try:
+        handle = os.open(folder, os.O_RDONLY)
+    except OSError:
+        return
+    try:
+        os.fsync(handle)
+    except OSError:
+        pass
+    finally:
+        os.close(handle)
+
+
+def _write_new(path: str, data: bytes) -> None:
+    with open(path, "xb") as file:
+        file.write(data)
+        file.flush()
+        os.fsync(file.fileno())
+
+
+def write_file(path: str, data: bytes) -> None:
+    """Replace a file's content at once: temporary file, fsync, rename.
+
+    Raises:
+        Refused: the folder cannot be written.
+    """
+    folder = os.path.dirname(path)
+    try:
+        os.makedirs(folder, exist_ok=True)
+        handle, temporary = tempfile.mkstemp(dir=folder, prefix=".kalyx-")
+        try:
+            with os.fdopen(handle, "wb") as file:
+                file.write(data)
+                file.flush()
+                os.fsync(file.fileno())
+            os.replace(temporary, path)
+        except BaseException:
+            os.unlink(temporary)
+            raise
+    except OSError as error:
+        raise Refused(f"{path} cannot be written: {error.strerror}.",
+                      "See to it that the folder is yours to write.") from None
+    _sync_folder(folder)
+
+
+def make_folder_with(folder: str, files: dict[str, bytes]) -> None:
+    """Create a folder with files in it, at once: built beside its place, then renamed.
+
+    Raises:
+        Refused: it exists already, or its parent cannot be written.
+    """
+    parent = os.path.dirname(folder)
+    try:
+        os.makedirs(parent, exist_ok=True)
+        temporary = tempfile.mkdtemp(dir=parent, prefix=".kalyx-")
+        try:
+            os.chmod(temporary, 0o755)
+            for name, data in files.items():
+                _write_new(os.path.join(temporary, name), data)
+            os.rename(temporary, folder)
+        except BaseException:
+            for name in os.listdir(temporary):
+                os.unlink(os.path.join(temporary, name))
+            os.rmdir(temporary)
+            raise
+    except OSError as error:
+        raise Refused(f"{folder} cannot be made: {error.strerror}.",
+                      "See to it that its parent folder is yours to write.") from None
+    _sync_folder(parent)

@@ -1,0 +1,1 @@
+"""Reads the machine into the model. Draws no conclusions."""

@@ -1,0 +1,332 @@
+"""A case: one import that was tried at one seat, and all that may be asked about it.
+
+Verdicts get a case and nothing else. What they need beyond the observation
+they ask of it, and the case reads it then, once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from functools import cached_property
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.distributions import Shelf, normal_name
+from kalyx.core.facts.layers import (
+    Layer,
+    PathFacts,
+    classify_path,
+    link_lines,
+    pythonpath_of,
+    site_folders,
+)
+from kalyx.core.facts.modules import Candidate, Finder, module_names, top_level
+from kalyx.core.machine import Machine
+from kalyx.core.model import (
+    Distribution,
+    Elsewhere,
+    Environment,
+    Interpreter,
+    Launch,
+    Observation,
+    Seat,
+)
+
+__all__ = ["Case", "Neighbours"]
+
+
+class Neighbours:
+    """The other environments of the machine, and the modules that they have."""
+
+    def __init__(self, machine: Machine, environments: Callable[[], list[Environment]]) -> None:
+        self.machine = machine
+        self._environments = environments
+        self._finder = Finder(machine)
+        self._shelves: dict[str, Shelf] = {}
+
+    @cached_property
+    def environments(self) -> list[Environment]:
+        """Every known environment; found when first asked for."""
+        return self._environments()
+
+    def having(self, module: str, except_prefix: str | None) -> list[Elsewhere]:
+        """Return the environments that have a top-level module, the one at `except_prefix` left out."""
+        skip = self.machine.key(except_prefix) if except_prefix else ""
+        found = []
+        for environment in self.environments:
+            if self.machine.key(environment.path) == skip:
+                continue
+            for folder in self._folders(environment):
+                if self._holds(folder, module):
+                    distribution = self._distribution(environment, module)
+                    found.append(Elsewhere(
+                        environment, environment.interpreter,
+                        distribution.name if distribution else None,
+                        distribution.version if distribution else None,
+                        distribution.source if distribution else None))
+                    break
+        return found
+
+    def providing_name(self, name: str) -> list[tuple[Environment, Distribution]]:
+        """Return the environments that have a distribution called `name`."""
+        found = []
+        for environment in self.environments:
+            for folder in self.sites(environment):
+                distribution = self.shelf(folder).named(name)
+                if distribution is not None:
+                    found.append((environment, distribution))
+                    break
+        return found
+
+    def shelf(self, folder: str) -> Shelf:
+        """Return the distributions of a site folder."""
+        if folder not in self._shelves:
+            self._shelves[folder] = Shelf(self.machine, folder)
+        return self._shelves[folder]
+
+    def any_holds(self, folders: Sequence[str], module: str) -> bool:
+        """Whether one of the site folders, or a folder that they link to, has the module."""
+        links = [line.target for f in folders for line in link_lines(self.machine, f)
+                 if line.target]
+        return any(self._holds(f, module) for f in (*folders, *links))
+
+    def sites(self, environment: Environment) -> list[str]:
+        """Return the site folders of an environment."""
+        version = environment.python_version if environment.kind == "base" else None
+        return site_folders(self.machine, environment.path, environment.kind, version)
+
+    def _folders(self, environment: Environment) -> list[str]:
+        sites = self.sites(environment)
+        links = [line.target for site in sites
+                 if any(n.endswith(".pth") for n in self._finder.names(site))
+                 for line in link_lines(self.machine, site) if line.target]
+        return [*sites, *links]
+
+    def _holds(self, folder: str, module: str) -> bool:
+        names = self._finder.names(folder)
+        if module + ".py" in names or any(
+                n.startswith(module + ".") and n.endswith((".so", ".pyd")) for n in names):
+            return True
+        if module not in names:
+            return f"__editable___{module}_finder.py" in names
+        inside = self._finder.names(self.machine.path.join(folder, module))
+        return any(n.endswith((".py", ".so", ".pyd")) or "." not in n for n in inside
+                   if n != "__pycache__")
+
+    def _distribution(self, environment: Environment, module: str) -> Distribution | None:
+        for folder in self.sites(environment):
+            found = self.shelf(folder).providing(module)
+            if found is not None:
+                return found
+        return None
+
+
+class Case:
+    """One observed import at one seat."""
+
+    def __init__(self, machine: Machine, seat: Seat, observation: Observation,
+                 neighbours: Neighbours) -> None:
+        self.machine = machine
+        self.seat = seat
+        self.obs = observation
+        self.neighbours = neighbours
+        self.finder = Finder(machine, tuple(observation.who.get("suffixes", ())))
+        self._shelves: dict[str, Shelf] = {}
+
+    # -- the interpreter as it ran -------------------------------------------------------
+    @property
+    def python(self) -> str:
+        """The interpreter's own path, the one to install with."""
+        interpreter = self.seat.interpreter
+        return str(self.obs.who.get("executable") or (interpreter.path if interpreter else ""))
+
+    @property
+    def interpreter(self) -> Interpreter | None:
+        """The seat's interpreter."""
+        return self.seat.interpreter
+
+    @property
+    def version(self) -> tuple[int, int]:
+        """Major and minor version, (0, 0) when it never said."""
+        parts = str(self.obs.who.get("version", "0.0")).split(".")
+        return int(parts[0]), int(parts[1])
+
+    @property
+    def prefix(self) -> str:
+        """The prefix as it ran."""
+        return str(self.obs.who.get("prefix", ""))
+
+    @property
+    def base_prefix(self) -> str:
+        """The base installation's prefix."""
+        return str(self.obs.who.get("base_prefix", self.prefix))
+
+    @property
+    def environment_name(self) -> str:
+        """How to call the seat's environment in a sentence."""
+        environment = self.seat.environment
+        if environment is None:
+            return self.prefix
+        if environment.kind == "base":
+            return f"the Python {self.obs.who.get('version', '')} in {environment.path}"
+        return f"{environment.name} ({environment.path})"
+
+    @property
+    def launch(self) -> Launch:
+        """How the seat starts Python."""
+        assert self.seat.launch is not None
+        return self.seat.launch
+
+    @property
+    def start(self) -> str | None:
+        """The start folder, None where the path has none."""
+        path = self.obs.who.get("path", [])
+        wanted = self.launch.start or ""
+        if not path or (path[0] or "") not in ("", wanted):
+            return None
+        if path[0] == "" and wanted:
+            return None
+        return wanted or str(self.obs.who.get("cwd") or self.launch.cwd)
+
+    @cached_property
+    def layers(self) -> list[Layer]:
+        """sys.path as the import met it, each entry with its layer."""
+        facts = PathFacts(self.prefix, self.base_prefix, self.obs.who.get("user_site"),
+                          pythonpath_of(self.machine, self.launch.env, self.launch.cwd)
+                          if not self.obs.who.get("flags", {}).get("ignore_environment") else (),
+                          self.start)
+        path = [self.machine.absolute(p, self.launch.cwd) for p in self.obs.path]
+        return classify_path(self.machine, path, facts)
+
+    # -- modules -------------------------------------------------------------------------
+    def candidates(self, name: str) -> list[tuple[str, Candidate]]:
+        """Return (layer, candidate) for a top-level name in every entry of the path."""
+        layer_of = {x.path: x.layer for x in reversed(self.layers)}
+        return [(layer_of[c.entry], c)
+                for c in self.finder.find_all([x.path for x in self.layers], name)]
+
+    def is_builtin(self, name: str) -> bool:
+        """Whether the interpreter has a module compiled in."""
+        return name in self.obs.who.get("builtin", ())
+
+    def is_stdlib(self, name: str) -> bool:
+        """Whether a top-level name is in this interpreter's own standard library."""
+        if self.is_builtin(name):
+            return True
+        return any(layer == "stdlib" and c.kind != "namespace"
+                   for layer, c in self.candidates(name))
+
+    def layer_of_file(self, file: str | None) -> str | None:
+        """Return the layer that a file belongs to: that of the longest entry around it."""
+        if not file:
+            return None
+        m = self.machine
+        best: Layer | None = None
+        for layer in self.layers:
+            if m.is_within(file, layer.path) and (
+                    best is None or len(layer.path) > len(best.path)):
+                best = layer
+        if best is None:
+            return "link"  # an import hook of an editable install brought it
+        return best.layer
+
+    def search_folders(self, package: str) -> list[str]:
+        """Return where the submodules of a package are looked for."""
+        loaded = self.obs.loaded.get(package)
+        if loaded and loaded[1]:
+            return list(loaded[1])
+        if package == self.obs.module and self.obs.search:
+            return list(self.obs.search)
+        head, _, tail = package.rpartition(".")
+        folders = self.search_folders(head) if head else [x.path for x in self.layers]
+        found = []
+        for candidate in self.finder.find_all(folders, tail):
+            if candidate.kind == "package":
+                return [self.machine.path.dirname(candidate.path)]
+            if candidate.kind == "namespace":
+                found.append(candidate.path)
+            else:
+                return []
+        return found
+
+    def file_of(self, module: str) -> str | None:
+        """Return the file of a loaded or findable module."""
+        loaded = self.obs.loaded.get(module)
+        if loaded and loaded[0]:
+            return self.source_of(loaded[0])
+        head, _, tail = module.rpartition(".")
+        folders = self.search_folders(head) if head else [x.path for x in self.layers]
+        found = self.finder.find_all(folders, tail)
+        return found[0].path if found else None
+
+    def source_of(self, file: str | None) -> str | None:
+        """Return the source beside a bytecode file where there is one."""
+        if file and file.endswith(".pyc") and self.machine.is_file(file[:-1]):
+            return file[:-1]
+        return file
+
+    def names_in_layers(self) -> set[str]:
+        """Return every top-level module name that this seat could import."""
+        names: set[str] = set(self.obs.who.get("builtin", ()))
+        for layer in self.layers:
+            names |= module_names(self.finder.names(layer.path), self.finder.suffixes)
+        return names
+
+    def code_line(self, file: str, line: int) -> str:
+        """Return a line of source, stripped; empty when it cannot be read."""
+        try:
+            text = self.machine.read_text(file, 8 * 1024 * 1024)
+        except Unreadable:
+            return ""
+        lines = text.splitlines()
+        return lines[line - 1].strip() if 0 < line <= len(lines) else ""
+
+    # -- distributions -------------------------------------------------------------------
+    def shelf(self, layer: Layer) -> Shelf:
+        """Return the distributions of one path entry."""
+        if layer.path not in self._shelves:
+            self._shelves[layer.path] = Shelf(self.machine, layer.path, layer.layer)
+        return self._shelves[layer.path]
+
+    def distribution_of(self, file: str | None) -> Distribution | None:
+        """Return the distribution that a file was installed by."""
+        if not file:
+            return None
+        m = self.machine
+        for layer in self.layers:
+            if layer.layer in ("stdlib", "start") or not m.is_within(file, layer.path):
+                continue
+            rest = file[len(layer.path):].strip("/\\").replace("\\", "/")
+            found = self.shelf(layer).providing(rest.split("/")[0].split(".")[0])
+            if found is not None:
+                return found
+        for layer in self.layers:
+            if layer.layer in ("env", "base", "user", "pythonpath"):
+                for distribution in self.shelf(layer).distributions():
+                    if distribution.source and m.is_within(file, distribution.source):
+                        return distribution
+        return None
+
+    def distribution_named(self, name: str) -> Distribution | None:
+        """Return the installed distribution of that name, the one found first."""
+        for layer in self.layers:
+            found = self.shelf(layer).named(name) if layer.layer != "stdlib" else None
+            if found is not None:
+                return found
+        return None
+
+    def distributions(self) -> list[Distribution]:
+        """Return every distribution that the seat can see, first ones first."""
+        seen: set[str] = set()
+        found = []
+        for layer in self.layers:
+            if layer.layer == "stdlib":
+                continue
+            for distribution in self.shelf(layer).distributions():
+                if normal_name(distribution.name) not in seen:
+                    seen.add(normal_name(distribution.name))
+                    found.append(distribution)
+        return found
+
+    def elsewhere(self, module: str) -> Sequence[Elsewhere]:
+        """Return the other environments that have a module."""
+        return self.neighbours.having(top_level(module), self.prefix)

@@ -1,0 +1,217 @@
+"""Installed distributions, read from their metadata (core metadata, RECORD, PEP 376, 610, 660)."""
+
+from __future__ import annotations
+
+import csv
+import json
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.machine import Machine
+from kalyx.core.model import Distribution
+
+__all__ = ["Shelf", "normal_name", "requirement_name"]
+
+METADATA_HEAD = 262_144  # bytes; the headers stand before the description
+RECORD_LIMIT = 8 * 1024 * 1024
+
+
+def normal_name(name: str) -> str:
+    """Return a distribution's name in the form that compares (PEP 503)."""
+    return re.sub(r"[-_.]+", "-", name).lower()
+
+
+def requirement_name(requirement: str) -> str:
+    """Return the distribution's name at the head of a requirement (PEP 508)."""
+    match = re.match(r"\s*([A-Za-z0-9][A-Za-z0-9._-]*)", requirement)
+    return match.group(1).rstrip("._-") if match else ""
+
+
+@dataclass(frozen=True)
+class _Heads:
+    name: str
+    version: str
+    requires: tuple[str, ...]
+    extras: tuple[str, ...]
+    requires_python: str
+
+
+def parse_heads(text: str) -> _Heads:
+    """Read the header lines of a METADATA or PKG-INFO file."""
+    fields: dict[str, list[str]] = {}
+    for line in text.splitlines():
+        if not line.strip():
+            break  # the description follows
+        key, colon, value = line.partition(":")
+        if colon and not line[0].isspace():
+            fields.setdefault(key.lower(), []).append(value.strip())
+    return _Heads(
+        fields.get("name", [""])[0], fields.get("version", [""])[0],
+        tuple(fields.get("requires-dist", ())), tuple(fields.get("provides-extra", ())),
+        fields.get("requires-python", [""])[0])
+
+
+class Shelf:
+    """The distributions whose metadata lies in one folder, read when asked for."""
+
+    def __init__(self, machine: Machine, folder: str, layer: str = "other") -> None:
+        self.machine = machine
+        self.folder = folder
+        self.layer = layer
+        self._metadata: list[str] | None = None
+        self._modules: dict[str, tuple[str, ...]] = {}
+        self._all: dict[str, Distribution | None] = {}
+
+    def metadata_folders(self) -> list[str]:
+        """Return the names of the metadata entries in this folder."""
+        if self._metadata is None:
+            self._metadata = [n for n in self.machine.names_in(self.folder)
+                              if n.endswith((".dist-info", ".egg-info"))]
+        return self._metadata
+
+    def distributions(self) -> list[Distribution]:
+        """Read every distribution here."""
+        found = (self.read(entry) for entry in self.metadata_folders())
+        return [d for d in found if d is not None]
+
+    def named(self, name: str) -> Distribution | None:
+        """Return the distribution called `name`, compared normalised; None when not here."""
+        wanted = normal_name(name)
+        for entry in self.metadata_folders():
+            stem = entry.rsplit(".", 1)[0].split("-")[0]
+            if normal_name(stem) == wanted:
+                return self.read(entry)
+        return None
+
+    def providing(self, module: str) -> Distribution | None:
+        """Return the distribution that a top-level module belongs to.
+
+        The one whose name is the module's is looked at first: it usually is,
+        and reading every RECORD is slow in a large environment.
+        """
+        first = [e for e in self.metadata_folders()
+                 if normal_name(e.split("-")[0].rsplit(".", 1)[0]) == normal_name(module)]
+        rest = [e for e in self.metadata_folders() if e not in first]
+        for entry in (*first, *rest):
+            if module in self.modules_of(entry):
+                return self.read(entry)
+        return None
+
+    def modules_of(self, entry: str) -> tuple[str, ...]:
+        """Return the top-level modules of one metadata entry."""
+        if entry not in self._modules:
+            self._modules[entry] = self._read_modules(entry)
+        return self._modules[entry]
+
+    def _read_modules(self, entry: str) -> tuple[str, ...]:
+        m = self.machine
+        listed = self._text(entry, "top_level.txt")
+        found = {line.strip() for line in listed.splitlines() if line.strip()}
+        found |= modules_in_record(self._text(entry, "RECORD", RECORD_LIMIT).splitlines())
+        found |= modules_in_record(
+            self._text(entry, "installed-files.txt").replace("../", "").splitlines())
+        source = self._source(entry)
+        if source and not found - {n for n in found if n.startswith("__editable__")}:
+            found |= {n.split(".")[0] for n in m.names_in(source)
+                      if n.endswith(".py") or m.is_file(m.path.join(source, n, "__init__.py"))}
+        for name in list(found):
+            if name.startswith("__editable__"):
+                found.discard(name)
+                found |= self._editable_modules(name)
+        return tuple(sorted(n for n in found if n.isidentifier()))
+
+    def _editable_modules(self, finder: str) -> set[str]:
+        """Read the table of an editable install's import hook (PEP 660)."""
+        try:
+            text = self.machine.read_text(
+                self.machine.path.join(self.folder, finder + ".py"), 262_144)
+        except Unreadable:
+            return set()
+        table = re.search(r"^MAPPING[^=]*=\s*(\{.*?\})\s*$", text, re.MULTILINE)
+        return set(re.findall(r"['\"](\w+)['\"]\s*:", table.group(1))) if table else set()
+
+    def read(self, entry: str) -> Distribution | None:
+        """Read one distribution; None when its metadata has no name."""
+        if entry not in self._all:
+            self._all[entry] = self._read(entry)
+        return self._all[entry]
+
+    def _read(self, entry: str) -> Distribution | None:
+        m = self.machine
+        path = m.path.join(self.folder, entry)
+        heads = parse_heads(self._text(entry, "METADATA", METADATA_HEAD)
+                            or self._text(entry, "PKG-INFO", METADATA_HEAD)
+                            or self._text(entry, "", METADATA_HEAD))
+        if not heads.name:
+            return None
+        source = self._source(entry)
+        requires = heads.requires or parse_egg_requires(self._text(entry, "requires.txt"))
+        return Distribution(
+            heads.name, heads.version, self.layer, self.folder,
+            self._text(entry, "INSTALLER").strip() or None, self._is_editable(entry), None,
+            self.modules_of(entry), metadata=path, requires=requires, source=source)
+
+    def _direct_url(self, entry: str) -> dict[str, object]:
+        try:
+            data = json.loads(self._text(entry, "direct_url.json") or "{}")
+        except ValueError:
+            return {}
+        return data if isinstance(data, dict) else {}
+
+    def _source(self, entry: str) -> str | None:
+        url = str(self._direct_url(entry).get("url", ""))
+        if not url.startswith("file://"):
+            return None
+        from urllib.parse import unquote, urlparse
+
+        path = unquote(urlparse(url).path)
+        if self.machine.platform == "win32":
+            path = path.lstrip("/").replace("/", "\\")
+        return path if self.machine.exists(path) else None
+
+    def _is_editable(self, entry: str) -> bool:
+        info = self._direct_url(entry).get("dir_info")
+        return bool(isinstance(info, dict) and info.get("editable"))
+
+    def _text(self, entry: str, file: str, limit: int = 65536) -> str:
+        path = self.machine.path.join(self.folder, entry, file) if file else (
+            self.machine.path.join(self.folder, entry))
+        try:
+            return self.machine.read_text(path, limit)
+        except Unreadable:
+            return ""
+
+
+def modules_in_record(lines: Iterable[str]) -> set[str]:
+    """Return the top-level modules among the paths of a RECORD (PEP 376)."""
+    found = set()
+    for row in csv.reader(line for line in lines if "\0" not in line):
+        if not row or row[0].startswith(("..", "/")):
+            continue
+        parts = row[0].replace("\\", "/").split("/")
+        head = parts[0]
+        if head.endswith((".dist-info", ".egg-info", ".data")) or head == "__pycache__":
+            continue
+        stem, dot, ending = head.partition(".")
+        if len(parts) > 1 and not dot:
+            found.add(stem)
+        elif len(parts) == 1 and ending.split(".")[-1] in ("py", "so", "pyd", "pyc", "dylib"):
+            found.add(stem)
+    return {name for name in found if name.isidentifier()}
+
+
+def parse_egg_requires(text: str) -> tuple[str, ...]:
+    """Read an egg-info's requires.txt into requirement lines with markers for its sections."""
+    requires = []
+    extra, marker = "", ""
+    for raw in text.splitlines():
+        line = raw.strip()
+        if line.startswith("["):
+            extra, _, marker = line.strip("[]").partition(":")
+        elif line:
+            conditions = [c for c in (marker and f"({marker})", extra and f'extra == "{extra}"')
+                          if c]
+            requires.append(line + (" ; " + " and ".join(conditions) if conditions else ""))
+    return tuple(requires)

@@ -1,0 +1,192 @@
+"""The environments of this machine: where to look, and what lies there."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterable
+from dataclasses import replace
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.interpreters import Examiner, environment_of, python_in
+from kalyx.core.facts.launchers import split_path
+from kalyx.core.machine import Machine
+from kalyx.core.model import Environment
+
+__all__ = ["PLACES", "Surveyor", "is_environment"]
+
+# Folders whose sub-folders are environments or installations, as data:
+# (platforms, folder); ~ is the home folder, $NAME a variable.
+PLACES: tuple[tuple[str, str], ...] = (
+    ("all", "$WORKON_HOME"),
+    ("all", "~/.virtualenvs"),
+    ("all", "~/virtualenvs"),
+    ("all", "~/.venvs"),
+    ("all", "~/venvs"),
+    ("all", "~/envs"),
+    ("all", "~/.conda/envs"),
+    ("all", "~/.pyenv/versions"),
+    ("all", "$PYENV_ROOT/versions"),
+    ("all", "~/.local/share/virtualenvs"),
+    ("all", "~/.local/share/uv/python"),
+    ("all", "~/.local/share/pipx/venvs"),
+    ("linux", "~/.cache/pypoetry/virtualenvs"),
+    ("darwin", "~/Library/Caches/pypoetry/virtualenvs"),
+    ("darwin", "/Library/Frameworks/Python.framework/Versions"),
+    ("all", "~/miniconda3/envs"),
+    ("all", "~/anaconda3/envs"),
+    ("all", "~/miniforge3/envs"),
+    ("all", "~/mambaforge/envs"),
+    ("all", "~/micromamba/envs"),
+    ("posix", "/opt/conda/envs"),
+    ("posix", "/opt"),
+    ("win32", "$LOCALAPPDATA/Programs/Python"),
+    ("win32", "$LOCALAPPDATA/pypoetry/Cache/virtualenvs"),
+    ("win32", "~/scoop/apps"),
+)
+# Folders that are an environment themselves
+SINGLE: tuple[tuple[str, str], ...] = (
+    ("all", "~/miniconda3"), ("all", "~/anaconda3"), ("all", "~/miniforge3"),
+    ("all", "~/mambaforge"), ("posix", "/opt/conda"), ("all", "$VIRTUAL_ENV"),
+    ("all", "$CONDA_PREFIX"),
+)
+MOST_CHILDREN = 2000
+
+
+def is_environment(machine: Machine, folder: str) -> bool:
+    """Whether a folder is an environment: pyvenv.cfg or conda-meta, and not just the name."""
+    m = machine
+    return (m.is_file(m.path.join(folder, "pyvenv.cfg"))
+            or m.is_folder(m.path.join(folder, "conda-meta")))
+
+
+def is_installation(machine: Machine, folder: str) -> bool:
+    """Whether a folder holds an interpreter's own installation."""
+    m = machine
+    if m.platform == "win32":
+        return m.is_file(m.path.join(folder, "python.exe")) and m.is_folder(
+            m.path.join(folder, "Lib"))
+    program = python_in(m, folder)
+    return m.is_executable(program) and any(
+        re.fullmatch(r"(python|pypy)\d\.\d+t?", n) for n in m.names_in(m.path.join(folder, "lib")))
+
+
+class Surveyor:
+    """Finds the environments of the machine. Reads only; runs nothing."""
+
+    def __init__(self, machine: Machine, examiner: Examiner, folder: str,
+                 roots: Iterable[str] = ()) -> None:
+        self.machine = machine
+        self.examiner = examiner
+        self.folder = folder
+        self.roots = tuple(roots)
+        self._found: list[Environment] | None = None
+
+    def environments(self, extra: Iterable[str] = ()) -> list[Environment]:
+        """Return every environment found, each real folder once."""
+        if self._found is None:
+            self._found = self._survey(list(extra))
+        return self._found
+
+    def _survey(self, extra: list[str]) -> list[Environment]:
+        seen: set[str] = set()
+        found = []
+        for prefix in (*extra, *self._near(), *self._usual(), *self._on_path(), *self._conda()):
+            key = self.machine.key(prefix)
+            if key not in seen:
+                seen.add(key)
+                environment = self.describe(prefix)
+                if environment is not None:
+                    found.append(environment)
+        return found
+
+    def describe(self, prefix: str) -> Environment | None:
+        """Read one environment or installation; None when the folder is neither."""
+        m = self.machine
+        if not is_environment(m, prefix) and not is_installation(m, prefix):
+            return None
+        interpreter = self.examiner.examine(python_in(m, prefix), ask=False).interpreter
+        environment = environment_of(m, interpreter)
+        if environment is None or not m.same(environment.path, prefix):
+            from kalyx.core.facts.interpreters import name_of
+            kind = "conda" if m.is_folder(m.path.join(prefix, "conda-meta")) else "venv"
+            environment = Environment(prefix, name_of(m, prefix), kind, None, None, (), interpreter)
+        return replace(environment, interpreter=interpreter)
+
+    def _near(self) -> list[str]:
+        """The folder, its parents, their children, and children's children of the folder."""
+        m = self.machine
+        folders = [self.folder]
+        parent = m.path.dirname(self.folder)
+        for _ in range(3):
+            if parent in folders or parent == m.path.dirname(parent):
+                break
+            folders.append(parent)
+            parent = m.path.dirname(parent)
+        candidates: list[str] = list(folders)
+        for folder in folders:
+            children = [m.path.join(folder, n) for n in m.names_in(folder)[:MOST_CHILDREN]]
+            candidates += children
+            if folder in folders[:2]:
+                candidates += [m.path.join(child, name) for child in children
+                               for name in (".venv", "venv", "env")]
+        return [c for c in candidates if is_environment(m, c)]
+
+    def _usual(self) -> list[str]:
+        m = self.machine
+        candidates = [p for p in (self._expand(*row) for row in SINGLE) if p]
+        for root in (*filter(None, (self._expand(*row) for row in PLACES)), *self.roots):
+            candidates += [m.path.join(root, n) for n in m.names_in(root)[:MOST_CHILDREN]]
+        return [c for c in candidates if is_environment(m, c) or is_installation(m, c)]
+
+    def _expand(self, platforms: str, place: str) -> str | None:
+        m = self.machine
+        wanted = {"all": True, "posix": m.platform != "win32"}.get(
+            platforms, m.platform.startswith(platforms))
+        if not wanted:
+            return None
+        first, _, rest = place.partition("/")
+        if first.startswith("$"):
+            value = m.env.get(first[1:])
+            if not value:
+                return None
+            return str(m.absolute(m.path.join(value, *rest.split("/")) if rest else value))
+        return str(m.absolute(place))
+
+    def _on_path(self) -> list[str]:
+        m = self.machine
+        prefixes = []
+        for folder in split_path(m, m.env.get("PATH", "")):
+            names = [n for n in m.names_in(folder)
+                     if re.fullmatch(r"(python|pypy)(\d(\.\d+)?)?(\.exe)?", n)]
+            for name in names:
+                program = m.path.join(folder, name)
+                found = self.examiner.examine(program, ask=False).interpreter
+                if found.prefix:
+                    prefixes.append(found.prefix)
+        return prefixes
+
+    def _conda(self) -> list[str]:
+        """Conda's own list of environments, a text file in the home folder."""
+        m = self.machine
+        try:
+            text = m.read_text(m.path.join(m.home, ".conda", "environments.txt"), 1_048_576)
+        except Unreadable:
+            return []
+        return [line.strip() for line in text.splitlines() if line.strip()]
+
+
+def prefixes_of_kernels(machine: Machine, folders: Iterable[str]) -> list[str]:
+    """Return the prefixes that the kernelspecs in `folders` run, by their program's path."""
+    m = machine
+    found = []
+    for folder in folders:
+        for name in m.names_in(folder):
+            try:
+                spec = json.loads(m.read_text(m.path.join(folder, name, "kernel.json"), 262_144))
+                program = str(spec["argv"][0])
+            except (Unreadable, ValueError, KeyError, IndexError, TypeError):
+                continue
+            if m.path.isabs(program):
+                found.append(m.path.dirname(m.path.dirname(program)))
+    return found

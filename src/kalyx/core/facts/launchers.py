@@ -1,0 +1,155 @@
+"""What a command name starts: PATH, symlinks, shebang lines, shell wrappers."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.machine import Machine
+
+__all__ = ["Found", "Shebang", "find_on_path", "follow_links", "parse_shebang",
+           "parse_wrapper", "read_head", "split_path"]
+
+HEAD = 8192  # bytes; a wrapper or the top of a script
+_ENV = re.compile(r"(^|/)env$")
+_PYTHON = re.compile(r"^(python|pypy)[\d.]*[dmtu]*w?(\.exe)?$", re.IGNORECASE)
+
+
+@dataclass(frozen=True)
+class Found:
+    """A file found for a command name: PATH entry by number (from 1), folder and path."""
+
+    entry: int
+    folder: str
+    path: str
+
+
+@dataclass(frozen=True)
+class Shebang:
+    """A script's first line taken apart.
+
+    ``program`` runs the script; ``form`` is direct, env (looked up on PATH) or
+    sh (a ``/bin/sh`` line that hands over to a long path); ``line`` is where it stands.
+    """
+
+    program: str
+    args: tuple[str, ...]
+    form: str
+    line: int = 1
+
+
+def split_path(machine: Machine, value: str) -> list[str]:
+    """Split PATH into folders; an empty or relative entry starts at the working folder."""
+    folders = []
+    for entry in value.split(machine.path_separator):
+        entry = entry.strip('"') if machine.platform == "win32" else entry
+        folders.append(machine.absolute(entry) if entry else machine.cwd)
+    return folders
+
+
+def find_on_path(
+    machine: Machine, name: str, value: str | None = None, *, first_only: bool = False
+) -> list[Found]:
+    """Return every executable called `name` on PATH, in order of search."""
+    value = machine.env.get("PATH", "") if value is None else value
+    endings = [""]
+    if machine.platform == "win32":
+        given = machine.env.get("PATHEXT", ".COM;.EXE;.BAT;.CMD").split(";")
+        endings = [e.lower() for e in given if e] + [""]
+        if machine.path.splitext(name)[1].lower() in endings:
+            endings = [""]
+    found: list[Found] = []
+    seen: set[str] = set()
+    for number, folder in enumerate(split_path(machine, value), 1):
+        if not value or folder in seen:
+            continue
+        seen.add(folder)
+        for ending in endings:
+            path = machine.path.join(folder, name + ending)
+            if machine.is_executable(path):
+                found.append(Found(number, folder, path))
+                if first_only:
+                    return found
+                break
+    return found
+
+
+def follow_links(machine: Machine, path: str) -> list[tuple[str, str]]:
+    """Return the symlinks from `path` on as (link, target), targets absolute.
+
+    Only links of the last part of the path count; a loop ends the list.
+    """
+    steps: list[tuple[str, str]] = []
+    seen = {path}
+    while (target := machine.read_link(path)) is not None and len(steps) < 40:
+        target = machine.absolute(target, machine.path.dirname(path))
+        steps.append((path, target))
+        if target in seen:
+            break
+        seen.add(target)
+        path = target
+    return steps
+
+
+def read_head(machine: Machine, path: str) -> bytes:
+    """Return the first bytes of a file, or nothing when it cannot be read."""
+    try:
+        return machine.read_bytes(path, HEAD)
+    except Unreadable:
+        return b""
+
+
+def parse_shebang(head: bytes) -> Shebang | None:
+    """Take a script's first line apart; None when it is no script.
+
+    Besides the direct form this knows ``/usr/bin/env [-S] NAME`` and the
+    two-line form that installers write where the path is too long for a
+    shebang or holds a space::
+
+        #!/bin/sh
+        '''exec' "/a long/path/bin/python" "$0" "$@"
+    """
+    if not head.startswith(b"#!"):
+        return None
+    lines = head.decode("utf-8", "replace").splitlines()
+    words = lines[0][2:].strip().split(None, 1)
+    if not words:
+        return None
+    program, rest = words[0], words[1] if len(words) > 1 else ""
+    if program.endswith("/sh") and len(lines) > 1:
+        hop = re.match(r"""'''exec' (?:"([^"]+)"|'([^']+)'|(\S+))(.*)"\$0" "\$@\"""", lines[1])
+        if hop:
+            target = hop.group(1) or hop.group(2) or hop.group(3)
+            return Shebang(target, tuple(hop.group(4).split()), "sh", 2)
+    if _ENV.search(program):
+        args = rest.split()
+        while args and (args[0] in ("-S", "-i", "-") or "=" in args[0]):
+            args.pop(0)
+        if args and args[0].startswith("-S"):
+            args[0] = args[0][2:]
+        if args:
+            return Shebang(args[0], tuple(args[1:]), "env")
+        return None
+    return Shebang(program, tuple(rest.split()), "direct")
+
+
+def is_python_name(program: str) -> bool:
+    """Whether a program's file name is one that Python interpreters carry."""
+    return bool(_PYTHON.match(program.replace("\\", "/").rsplit("/", 1)[-1]))
+
+
+def parse_wrapper(text: str) -> str | None:
+    """Return the program that a shell wrapper hands over to, when it says so outright.
+
+    Only one ``exec`` of an absolute path that passes ``"$@"`` on counts;
+    anything that depends on variables or conditions is for the wrapper to answer.
+    """
+    hops = re.findall(r"""^\s*exec\s+(?:"([^"$`]+)"|'([^']+)'|([^\s"'$`]+))([^\n]*)""",
+                      text, re.MULTILINE)
+    if len(hops) != 1 or re.search(r"^\s*(if|case|for|while)\b", text, re.MULTILINE):
+        return None
+    program = hops[0][0] or hops[0][1] or hops[0][2]
+    if not program.startswith("/") or '"$@"' not in hops[0][3] or not is_python_name(program):
+        return None
+    return program

@@ -1,0 +1,154 @@
+"""The layers of a search path: which part of sys.path each entry is."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.machine import Machine
+
+__all__ = ["Layer", "PathFacts", "classify_path", "link_lines", "site_folders", "user_site"]
+
+_STDLIB = re.compile(r"[/\\](python|pypy)\d(\.\d+)?t?([/\\]lib-dynload)?$|python\d+t?\.zip$|"
+                     r"[/\\](Lib|DLLs)$", re.IGNORECASE)
+_SITE = re.compile(r"[/\\](site|dist)-packages$", re.IGNORECASE)
+
+
+@dataclass(frozen=True)
+class Layer:
+    """An entry of the search path and the layer it is part of."""
+
+    layer: str
+    path: str
+
+
+@dataclass(frozen=True)
+class PathFacts:
+    """What is needed to name the layers of a path."""
+
+    prefix: str
+    base_prefix: str
+    user_site: str | None
+    pythonpath: Sequence[str]
+    start: str | None
+
+
+def classify_path(machine: Machine, path: Sequence[str], facts: PathFacts) -> list[Layer]:
+    """Name the layer of each entry.
+
+    Folders that a .pth line adds are layer ``link``: whatever is none of the
+    others and stands in no variable came from there or from running code.
+    """
+    m = machine
+    pythonpath = {m.key(p) for p in facts.pythonpath}
+    layers = []
+    for number, entry in enumerate(path):
+        if number == 0 and facts.start is not None and m.key(entry) == m.key(facts.start):
+            layers.append(Layer("start", entry))
+        elif m.key(entry) in pythonpath:
+            layers.append(Layer("pythonpath", entry))
+        else:
+            layers.append(Layer(_layer_of(m, entry, facts), entry))
+    links = {m.key(line.target) for layer in layers if layer.layer in ("env", "base", "user")
+             for line in link_lines(m, layer.path) if line.target}
+    return [Layer("link", x.path) if x.layer == "other" and m.key(x.path) in links else x
+            for x in layers]
+
+
+def _layer_of(m: Machine, entry: str, facts: PathFacts) -> str:
+    if facts.user_site and m.key(entry) == m.key(facts.user_site):
+        return "user"
+    if _SITE.search(entry):
+        for prefix, layer in ((facts.prefix, "env"), (facts.base_prefix, "base")):
+            if m.is_within(entry, prefix) or m.is_within(m.real_path(entry), m.real_path(prefix)):
+                return layer
+        # Debian keeps a base's own packages in /usr/local and /usr/lib beside /usr
+        if facts.base_prefix == "/usr" and entry.startswith("/usr/local/"):
+            return "env" if facts.prefix == facts.base_prefix else "base"
+    elif _STDLIB.search(entry) or m.is_file(m.path.join(entry, "os.py")):
+        return "stdlib"
+    return "other"
+
+
+@dataclass(frozen=True)
+class LinkLine:
+    """A line of a .pth file: the folder that it adds, or the code that it runs."""
+
+    file: str
+    line: int
+    text: str
+    target: str | None
+
+
+def link_lines(machine: Machine, folder: str) -> list[LinkLine]:
+    """Read the .pth files of a site folder, as the site module does."""
+    m = machine
+    found = []
+    for name in m.names_in(folder):
+        if not name.endswith(".pth"):
+            continue
+        file = m.path.join(folder, name)
+        try:
+            text = m.read_text(file, 1_048_576)
+        except Unreadable:
+            continue
+        for number, raw in enumerate(text.splitlines(), 1):
+            line = raw.rstrip()
+            if not line or line.startswith("#"):
+                continue
+            runs = line.startswith(("import ", "import\t"))
+            found.append(LinkLine(file, number, line,
+                                  None if runs else m.absolute(line, folder)))
+    return found
+
+
+def user_site(machine: Machine, version: str, implementation: str = "cpython") -> str:
+    """Return the user site folder of a Python version (`site.USER_SITE`)."""
+    m = machine
+    major, minor = version.split(".")[:2]
+    if m.platform == "win32":
+        base = m.env.get("PYTHONUSERBASE") or m.path.join(
+            m.env.get("APPDATA", m.home), "Python")
+        return str(m.path.join(base, f"Python{major}{minor}", "site-packages"))
+    base = m.env.get("PYTHONUSERBASE") or m.path.join(m.home, ".local")
+    name = "pypy" if implementation == "pypy" and (int(major), int(minor)) >= (3, 8) else "python"
+    return str(m.path.join(base, "lib", f"{name}{major}.{minor}", "site-packages"))
+
+
+def site_folders(machine: Machine, prefix: str, kind: str = "venv",
+                 version: str | None = None) -> list[str]:
+    """Return the site folders under a prefix that exist, found by listing.
+
+    With a `version` only that version's count; for Debian's ``/usr`` the
+    dist-packages folders are those.
+    """
+    m = machine
+    if m.platform == "win32":
+        folder = m.path.join(prefix, "Lib", "site-packages")
+        return [folder] if m.is_folder(folder) else []
+    short = ".".join(version.split(".")[:2]) if version else None
+    found = []
+    libraries = [m.path.join(prefix, "lib"), m.path.join(prefix, "lib64")]
+    if prefix == "/usr":
+        libraries.append("/usr/local/lib")
+    for library in libraries:
+        if library.endswith("lib64") and m.same(library, libraries[0]):
+            continue
+        for name in m.names_in(library):
+            match = re.fullmatch(r"(python|pypy)(\d(?:\.\d+)?)t?", name)
+            if not match or (short and match.group(2) not in (short, short.split(".")[0])):
+                continue
+            for site in ("site-packages", "dist-packages"):
+                folder = m.path.join(library, name, site)
+                if m.is_folder(folder):
+                    found.append(folder)
+    return found
+
+
+def pythonpath_of(machine: Machine, env: Mapping[str, str], cwd: str) -> list[str]:
+    """Return the PYTHONPATH entries as folders."""
+    return [machine.absolute(entry, cwd) if entry else cwd
+            for entry in env.get("PYTHONPATH", "").split(machine.path_separator)
+            if entry or env.get("PYTHONPATH", "")]

@@ -1,0 +1,100 @@
+"""Which kernel a notebook names (the notebook format's ``metadata.kernelspec``)."""
+
+from __future__ import annotations
+
+import json
+import re
+from dataclasses import dataclass
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.machine import Machine
+
+__all__ = ["NotebookKernel", "find_notebooks", "read_notebook"]
+
+LARGE = 4 * 1024 * 1024  # bytes; above, only the end is read, where the metadata stands
+MOST_NOTEBOOKS = 40
+MOST_FOLDERS = 200
+
+
+@dataclass(frozen=True)
+class NotebookKernel:
+    """What a notebook says about its kernel. ``trouble`` when it cannot be read."""
+
+    path: str
+    name: str | None = None
+    label: str | None = None
+    language: str | None = None
+    line: int | None = None
+    trouble: str = ""
+
+
+def read_notebook(machine: Machine, path: str) -> NotebookKernel:
+    """Read the kernel that a notebook names."""
+    info = machine.stat(path)
+    try:
+        data = machine.read_bytes(path, 512 * 1024 * 1024 if info and info.size > LARGE else LARGE)
+    except Unreadable as error:
+        return NotebookKernel(path, trouble=error.reason)
+    text = data.decode("utf-8-sig", "replace")
+    if len(data) > LARGE:
+        return _from_tail(path, text)
+    try:
+        content = json.loads(text)
+    except (ValueError, RecursionError) as error:
+        return NotebookKernel(path, trouble=f"it is not JSON: {error}")
+    metadata = content.get("metadata") if isinstance(content, dict) else None
+    if not isinstance(metadata, dict):
+        return NotebookKernel(path, trouble="it has no metadata, so it is no notebook")
+    spec = metadata.get("kernelspec")
+    if not isinstance(spec, dict) or not isinstance(spec.get("name"), str):
+        return NotebookKernel(path)
+    language = spec.get("language") or (metadata.get("language_info") or {}).get("name")
+    return NotebookKernel(path, spec["name"], spec.get("display_name"), language,
+                          _line_of(text, spec["name"]))
+
+
+def _line_of(text: str, name: str) -> int | None:
+    match = None
+    for match in re.finditer(r'"name"\s*:\s*' + re.escape(json.dumps(name)), text):
+        if '"kernelspec"' in text[max(0, match.start() - 400): match.start()]:
+            break
+    return text.count("\n", 0, match.start()) + 1 if match else None
+
+
+def _from_tail(path: str, text: str) -> NotebookKernel:
+    start = text.rfind('"kernelspec"')
+    match = re.match(r'"kernelspec"\s*:\s*(\{[^{}]*\})', text[start:]) if start >= 0 else None
+    if not match:
+        return NotebookKernel(path)
+    try:
+        spec = json.loads(match.group(1))
+    except ValueError:
+        return NotebookKernel(path)
+    name = spec.get("name")
+    return NotebookKernel(path, name if isinstance(name, str) else None, spec.get("display_name"),
+                          spec.get("language"), text.count("\n", 0, start) + 1)
+
+
+def find_notebooks(machine: Machine, folder: str, depth: int = 2) -> tuple[list[str], bool]:
+    """Return the notebooks in a folder and below it, and whether the search was cut short."""
+    m = machine
+    found: list[str] = []
+    queue = [(folder, 0)]
+    looked = 0
+    while queue:
+        here, level = queue.pop(0)
+        looked += 1
+        if looked > MOST_FOLDERS or len(found) >= MOST_NOTEBOOKS:
+            return found[:MOST_NOTEBOOKS], True
+        names = m.names_in(here)
+        if "pyvenv.cfg" in names or "conda-meta" in names:
+            continue
+        for name in names:
+            path = m.path.join(here, name)
+            if name.endswith(".ipynb"):
+                if m.is_file(path):
+                    found.append(path)
+            elif (level < depth and "." not in name and name not in ("node_modules", "__pycache__")
+                    and m.read_link(path) is None and m.is_folder(path)):
+                queue.append((path, level + 1))
+    return found, False

@@ -1,0 +1,39 @@
+"""The tables that Kalyx ships: what no file of the examined machine can tell."""
+
+from __future__ import annotations
+
+import json
+import os
+from functools import lru_cache
+from typing import Any
+
+__all__ = ["distribution_for", "module_for", "stdlib_history"]
+
+
+@lru_cache(maxsize=None)
+def _load(name: str) -> dict[str, Any]:
+    with open(os.path.join(os.path.dirname(__file__), name), encoding="utf-8") as file:
+        loaded: dict[str, Any] = json.load(file)
+    return loaded
+
+
+def distribution_for(module: str) -> str | None:
+    """Return the distribution that a module is known to come from, when the names differ."""
+    found: str | None = _load("import_names.json")["modules"].get(module)
+    return found
+
+
+def module_for(distribution: str) -> str | None:
+    """Return the module to import for a distribution whose module has another name."""
+    from kalyx.core.facts.distributions import normal_name
+
+    wanted = normal_name(distribution)
+    for module, name in _load("import_names.json")["modules"].items():
+        if normal_name(name) == wanted and normal_name(module) != wanted:
+            return str(module)
+    return None
+
+
+def stdlib_history() -> dict[str, Any]:
+    """Return the table of standard library modules that came or went, and its companions."""
+    return _load("stdlib_history.json")

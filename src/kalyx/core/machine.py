@@ -1,0 +1,361 @@
+"""The one door to the outside: files, environment variables, running a child.
+
+Everything else in the core asks a `Machine`, so that the rules of another
+platform can be applied to a made-up one. Paths are strings in the machine's
+own form; ``machine.path`` is the path module that understands them.
+"""
+
+from __future__ import annotations
+
+import ntpath
+import os
+import posixpath
+import signal
+import stat
+import sys
+import time
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, TypeVar
+
+from kalyx.core.errors import Unreadable
+
+__all__ = ["FileInfo", "Machine", "RealMachine", "RunResult"]
+
+T = TypeVar("T")
+R = TypeVar("R")
+
+READ_LIMIT = 32 * 1024 * 1024  # bytes; a settings file or METADATA is far below
+LIST_LIMIT = 100_000           # entries of one folder
+OUTPUT_LIMIT = 4 * 1024 * 1024  # bytes kept of what a child prints
+
+
+@dataclass(frozen=True)
+class FileInfo:
+    """What `stat` says: ``kind`` is file, folder or other."""
+
+    kind: str
+    mode: int
+    owner: int
+    size: int
+    modified: float = 0.0
+    key: tuple[int, int] = (0, 0)
+
+    @property
+    def others_may_write(self) -> bool:
+        """Whether any user of the machine may change it."""
+        return bool(self.mode & stat.S_IWOTH) and not self.mode & stat.S_ISVTX
+
+
+@dataclass(frozen=True)
+class RunResult:
+    """How a child ended. ``status`` is negative for a signal, None when it could not start."""
+
+    status: int | None
+    out: bytes
+    err: bytes
+    timed_out: bool
+    seconds: float
+    why_not: str = ""
+
+    def text(self) -> str:
+        """Return what it printed to standard output, decoded with replacement."""
+        return self.out.decode("utf-8", "replace")
+
+    def complaint(self) -> str:
+        """Return the last line with words that it printed to standard error."""
+        lines = [ln.strip() for ln in self.err.decode("utf-8", "replace").splitlines()]
+        return next((ln for ln in reversed(lines) if ln), "")
+
+
+class Machine:
+    """What Kalyx may ask of a machine. Subclasses supply the primitives."""
+
+    platform: str
+    env: Mapping[str, str]
+    cwd: str
+    home: str
+    user_id: int
+    own_python: str
+
+    # -- primitives -----------------------------------------------------------------
+    def stat(self, path: str) -> FileInfo | None:
+        """Describe what `path` leads to, following links; None when nothing is there."""
+        raise NotImplementedError
+
+    def read_link(self, path: str) -> str | None:
+        """Return a symlink's target as written, or None when `path` is no symlink."""
+        raise NotImplementedError
+
+    def real_path(self, path: str) -> str:
+        """Return `path` with every symlink resolved."""
+        raise NotImplementedError
+
+    def read_bytes(self, path: str, limit: int = READ_LIMIT) -> bytes:
+        """Read a regular file's first `limit` bytes.
+
+        Raises:
+            Unreadable: it is missing, is no regular file, or may not be read.
+        """
+        raise NotImplementedError
+
+    def list_folder(self, path: str) -> list[str]:
+        """Return the names in a folder, sorted.
+
+        Raises:
+            Unreadable: it is missing, is no folder, or may not be read.
+        """
+        raise NotImplementedError
+
+    def run(
+        self,
+        argv: Sequence[str],
+        *,
+        env: Mapping[str, str] | None = None,
+        cwd: str | None = None,
+        limit: float = 10.0,
+    ) -> RunResult:
+        """Run a child with no input, and end it and all it started after `limit` seconds."""
+        raise NotImplementedError
+
+    # -- made from them -----------------------------------------------------------------
+    @property
+    def path(self) -> Any:
+        """The path module of this machine's platform."""
+        return ntpath if self.platform == "win32" else posixpath
+
+    @property
+    def path_separator(self) -> str:
+        """What stands between the entries of PATH."""
+        return ";" if self.platform == "win32" else ":"
+
+    def exists(self, path: str) -> bool:
+        """Whether `path` leads to something."""
+        return self.stat(path) is not None
+
+    def is_file(self, path: str) -> bool:
+        """Whether `path` leads to a regular file."""
+        info = self.stat(path)
+        return info is not None and info.kind == "file"
+
+    def is_folder(self, path: str) -> bool:
+        """Whether `path` leads to a folder."""
+        info = self.stat(path)
+        return info is not None and info.kind == "folder"
+
+    def is_executable(self, path: str) -> bool:
+        """Whether `path` leads to a file that may be run."""
+        info = self.stat(path)
+        if info is None or info.kind != "file":
+            return False
+        return self.platform == "win32" or bool(info.mode & 0o111)
+
+    def read_text(self, path: str, limit: int = READ_LIMIT) -> str:
+        """Read a text file as UTF-8 (a byte order mark is dropped, bad bytes replaced)."""
+        return self.read_bytes(path, limit).decode("utf-8-sig", "replace")
+
+    def names_in(self, path: str) -> list[str]:
+        """List a folder, or return nothing when it cannot be listed."""
+        try:
+            return self.list_folder(path)
+        except Unreadable:
+            return []
+
+    def absolute(self, path: str, start: str | None = None) -> str:
+        """Return `path` absolute and normalised, ``~`` expanded, relative to `start`."""
+        if path == "~" or path.startswith(("~/", "~\\")):
+            path = self.home + path[1:]
+        joined = self.path.join(start or self.cwd, path)
+        return str(self.path.normpath(joined))
+
+    def same(self, a: str, b: str) -> bool:
+        """Whether two paths lead to the same place."""
+        return self.key(a) == self.key(b)
+
+    def key(self, path: str) -> str:
+        """Return a form of `path` that is equal for all its spellings."""
+        return str(self.path.normcase(self.real_path(path)))
+
+    def is_within(self, path: str, folder: str) -> bool:
+        """Whether `path` is `folder` or lies below it, compared as written."""
+        a, b = self.path.normcase(path), self.path.normcase(folder).rstrip(self.path.sep)
+        return bool(a == b or a.startswith(b + self.path.sep))
+
+    def in_parallel(self, ask: Callable[[T], R], items: Iterable[T]) -> list[R]:
+        """Return ``[ask(item) for item in items]``, several asked at once."""
+        return [ask(item) for item in items]
+
+
+class RealMachine(Machine):
+    """The machine that Kalyx runs on."""
+
+    def __init__(
+        self, env: Mapping[str, str] | None = None, cwd: str | None = None, limit: float = 20.0
+    ) -> None:
+        self.platform = sys.platform
+        self.env = dict(os.environ if env is None else env)
+        try:
+            self.cwd = cwd or os.getcwd()
+        except OSError:  # the working folder was removed under us
+            self.cwd = self.env.get("PWD") or os.path.abspath(os.sep)
+        self.home = os.path.expanduser("~")
+        self.user_id = os.getuid() if hasattr(os, "getuid") else 0
+        self.own_python = sys.executable
+        self.limit = limit
+
+    def stat(self, path: str) -> FileInfo | None:
+        try:
+            found = os.stat(path)
+        except (OSError, ValueError):
+            return None
+        kind = "file" if stat.S_ISREG(found.st_mode) else (
+            "folder" if stat.S_ISDIR(found.st_mode) else "other")
+        return FileInfo(kind, found.st_mode, found.st_uid, found.st_size, found.st_mtime,
+                        (found.st_dev, found.st_ino))
+
+    def read_link(self, path: str) -> str | None:
+        try:
+            return os.readlink(path)
+        except (OSError, ValueError):
+            return None
+
+    def real_path(self, path: str) -> str:
+        try:
+            return os.path.realpath(path)
+        except (OSError, ValueError):
+            return path
+
+    def read_bytes(self, path: str, limit: int = READ_LIMIT) -> bytes:
+        try:
+            # O_NONBLOCK: opening a FIFO must not wait for a writer
+            handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0)
+                             | getattr(os, "O_BINARY", 0))
+        except (OSError, ValueError) as error:
+            raise Unreadable(path, _reason(error)) from None
+        try:
+            if not stat.S_ISREG(os.fstat(handle).st_mode):
+                raise Unreadable(path, "it is not a regular file")
+            with os.fdopen(os.dup(handle), "rb") as file:
+                return file.read(limit)
+        except OSError as error:
+            raise Unreadable(path, _reason(error)) from None
+        finally:
+            os.close(handle)
+
+    def list_folder(self, path: str) -> list[str]:
+        try:
+            with os.scandir(path) as entries:
+                names = [e.name for _, e in zip(range(LIST_LIMIT), entries, strict=False)]
+        except (OSError, ValueError) as error:
+            raise Unreadable(path, _reason(error)) from None
+        return sorted(names)
+
+    def run(
+        self,
+        argv: Sequence[str],
+        *,
+        env: Mapping[str, str] | None = None,
+        cwd: str | None = None,
+        limit: float = 10.0,
+    ) -> RunResult:
+        import subprocess
+
+        began = time.monotonic()
+        try:
+            child = subprocess.Popen(
+                list(argv), env=dict(self.env if env is None else env), cwd=cwd or self.cwd,
+                stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+                start_new_session=self.platform != "win32")
+        except (OSError, ValueError) as error:
+            return RunResult(None, b"", b"", False, time.monotonic() - began, _reason(error))
+        out, err = _Drain(child.stdout), _Drain(child.stderr)
+        timed_out = False
+        try:
+            timed_out = not _wait(child, limit)
+        finally:
+            end_process(child.pid, with_children=timed_out)
+        status = child.wait()
+        result = RunResult(status, out.finish(), err.finish(), timed_out,
+                           time.monotonic() - began)
+        return result
+
+    def in_parallel(self, ask: Callable[[T], R], items: Iterable[T]) -> list[R]:
+        wanted = list(items)
+        if len(wanted) < 2:
+            return [ask(item) for item in wanted]
+        from concurrent.futures import ThreadPoolExecutor
+
+        with ThreadPoolExecutor(max_workers=8) as pool:
+            return list(pool.map(ask, wanted))
+
+
+def _wait(child: Any, limit: float) -> bool:
+    """Wait for a child in a thread: its own wait with a time limit sleeps between looks."""
+    import threading
+
+    waiter = threading.Thread(target=child.wait, daemon=True)
+    waiter.start()
+    waiter.join(limit)
+    return not waiter.is_alive()
+
+
+def end_process(pid: int, *, with_children: bool) -> None:
+    """Kill a child and its process group; `with_children` looks for those that left the group."""
+    children: list[Any] = []
+    if with_children:
+        import psutil
+
+        try:
+            children = psutil.Process(pid).children(recursive=True)
+        except psutil.Error:
+            children = []
+    if hasattr(os, "killpg"):
+        try:
+            os.killpg(pid, signal.SIGKILL)
+        except (ProcessLookupError, PermissionError):
+            pass
+    else:
+        import psutil
+
+        try:
+            psutil.Process(pid).kill()
+        except psutil.Error:
+            pass
+    for process in children:
+        try:
+            process.kill()
+        except Exception:  # it ended meanwhile
+            pass
+
+
+class _Drain:
+    """Reads a pipe to its end in a thread and keeps the first bytes of it."""
+
+    def __init__(self, pipe: Any) -> None:
+        import threading
+
+        self._pipe = pipe
+        self._kept = bytearray()
+        self._thread = threading.Thread(target=self._read, daemon=True)
+        self._thread.start()
+
+    def _read(self) -> None:
+        try:
+            while chunk := self._pipe.read1(65536):
+                if len(self._kept) < OUTPUT_LIMIT:
+                    self._kept += chunk[: OUTPUT_LIMIT - len(self._kept)]
+        except (OSError, ValueError):
+            pass
+
+    def finish(self) -> bytes:
+        # A grandchild outside the group may keep the pipe open: do not wait for it.
+        self._thread.join(0.5)
+        if not self._thread.is_alive():
+            self._pipe.close()
+        return bytes(self._kept)
+
+
+def _reason(error: Exception) -> str:
+    if isinstance(error, OSError) and error.strerror:
+        return error.strerror[0].lower() + error.strerror[1:]
+    return str(error)

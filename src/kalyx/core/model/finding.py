@@ -1,0 +1,80 @@
+"""What is concluded, why, and what to do about it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+__all__ = ["Edit", "Evidence", "Finding", "Note", "Remedy", "TrailStep"]
+
+
+@dataclass(frozen=True)
+class TrailStep:
+    """One step from a seat to its interpreter: what was seen, where, and where it leads."""
+
+    step: int
+    says: str
+    where: str | None = None
+    line: int | None = None
+    leads_to: str | None = None
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """Something that anybody can check: a sentence, with file and line where there is one."""
+
+    says: str
+    path: str | None = None
+    line: int | None = None
+
+
+@dataclass(frozen=True)
+class Edit:
+    """Text to replace in a file. ``before`` None creates the file, ``after`` None removes it."""
+
+    path: str
+    before: str | None
+    after: str | None
+
+
+@dataclass(frozen=True)
+class Remedy:
+    """What to do. ``kind`` is command, edit or manual; a command's ``argv`` needs no shell."""
+
+    do: str
+    kind: str
+    argv: tuple[str, ...] = ()
+    cwd: str | None = None
+    env: Mapping[str, str] = field(default_factory=dict)
+    edits: tuple[Edit, ...] = ()
+    changes: str = ""
+    undoable: bool = False
+
+
+@dataclass(frozen=True)
+class Finding:
+    """A cause from the catalogue, with its evidence and its remedies.
+
+    ``severity`` is error, warning or note; ``confidence`` certain, likely or possible.
+    """
+
+    cause: str
+    severity: str
+    confidence: str
+    because: str
+    evidence: tuple[Evidence, ...] = ()
+    remedies: tuple[Remedy, ...] = ()
+
+    @property
+    def is_problem(self) -> bool:
+        """Whether this makes the answer a problem; a note does not."""
+        return self.severity != "note"
+
+
+@dataclass(frozen=True)
+class Note:
+    """Something said beside the answer: a file that could not be read, a list that was cut."""
+
+    note: str
+    message: str
+    path: str | None = None

@@ -1,0 +1,47 @@
+"""Notebook kernels as registered, and the proof that one answers."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from kalyx.core.model.finding import Finding, TrailStep
+from kalyx.core.model.python import Environment, Interpreter
+
+__all__ = ["Kernel", "Proof"]
+
+
+@dataclass(frozen=True)
+class Kernel:
+    """A kernelspec. ``scope`` is user, env, system or path; ``trouble`` says what is wrong with it."""
+
+    name: str
+    label: str
+    spec: str
+    scope: str
+    argv: tuple[str, ...] = ()
+    env: Mapping[str, str] = field(default_factory=dict)
+    language: str = ""
+    interpreter: Interpreter | None = None
+    environment: Environment | None = None
+    findings: tuple[Finding, ...] = ()
+    trail: tuple[TrailStep, ...] = ()
+    trouble: str = ""
+
+    @property
+    def folder(self) -> str:
+        """The folder of kernel.json (what ``{resource_dir}`` stands for)."""
+        cut = max(self.spec.rfind("/"), self.spec.rfind("\\"))
+        return self.spec[:cut]
+
+
+@dataclass(frozen=True)
+class Proof:
+    """What a started kernel said of itself, over the messaging protocol."""
+
+    asked: str
+    answered: bool
+    executable: str | None = None
+    prefix: str | None = None
+    seconds: float | None = None
+    trouble: str = ""

@@ -1,0 +1,58 @@
+"""Interpreters and environments."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kalyx.core.model.finding import Finding
+
+__all__ = ["Environment", "Interpreter"]
+
+
+@dataclass(frozen=True)
+class Interpreter:
+    """A Python executable. ``version`` is PEP 440; unknown things are None.
+
+    ``known_by`` says how: ``asked`` (it answered), ``read`` (from files, not
+    run), ``gone`` (nothing there) or ``broken`` (it did not answer; see ``trouble``).
+    """
+
+    path: str
+    real_path: str
+    version: str | None = None
+    implementation: str | None = None
+    prefix: str | None = None
+    base_prefix: str | None = None
+    known_by: str = "read"
+    trouble: str = ""
+
+    @property
+    def works(self) -> bool:
+        """Whether it is there and was not seen to fail."""
+        return self.known_by in ("asked", "read")
+
+    @property
+    def short_version(self) -> str:
+        """``3.11`` of 3.11.7; ``?`` when unknown."""
+        return ".".join(self.version.split(".")[:2]) if self.version else "?"
+
+    @property
+    def version_pair(self) -> tuple[int, int] | None:
+        """``(3, 11)``, or None when unknown."""
+        if not self.version:
+            return None
+        parts = self.version.split(".")
+        return int(parts[0]), int("".join(c for c in parts[1] if c.isdigit()) or 0)
+
+
+@dataclass(frozen=True)
+class Environment:
+    """A prefix with its own packages. ``kind`` is venv, conda or base."""
+
+    path: str
+    name: str
+    kind: str
+    base: str | None = None
+    python_version: str | None = None
+    findings: tuple[Finding, ...] = ()
+    interpreter: Interpreter | None = None

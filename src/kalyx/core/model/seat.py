@@ -1,0 +1,61 @@
+"""Seats: the places that Python is run from."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from kalyx.core.model.finding import Finding, TrailStep
+from kalyx.core.model.python import Environment, Interpreter
+
+__all__ = ["Agreement", "Launch", "Script", "Seat"]
+
+
+@dataclass(frozen=True)
+class Launch:
+    """How the seat starts Python: program and flags, variables, folder.
+
+    ``start`` is what the first entry of sys.path will be: a folder, or ``""``
+    for the working folder as with ``-c``. ``main`` is the script's own file.
+    """
+
+    argv: tuple[str, ...]
+    env: Mapping[str, str]
+    cwd: str
+    start: str = ""
+    main: str | None = None
+
+
+@dataclass(frozen=True)
+class Script:
+    """A command that belongs to some interpreter, such as ``pip``."""
+
+    name: str
+    path: str
+    interpreter: Interpreter | None
+    trail: tuple[TrailStep, ...] = ()
+    trouble: str = ""
+
+
+@dataclass(frozen=True)
+class Seat:
+    """A place that Python is run from, and what was found out about it."""
+
+    ref: str
+    kind: str
+    label: str
+    interpreter: Interpreter | None = None
+    environment: Environment | None = None
+    trail: tuple[TrailStep, ...] = ()
+    findings: tuple[Finding, ...] = ()
+    scripts: tuple[Script, ...] = ()
+    launch: Launch | None = None
+
+
+@dataclass(frozen=True)
+class Agreement:
+    """Which seats share an environment. ``agree`` is None when too little is known."""
+
+    agree: bool | None
+    groups: tuple[tuple[str, ...], ...] = ()
+    findings: tuple[Finding, ...] = field(default=())

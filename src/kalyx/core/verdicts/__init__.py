@@ -1,0 +1,1 @@
+"""Pure functions from facts to findings. One cause, one function, one place."""

@@ -1,0 +1,39 @@
+"""The catalogue: every cause that Kalyx can conclude, registered where its check stands."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TypeVar
+
+__all__ = ["CATALOGUE", "Cause", "cause"]
+
+F = TypeVar("F", bound=Callable[..., object])
+
+
+@dataclass(frozen=True)
+class Cause:
+    """An entry: ``slug`` is the contract, ``when`` says when it is true, ``rank`` orders checks.
+
+    Lower ranks are judged more to the point: where several causes hold, the
+    one of the lowest rank is the primary one.
+    """
+
+    slug: str
+    group: str
+    rank: int
+    when: str
+    check: Callable[..., object]
+
+
+CATALOGUE: dict[str, Cause] = {}
+
+
+def cause(slug: str, group: str, when: str, rank: int = 0) -> Callable[[F], F]:
+    """Register the decorated function as the check of a cause."""
+
+    def register(check: F) -> F:
+        CATALOGUE[slug] = Cause(slug, group, rank, when, check)
+        return check
+
+    return register

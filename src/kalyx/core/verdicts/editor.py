@@ -1,0 +1,92 @@
+"""Findings about editor settings."""
+
+from __future__ import annotations
+
+import difflib
+import json
+
+from kalyx.core.facts.editors import EditorSetting
+from kalyx.core.facts.interpreters import python_in
+from kalyx.core.facts.seats import SeatFacts
+from kalyx.core.machine import Machine
+from kalyx.core.model import Edit, Environment, Evidence, Finding, Remedy
+from kalyx.core.verdicts.catalogue import cause
+
+__all__ = ["judge_editor", "nearest_environment", "point_setting"]
+
+
+def judge_editor(facts: SeatFacts, machine: Machine,
+                 environments: list[Environment]) -> list[Finding]:
+    """Return what is wrong with an editor seat."""
+    found = [setting_unreadable(facts), setting_points_nowhere(facts, machine, environments)]
+    return [f for f in found if f is not None]
+
+
+@cause("setting-unreadable", "G", "an editor's settings file is broken")
+def setting_unreadable(facts: SeatFacts) -> Finding | None:
+    """Report a settings file that cannot be read or parsed."""
+    setting = facts.setting
+    if setting is None or not setting.trouble:
+        return None
+    return Finding(
+        "setting-unreadable", "warning", "certain",
+        f"The settings file {setting.file} cannot be used: {setting.trouble}.",
+        (Evidence(setting.trouble, setting.file),),
+        (Remedy(f"Open {setting.file} and mend the place named above.", "manual",
+                changes=setting.file),))
+
+
+@cause("setting-points-nowhere", "G", "an editor's settings name an interpreter that is not there")
+def setting_points_nowhere(facts: SeatFacts, machine: Machine,
+                           environments: list[Environment]) -> Finding | None:
+    """Report a named interpreter that does not exist, and the nearest that does."""
+    setting, interpreter = facts.setting, facts.seat.interpreter
+    if setting is None or interpreter is None or interpreter.known_by != "gone":
+        return None
+    near = nearest_environment(machine, interpreter.path, environments)
+    todo: list[Remedy] = []
+    evidence = [Evidence(f"{setting.key} is {setting.value!r}", setting.file, setting.line),
+                Evidence(interpreter.trouble, interpreter.path)]
+    if near is not None:
+        program = python_in(machine, near.path)
+        evidence.append(Evidence(f"the nearest that is there is {program}", program))
+        todo.append(point_setting(machine, setting, program))
+    todo.append(Remedy(f"Write the right path for {setting.key} in {setting.file}.", "manual",
+                       changes=setting.file))
+    return Finding(
+        "setting-points-nowhere", "error", "certain",
+        f"The editor's setting names {interpreter.path}, and {interpreter.trouble}.",
+        tuple(evidence), tuple(todo[:1] if near is not None else todo))
+
+
+def nearest_environment(machine: Machine, path: str,
+                        environments: list[Environment]) -> Environment | None:
+    """Return the environment whose interpreter's path is most like `path`."""
+    usable = [e for e in environments if e.interpreter is not None and e.interpreter.works
+              and e.kind != "base"]
+    if not usable:
+        return None
+
+    def likeness(environment: Environment) -> float:
+        return difflib.SequenceMatcher(
+            None, path.split(machine.path.sep),
+            python_in(machine, environment.path).split(machine.path.sep)).ratio() + (
+            difflib.SequenceMatcher(None, path, environment.path).ratio() / 4)
+
+    best = max(usable, key=likeness)
+    return best if likeness(best) > 0.6 else None
+
+
+def point_setting(machine: Machine, setting: EditorSetting, program: str) -> Remedy:
+    """Return the edit that makes a settings file name `program`."""
+    value = program
+    if machine.is_within(program, setting.root) and "${" in (setting.value or ""):
+        rest = program[len(setting.root):].replace("\\", "/")
+        value = "${workspaceFolder}" + rest
+    before, after = json.dumps(setting.value), json.dumps(value)
+    if setting.text.count(before) == 1:
+        return Remedy(f"Set {setting.key} to {value}.", "edit",
+                      edits=(Edit(setting.file, before, after),),
+                      changes=f"{setting.file}, line {setting.line}", undoable=True)
+    return Remedy(f"In {setting.file}, line {setting.line}, set {setting.key} to {value}.",
+                  "manual", changes=setting.file)

@@ -1,0 +1,116 @@
+"""What a failing import was missing, and who asked for it: the reading of its exceptions."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from kalyx.core.facts.cases import Case
+from kalyx.core.facts.modules import top_level
+from kalyx.core.model import Frame, ObservedError
+
+__all__ = ["Failure", "own_frames", "read_failure"]
+
+_NO_MODULE = re.compile(r"No module named '?([\w.]+)'?")
+_NOT_A_PACKAGE = re.compile(r"No module named '([\w.]+)'; '([\w.]+)' is not a package")
+_NO_NAME = re.compile(r"cannot import name '?(\w+)'?(?: from (?:partially initialized module )?"
+                      r"'([\w.]+)')?")
+_NO_ATTRIBUTE = re.compile(r"(?:partially initialized )?module '([\w.]+)' has no attribute '(\w+)'")
+
+
+@dataclass(frozen=True)
+class Failure:
+    """What was missing.
+
+    ``module`` is the dotted name of an absent module (its first absent part),
+    or the module that lacks ``name``. ``asker`` is the frame that asked for it,
+    None when the request was the one that was made of Kalyx. ``direct`` is
+    False when the exception that says so was hidden behind another.
+    """
+
+    module: str
+    name: str | None
+    error: ObservedError
+    asker: Frame | None
+    direct: bool
+
+    @property
+    def top(self) -> str:
+        """The top-level part of the module's name."""
+        return top_level(self.module)
+
+
+def own_frames(frames: Sequence[Frame]) -> list[Frame]:
+    """Return the frames of real files: no frozen code, no import machinery."""
+    return [f for f in frames if not f.file.startswith("<")
+            and "importlib" not in f.file.replace("\\", "/").split("/")[-2:-1]]
+
+
+def read_failure(case: Case) -> Failure | None:
+    """Find in the chain of exceptions what was missing; None when nothing was.
+
+    The final exception counts first. Where it is an ImportError that says
+    nothing (as packages raise to give advice), the one it arose from does.
+    """
+    for number, error in enumerate(case.obs.chain):
+        if number and not _may_look_behind(case.obs.chain[number - 1]):
+            break
+        failure = _read(case, error, direct=number == 0)
+        if failure is not None:
+            return failure
+    return None
+
+
+def _may_look_behind(error: ObservedError) -> bool:
+    return error.type in ("ImportError", "ModuleNotFoundError") or error.link == "cause"
+
+
+def _read(case: Case, error: ObservedError, *, direct: bool) -> Failure | None:
+    frames = own_frames(error.frames)
+    asker = frames[-1] if frames else None
+    if error.type in ("ImportError", "ModuleNotFoundError"):
+        missing = _NO_MODULE.search(error.message)
+        name = error.name if missing and error.name and error.type == "ModuleNotFoundError" else (
+            missing.group(1) if missing else None)
+        if name:
+            return Failure(first_absent(case, name, asker), None, error, asker, direct)
+        lacking = _NO_NAME.search(error.message)
+        if lacking:
+            module = lacking.group(2) or error.name or (
+                case.obs.module if asker is None else _module_of(case, asker, lacking.group(1)))
+            if module:
+                return Failure(module, lacking.group(1), error, asker, direct)
+    elif error.type == "AttributeError":
+        lacking = _NO_ATTRIBUTE.search(error.message)
+        if lacking:
+            return Failure(lacking.group(1), lacking.group(2), error, asker, direct)
+    return None
+
+
+def _module_of(case: Case, asker: Frame, name: str) -> str | None:
+    """Read from the asking line which module `name` was to come from (Python before 3.7)."""
+    line = case.code_line(asker.file, asker.line)
+    match = re.match(r"from\s+([\w.]+)\s+import\b", line)
+    if not match or name not in line:
+        return None
+    module = match.group(1)
+    return None if module.startswith(".") else module
+
+
+def first_absent(case: Case, name: str, asker: Frame | None) -> str:
+    """Return the first part of a dotted name that is not there.
+
+    Python 2 names only the tail of what it did not find, or the whole of a
+    dotted name whose head is missing.
+    """
+    asked = case.obs.module
+    if case.version[0] == 2 and asker is None and asked.endswith(name):
+        name = asked
+    parts = name.split(".")
+    for count in range(1, len(parts)):
+        head = ".".join(parts[:count])
+        if case.is_builtin(head) or head in case.obs.loaded or case.file_of(head):
+            continue
+        return head
+    return name

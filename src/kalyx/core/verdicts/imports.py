@@ -1,0 +1,71 @@
+"""Why an import fails: every check of the catalogue, most probable cause first."""
+
+from __future__ import annotations
+
+from kalyx.core.facts.cases import Case
+from kalyx.core.facts.modules import top_level
+from kalyx.core.facts.seats import SeatFacts
+from kalyx.core.model import Finding, ImportReport, Seat
+from kalyx.core.verdicts import absent, foreign, hidden, own_code
+from kalyx.core.verdicts.catalogue import CATALOGUE
+from kalyx.core.verdicts.failure import Failure, read_failure
+
+__all__ = ["judge_import", "report_without_run"]
+
+_GROUPS = (absent, hidden, foreign, own_code)  # imported so that their checks are registered
+_WHEN_IT_IMPORTS = ("hidden-by-file",)
+
+
+def judge_import(case: Case) -> ImportReport:
+    """Return the whole answer for one observed import."""
+    obs, seat = case.obs, case.seat
+    failure = read_failure(case) if obs.outcome == "fails" else None
+    findings = _findings(case, failure)
+    origin = case.source_of(obs.origin) or (obs.search[0] if obs.search else None)
+    outcome = "imports" if obs.outcome == "imports" else "fails"
+    elsewhere = ()
+    if outcome == "fails" and failure is not None and absent.is_absent(case, failure):
+        elsewhere = tuple(case.elsewhere(failure.top))
+    layer = "stdlib" if case.is_builtin(top_level(obs.module)) and not origin else (
+        case.layer_of_file(origin) if origin else None)
+    return ImportReport(
+        obs.module, obs.name, seat.ref, seat.interpreter, outcome, _error(case),
+        (origin or "built-in") if outcome == "imports" else origin,
+        layer if outcome == "imports" or origin else None,
+        case.distribution_of(origin) if origin and layer != "stdlib" else None,
+        tuple(findings), elsewhere, obs.output)
+
+
+def _findings(case: Case, failure: Failure | None) -> list[Finding]:
+    checks = sorted((c for c in CATALOGUE.values() if c.rank), key=lambda c: c.rank)
+    found: list[Finding] = []
+    for entry in checks:
+        if case.obs.outcome == "imports" and entry.slug not in _WHEN_IT_IMPORTS:
+            continue
+        if entry.slug == "raises" and found:
+            continue
+        finding = entry.check(case, failure)
+        if isinstance(finding, Finding):
+            found.append(finding)
+    return found
+
+
+def _error(case: Case) -> dict[str, str] | None:
+    error = case.obs.error
+    if error is not None:
+        return {"type": error.type, "message": error.message}
+    if case.obs.outcome == "crash":
+        return {"type": "Crash", "message": f"the interpreter ended with status {case.obs.status}"}
+    if case.obs.outcome == "hang":
+        return {"type": "Timeout", "message": f"no end within {case.obs.seconds:.0f} s"}
+    return None
+
+
+def report_without_run(seat: Seat, module: str, name: str | None,
+                       findings: tuple[Finding, ...], facts: SeatFacts) -> ImportReport:
+    """Return the answer where the seat has nothing that could be run."""
+    other_language = bool(facts.kernel and facts.kernel.language
+                          and facts.kernel.language.lower() != "python")
+    return ImportReport(module, name, seat.ref, seat.interpreter,
+                        "unknown" if other_language or not findings else "fails",
+                        None, causes=findings)

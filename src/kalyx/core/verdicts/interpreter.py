@@ -1,0 +1,60 @@
+"""Group G, as far as it concerns an import: the seat has no interpreter that can run."""
+
+from __future__ import annotations
+
+from kalyx.core.facts.seats import SeatFacts
+from kalyx.core.machine import Machine
+from kalyx.core.model import Evidence, Finding, Observation, Remedy
+from kalyx.core.verdicts.catalogue import cause
+
+__all__ = ["interpreter_broken", "interpreter_gone"]
+
+
+@cause("interpreter-gone", "G", "the path or its symlink leads nowhere")
+def interpreter_gone(facts: SeatFacts, machine: Machine) -> Finding | None:
+    """Say which link of the trail leads nowhere."""
+    interpreter = facts.seat.interpreter
+    if interpreter is None or interpreter.known_by != "gone":
+        return None
+    m, path = machine, interpreter.path
+    prefix = m.path.dirname(m.path.dirname(path))
+    config = m.path.join(prefix, "pyvenv.cfg")
+    todo = [Remedy("Name an interpreter that is there.", "manual", changes="which one is used")]
+    evidence = [Evidence(interpreter.trouble, path)]
+    if m.is_file(config):
+        evidence.append(Evidence(f"{prefix} is an environment whose base has been removed or "
+                                 "moved", config))
+        todo.insert(0, Remedy(f"Make {prefix} again with a Python that is there; its packages "
+                              "have to be installed again.", "manual", changes=prefix))
+    return Finding("interpreter-gone", "error", "certain",
+                   f"The interpreter {path} is gone: {interpreter.trouble}.", tuple(evidence),
+                   tuple(todo))
+
+
+@cause("interpreter-broken", "G", "it exists and cannot start")
+def interpreter_broken(facts: SeatFacts, machine: Machine,
+                       observed: Observation | None = None) -> Finding | None:
+    """Say what it said when it was started."""
+    interpreter = facts.seat.interpreter
+    if interpreter is None:
+        return None
+    trouble = interpreter.trouble if interpreter.known_by == "broken" else ""
+    if not trouble and observed is not None and observed.outcome in ("no-start", "hang"):
+        trouble = observed.trouble or "it did not start"
+        trouble = f"it ended before any import could be tried: {trouble}"
+    if not trouble:
+        return None
+    env = facts.seat.launch.env if facts.seat.launch else machine.env
+    evidence = [Evidence(trouble, interpreter.path)]
+    todo = []
+    for name in ("PYTHONHOME", "PYTHONPATH"):
+        if env.get(name):
+            evidence.append(Evidence(f"the variable {name} is {env[name]!r}"))
+            if name == "PYTHONHOME":
+                todo.append(Remedy("Unset PYTHONHOME: it sends the interpreter to another standard "
+                                   "library.", "manual", changes="the variable PYTHONHOME"))
+    todo.append(Remedy(f"Install {interpreter.path} again, or use another interpreter.", "manual",
+                       changes="which interpreter is used"))
+    return Finding("interpreter-broken", "error", "certain",
+                   f"The interpreter {interpreter.path} cannot start: {trouble}.",
+                   tuple(evidence), tuple(todo))

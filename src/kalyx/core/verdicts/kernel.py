@@ -1,0 +1,266 @@
+"""Findings about registered kernels and the notebooks that name them."""
+
+from __future__ import annotations
+
+import difflib
+import json
+import re
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.cases import Neighbours
+from kalyx.core.facts.layers import site_folders, user_site
+from kalyx.core.facts.notebooks import NotebookKernel
+from kalyx.core.facts.pyvenv import find_venv_config
+from kalyx.core.facts.seats import SeatFacts
+from kalyx.core.machine import Machine
+from kalyx.core.model import Edit, Environment, Evidence, Finding, Kernel, Remedy
+from kalyx.core.verdicts.catalogue import cause
+
+__all__ = ["judge_kernel"]
+
+_VERSION = re.compile(r"(?:python|\bpy)[ ._-]?(\d)(?:\.?(\d{1,2}))?(?![\d])", re.IGNORECASE)
+
+
+def judge_kernel(facts: SeatFacts, machine: Machine, neighbours: Neighbours) -> list[Finding]:
+    """Return what is wrong with a kernel or notebook seat."""
+    found = [
+        notebook_unreadable(facts), kernel_missing(facts, machine), kernel_unreadable(facts),
+        kernel_interpreter_gone(facts), kernel_cannot_start(facts, machine, neighbours),
+        kernel_mislabelled(facts, machine, neighbours), kernel_follows_server(facts),
+        kernel_hidden(facts),
+    ]
+    return [f for f in found if f is not None]
+
+
+@cause("notebook-unreadable", "G", "a notebook file is not readable as a notebook")
+def notebook_unreadable(facts: SeatFacts) -> Finding | None:
+    """Report a notebook that is not JSON or holds no metadata."""
+    notebook = facts.notebook
+    if notebook is None or not notebook.trouble:
+        return None
+    return Finding(
+        "notebook-unreadable", "warning", "certain",
+        f"The notebook {notebook.path} cannot be read: {notebook.trouble}.",
+        (Evidence(notebook.trouble, notebook.path),),
+        (Remedy(f"Open {notebook.path} in an editor and mend it, or take it from a backup.",
+                "manual", changes=notebook.path),))
+
+
+@cause("kernel-missing", "G", "a notebook names a kernel that is not registered here")
+def kernel_missing(facts: SeatFacts, machine: Machine) -> Finding | None:
+    """Name the kernels that are registered, the most alike first."""
+    notebook = facts.notebook
+    if notebook is None or notebook.name is None or facts.kernel is not None:
+        return None
+    names = list(dict.fromkeys(k.name for k in facts.others))
+    near = difflib.get_close_matches(notebook.name.lower(), names, 3, 0.4)
+    near += [n for n in names if n not in near]
+    todo = [_switch_kernel(notebook, next(k for k in facts.others if k.name == n), machine)
+            for n in near[:1]]
+    todo.append(Remedy(f"Enrol an environment under the name that the notebook asks for: "
+                       f"kalyx enrol ENV --name {notebook.name}", "manual",
+                       changes="adds a kernel to your own folder"))
+    return Finding(
+        "kernel-missing", "error", "certain",
+        f"{notebook.path} names the kernel {notebook.name!r}, and no kernel of that name is "
+        "registered here.",
+        (Evidence(f"the notebook's metadata names {notebook.name!r}", notebook.path,
+                  notebook.line),
+         Evidence("registered here: " + (", ".join(near[:8]) or "none"))), tuple(todo))
+
+
+def _switch_kernel(notebook: NotebookKernel, kernel: Kernel, machine: Machine) -> Remedy:
+    """Return the edit that makes a notebook name another kernel."""
+    try:
+        text = machine.read_text(notebook.path)
+    except Unreadable:
+        text = ""
+    match = re.search(r'"kernelspec"\s*:\s*\{[^{}]*\}', text)
+    if match and text.count(match.group(0)) == 1:
+        before = match.group(0)
+        after = re.sub(r'("name"\s*:\s*)"(?:[^"\\]|\\.)*"',
+                       lambda m: m.group(1) + json.dumps(kernel.name), before, count=1)
+        after = re.sub(r'("display_name"\s*:\s*)"(?:[^"\\]|\\.)*"',
+                       lambda m: m.group(1) + json.dumps(kernel.label, ensure_ascii=False),
+                       after, count=1)
+        return Remedy(f"Have the notebook use the kernel {kernel.name} ({kernel.label}).", "edit",
+                      edits=(Edit(notebook.path, before, after),), changes=notebook.path,
+                      undoable=True)
+    return Remedy(f"Choose the kernel {kernel.name} ({kernel.label}) in the notebook's kernel "
+                  "menu.", "manual", changes=notebook.path)
+
+
+@cause("kernel-unreadable", "G", "kernel.json cannot be read or lacks what it must have")
+def kernel_unreadable(facts: SeatFacts) -> Finding | None:
+    """Report a broken kernel.json."""
+    kernel = facts.kernel
+    if kernel is None or not kernel.trouble:
+        return None
+    return Finding(
+        "kernel-unreadable", "error", "certain",
+        f"The kernel {kernel.name} cannot be used: {kernel.spec}: {kernel.trouble}.",
+        (Evidence(kernel.trouble, kernel.spec),),
+        (Remedy("Enrol its environment again: kalyx enrol ENV --name "
+                f"{kernel.name} --overwrite", "manual", changes=kernel.spec),))
+
+
+@cause("kernel-interpreter-gone", "G", "its interpreter or environment is gone")
+def kernel_interpreter_gone(facts: SeatFacts) -> Finding | None:
+    """Report a kernel whose program is not there any more."""
+    kernel, interpreter = facts.kernel, facts.seat.interpreter
+    if kernel is None or kernel.trouble:
+        return None
+    if interpreter is None:
+        if facts.kernel_how != "none":
+            return None
+        missing, trouble = kernel.argv[0], f"PATH has no {kernel.argv[0]}"
+    elif interpreter.known_by == "gone":
+        missing, trouble = interpreter.path, interpreter.trouble
+    else:
+        return None
+    return Finding(
+        "kernel-interpreter-gone", "error", "certain",
+        f"The kernel {kernel.name} ({kernel.label}) starts {missing}, and {trouble}.",
+        (Evidence(f"its program is {kernel.argv[0]}", kernel.spec),
+         Evidence(trouble, missing)),
+        (Remedy(f"Enrol an environment that is there under this name: kalyx enrol ENV --name "
+                f"{kernel.name} --overwrite", "manual", changes=kernel.spec),
+         Remedy(f"Or choose another kernel, and remove the folder {kernel.folder}.", "manual",
+                changes=kernel.folder)))
+
+
+@cause("kernel-cannot-start", "G", "the interpreter lacks a working kernel package")
+def kernel_cannot_start(facts: SeatFacts, machine: Machine,
+                        neighbours: Neighbours) -> Finding | None:
+    """Find a kernelspec that starts a module which its interpreter does not have."""
+    kernel, interpreter = facts.kernel, facts.seat.interpreter
+    if kernel is None or interpreter is None or not interpreter.works or not interpreter.prefix:
+        return None
+    if "-m" not in kernel.argv[:-1]:
+        return None
+    module = kernel.argv[kernel.argv.index("-m") + 1].split(".")[0]
+    folders = _visible_folders(facts, machine)
+    if not folders or neighbours.any_holds(folders, module) or _extra_paths(facts):
+        return None
+    return Finding(
+        "kernel-cannot-start", "error", "certain",
+        f"The kernel {kernel.name} starts {module}, which {interpreter.prefix} does not have.",
+        (Evidence(f"its command is {' '.join(kernel.argv)}", kernel.spec),
+         *[Evidence(f"{module} is not in {f}", f) for f in folders]),
+        (Remedy(f"Put the kernel package into {interpreter.prefix}.", "command",
+                argv=(interpreter.path, "-m", "pip", "install",
+                      "ipykernel" if module == "ipykernel_launcher" else module),
+                changes=f"adds it to {interpreter.prefix}"),))
+
+
+def _extra_paths(facts: SeatFacts) -> bool:
+    """Whether a PYTHONPATH might supply what the site folders lack."""
+    return bool(facts.seat.launch and facts.seat.launch.env.get("PYTHONPATH"))
+
+
+def _visible_folders(facts: SeatFacts, machine: Machine) -> list[str]:
+    """Return the site folders that a seat's interpreter would look into."""
+    interpreter = facts.seat.interpreter
+    if interpreter is None or interpreter.prefix is None or interpreter.version is None:
+        return []
+    folders = site_folders(machine, interpreter.prefix, version=interpreter.version)
+    config = find_venv_config(machine, interpreter.path)
+    if config is None or config.open_to_base:
+        folders.append(user_site(machine, interpreter.version, interpreter.implementation or ""))
+    if config is not None and config.open_to_base and interpreter.base_prefix:
+        folders += site_folders(machine, interpreter.base_prefix, version=interpreter.version)
+    return folders
+
+
+@cause("kernel-mislabelled", "G", "name or label claims an environment or a version that is not "
+       "what runs")
+def kernel_mislabelled(facts: SeatFacts, machine: Machine,
+                       neighbours: Neighbours) -> Finding | None:
+    """Compare what a kernel's name and label say with what it runs."""
+    kernel, interpreter = facts.kernel, facts.seat.interpreter
+    if kernel is None or interpreter is None or not interpreter.works or not interpreter.version:
+        return None
+    claimed = _claimed_version(kernel, interpreter.version)
+    runs = f"{interpreter.prefix} (Python {interpreter.version})"
+    evidence = [Evidence(f"name {kernel.name!r}, label {kernel.label!r}", kernel.spec),
+                Evidence(f"its program is {kernel.argv[0]}, which runs {runs}", interpreter.path)]
+    if claimed:
+        because = f"The kernel {kernel.label!r} says Python {claimed}, and runs {runs}."
+    else:
+        environment = _claimed_environment(facts, machine, neighbours)
+        if environment is None:
+            return None
+        because = (f"The kernel {kernel.label!r} carries the name of {environment.path}, and runs "
+                   f"{runs}.")
+        evidence.append(Evidence(f"{environment.path} is another environment, called "
+                                 f"{environment.name}", environment.path))
+    return Finding(
+        "kernel-mislabelled", "warning", "certain", because, tuple(evidence),
+        (Remedy(f"Enrol the environment that it should run under this name: kalyx enrol ENV "
+                f"--name {kernel.name} --overwrite", "manual", changes=kernel.spec),))
+
+
+def _claimed_version(kernel: Kernel, version: str) -> str | None:
+    real = version.split(".")
+    for text in (kernel.label, kernel.name):
+        match = _VERSION.search(text)
+        if match and (match.group(1) != real[0]
+                      or (match.group(2) and match.group(2) != real[1])):
+            return match.group(1) + (f".{match.group(2)}" if match.group(2) else "")
+    return None
+
+
+def _plain(name: str) -> str:
+    return re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")
+
+
+def _names_of(environment: Environment) -> set[str]:
+    names = {_plain(environment.name)}
+    if "/" in environment.name:
+        names.add(_plain(environment.name.split("/")[0]))
+    return names
+
+
+def _claimed_environment(facts: SeatFacts, machine: Machine,
+                         neighbours: Neighbours) -> Environment | None:
+    kernel, mine = facts.kernel, facts.seat.environment
+    if kernel is None or mine is None:
+        return None
+    claims = {_plain(kernel.name), _plain(re.split(r"[(\[]", kernel.label)[0])}
+    claims |= {_plain(c.removeprefix("Python").strip()) for c in
+               (re.sub(r"Python[ \d.]*", "", kernel.label),)}
+    claims -= {"", "python", "python2", "python3", "python-3", "venv", "env"}
+    if claims & _names_of(mine):
+        return None
+    for environment in neighbours.environments:
+        if _names_of(environment) & claims and environment.kind != "base" \
+                and not machine.same(environment.path, mine.path):
+            return environment
+    return None
+
+
+@cause("kernel-follows-server", "G", "its program is the bare word python: it runs the server's "
+       "interpreter, not a fixed one")
+def kernel_follows_server(facts: SeatFacts) -> Finding | None:
+    """Note a kernel that runs whatever its server runs in."""
+    kernel = facts.kernel
+    if kernel is None or facts.kernel_how != "server":
+        return None
+    return Finding(
+        "kernel-follows-server", "note", "certain",
+        f"The kernel {kernel.name} names no interpreter of its own: it runs that of the notebook "
+        "server which starts it.",
+        (Evidence(f"its program is the bare word {kernel.argv[0]}", kernel.spec),))
+
+
+@cause("kernel-hidden", "G", "another kernelspec of the same name is found first")
+def kernel_hidden(facts: SeatFacts) -> Finding | None:
+    """Note kernelspecs of the same name that lie further back."""
+    kernel = facts.kernel
+    if kernel is None or not facts.others:
+        return None
+    return Finding(
+        "kernel-hidden", "note", "certain",
+        f"{kernel.spec} hides {len(facts.others)} other kernelspec"
+        f"{'s' if len(facts.others) > 1 else ''} of the name {kernel.name}.",
+        tuple(Evidence(f"also called {kernel.name}, found later", k.spec) for k in facts.others))

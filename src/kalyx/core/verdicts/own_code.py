@@ -1,0 +1,96 @@
+"""Groups E and F: its code ran and raised, crashed, or never came to an end."""
+
+from __future__ import annotations
+
+from kalyx.core.facts.cases import Case
+from kalyx.core.model import Evidence, Finding, Frame, Remedy
+from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.failure import Failure, own_frames
+
+__all__ = ["crash", "hang", "raises"]
+
+
+def _place(case: Case, frames: tuple[Frame, ...]) -> tuple[Frame | None, str]:
+    """Return the innermost frame that is not the standard library's, and whose file it is."""
+    files = own_frames(frames)
+    chosen = next((f for f in reversed(files)
+                   if case.layer_of_file(f.file) not in ("stdlib", None)), None)
+    chosen = chosen or (files[-1] if files else None)
+    if chosen is None:
+        return None, ""
+    owner = case.distribution_of(chosen.file)
+    if owner is not None:
+        return chosen, f"the code of {owner.name} {owner.version}"
+    if case.layer_of_file(chosen.file) == "stdlib":
+        return chosen, "Python's own standard library"
+    return chosen, "your own code"
+
+
+def _frame_evidence(case: Case, frames: tuple[Frame, ...]) -> list[Evidence]:
+    shown = own_frames(frames)[-4:]
+    found = []
+    for frame in shown:
+        line = case.code_line(frame.file, frame.line)
+        found.append(Evidence(f"in {frame.function}: {line}" if line else f"in {frame.function}",
+                              frame.file, frame.line))
+    return found
+
+
+@cause("crash", "E", "the child died during the import, of a signal or by ending itself", rank=60)
+def crash(case: Case, failure: Failure | None) -> Finding | None:
+    """Name the signal, and what was being loaded."""
+    if case.obs.outcome != "crash":
+        return None
+    import signal
+
+    status = case.obs.status or 0
+    try:
+        how = (f"died of {signal.Signals(-status).name}" if status < 0
+               else f"ended itself with status {status}")
+    except ValueError:
+        how = f"died of signal {-status}"
+    frame, whose = _place(case, case.obs.stack)
+    where = f", in {whose}" if frame else ""
+    return Finding(
+        "crash", "error", "certain",
+        f"Python {how} while it imported {case.obs.module}{where}.",
+        (Evidence(f"{case.python} {how}", case.python), *_frame_evidence(case, case.obs.stack)),
+        (Remedy("Look at the place named above: the code there ends the process, or a compiled "
+                "part it loads does.", "manual", changes="nothing"),))
+
+
+@cause("hang", "E", "no answer within the limit", rank=61)
+def hang(case: Case, failure: Failure | None) -> Finding | None:
+    """Name what was being loaded when the time was up."""
+    if case.obs.outcome != "hang":
+        return None
+    frame, whose = _place(case, case.obs.stack)
+    where = f"; it was in {whose} ({frame.file}, line {frame.line})" if frame else ""
+    return Finding(
+        "hang", "error", "certain",
+        f"The import of {case.obs.module} did not end within {case.obs.seconds:.0f} s{where}.",
+        tuple(_frame_evidence(case, case.obs.stack)),
+        (Remedy("Look at the place named above; give it longer with --timeout if it is only slow.",
+                "manual", changes="nothing"),))
+
+
+@cause("raises", "F", "anything else: its code ran and raised", rank=99)
+def raises(case: Case, failure: Failure | None) -> Finding | None:
+    """Say honestly what was raised, where, and whose code that is."""
+    error = case.obs.error
+    if error is None:
+        return None
+    frame, whose = _place(case, error.frames)
+    said = f"{error.type}: {error.message}" if error.message else error.type
+    because = f"The import of {case.obs.module} ran {whose or 'its code'}, which raised {said}"
+    if not because.endswith((".", "!", "?")):
+        because += "."
+    place = f"{frame.file}, line {frame.line}" if frame else case.obs.module
+    evidence = _frame_evidence(case, error.frames)
+    evidence += [Evidence(f"it arose from {e.type}: {e.message}",
+                          e.frames[-1].file if e.frames else None,
+                          e.frames[-1].line if e.frames else None)
+                 for e in case.obs.chain[1:3]]
+    return Finding(
+        "raises", "error", "certain", because, tuple(evidence),
+        (Remedy(f"Read {place}: that is where it was raised.", "manual", changes="nothing"),))

@@ -1,0 +1,155 @@
+"""What to do: remedies that can be carried out as they stand."""
+
+from __future__ import annotations
+
+import re
+
+from kalyx.core.facts.cases import Case
+from kalyx.core.facts.distributions import normal_name, requirement_name
+from kalyx.core.facts.interpreters import python_in
+from kalyx.core.model import Elsewhere, Remedy
+
+__all__ = ["install", "move_seat", "quiet_flags", "rename_file", "reinstall"]
+
+
+def quiet_flags(case: Case) -> tuple[str, ...]:
+    """Return -I where the start folder or PYTHONPATH would break pip itself.
+
+    A file that hides a module of the standard library from the person's import
+    hides it from ``python -m pip`` run in the same folder too.
+    """
+    if case.version < (3, 4):
+        return ()
+    for layer in case.layers:
+        if layer.layer in ("start", "pythonpath"):
+            for name in case.finder.names(layer.path):
+                stem = name.removesuffix(".py")
+                if stem.isidentifier() and stem != "__pycache__" and (
+                        stem == "pip" or case.is_stdlib(stem)) and (
+                        case.finder.find_in(layer.path, stem) is not None):
+                    return ("-I",)
+    return ()
+
+
+def pip_command(case: Case) -> tuple[str, ...] | None:
+    """Return how to run pip for the seat's interpreter; None when it has none to use.
+
+    Where the seat's environment has no pip of its own, another environment's
+    recent one can install into it.
+    """
+    if case.candidates("pip"):
+        return (case.python, *quiet_flags(case), "-m", "pip")
+    if case.version < (3, 8):
+        return None
+    for environment in case.neighbours.environments:
+        interpreter = environment.interpreter
+        if interpreter is None or not interpreter.works:
+            continue
+        for folder in case.neighbours.sites(environment):
+            pip = case.neighbours.shelf(folder).named("pip")
+            if pip is not None and int(re.match(r"\d*", pip.version)[0] or 0) >= 23:  # type: ignore[index]
+                return (interpreter.path, "-m", "pip", "--python", case.python)
+    return None
+
+
+def managed_marker(case: Case) -> str | None:
+    """Return the file by which a base installation forbids pip to change it (PEP 668)."""
+    if case.prefix != case.base_prefix:
+        return None
+    m = case.machine
+    for layer in case.layers:
+        if layer.layer == "stdlib":
+            marker = m.path.join(layer.path, "EXTERNALLY-MANAGED")
+            if m.is_file(marker):
+                return str(marker)
+    return None
+
+
+def install(case: Case, requirement: str, *, why: str = "",
+            options: tuple[str, ...] = ()) -> tuple[Remedy, ...]:
+    """Return the remedies that put a requirement into the seat's environment."""
+    name = requirement_name(requirement) or requirement
+    marker = managed_marker(case)
+    if marker is not None:
+        return _install_in_managed(case, requirement, marker)
+    command = pip_command(case)
+    if command is None:
+        return (Remedy(
+            f"Give {case.environment_name} a pip of its own.", "command",
+            argv=(case.python, "-m", "ensurepip", "--upgrade"),
+            changes=f"adds pip to {case.prefix}; then {name} can be installed with it"),)
+    said = f"Put {name} into {case.environment_name}{why}."
+    if case.seat.environment is not None and case.seat.environment.kind == "conda" and not options:
+        said += (" It is a conda environment: where conda has the package too, conda is the "
+                 "better way, as pip may change packages that conda counts on.")
+    return (Remedy(said, "command", argv=(*command, "install", *options, requirement),
+                   changes=f"adds {name}, and what it requires, to {case.prefix}"),)
+
+
+def _install_in_managed(case: Case, requirement: str, marker: str) -> tuple[Remedy, ...]:
+    m = case.machine
+    folder = m.path.join(case.launch.cwd, ".venv")
+    made = python_in(m, folder)
+    steps = (f"This Python belongs to the system, and pip is told to leave it alone ({marker}). "
+             f"Make an environment of your own: {case.python} -m venv {folder}; put it there: "
+             f"{made} -m pip install '{requirement}'; and run with {made}.")
+    return (
+        Remedy(steps, "manual", changes=f"makes {folder}; the system's Python stays as it is"),
+        Remedy("Or go past the system's guard, for your user alone. An update of the system may "
+               "then meet packages that it did not expect.", "command",
+               argv=(case.python, *quiet_flags(case)[:0], "-m", "pip", "install", "--user",
+                     "--break-system-packages", requirement),
+               changes="adds it to your user site, for every environment that looks there"),
+    )
+
+
+def reinstall(case: Case, name: str, version: str, reason: str) -> tuple[Remedy, ...]:
+    """Return the remedies that install a distribution afresh, without touching others."""
+    command = pip_command(case)
+    if command is None or managed_marker(case) is not None:
+        return install(case, f"{name}=={version}")
+    return (Remedy(f"Install {name} {version} again {reason}.", "command",
+                   argv=(*command, "install", "--force-reinstall", "--no-deps",
+                         f"{name}=={version}"),
+                   changes=f"replaces the files of {name} in {case.prefix}"),)
+
+
+def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
+    """Return how to make the seat use the environment that has the module already."""
+    interpreter = elsewhere.interpreter
+    if interpreter is None or interpreter.known_by == "gone":
+        return None
+    place = f"{elsewhere.environment.name}, which has {module}" + (
+        f" {elsewhere.version}" if elsewhere.version else "")
+    kind, launch = case.seat.kind, case.launch
+    if kind in ("shell", "python", "env"):
+        return Remedy(f"Or use {place}: start it with this interpreter.", "manual",
+                      changes=f"nothing; run {interpreter.path} instead")
+    if kind == "script":
+        return Remedy(f"Or run the script with {place}.", "command",
+                      argv=(interpreter.path, launch.main or ""), cwd=launch.cwd,
+                      changes="nothing is installed; the script is run")
+    if kind in ("notebook", "kernel"):
+        return Remedy(f"Or choose the kernel of {place}, in the notebook's kernel menu. If it is "
+                      f"not in the menu, enrol it first: kalyx enrol {elsewhere.environment.path}",
+                      "manual", changes="which interpreter the notebook runs")
+    return Remedy(f"Or point the editor at {place}: {interpreter.path}", "manual",
+                  changes="which interpreter the editor runs")
+
+
+def rename_file(case: Case, path: str) -> Remedy:
+    """Return the command that gives a file or folder of the person's own another name."""
+    m = case.machine
+    folder, name = m.path.dirname(path), m.path.basename(path)
+    if name.startswith("__init__."):
+        folder, name = m.path.dirname(folder), m.path.basename(folder)
+        path = m.path.join(folder, name)
+    stem, ending = m.path.splitext(name)
+    new = m.path.join(folder, f"my_{stem}{ending}")
+    number = 2
+    while m.exists(new):
+        new, number = m.path.join(folder, f"my_{stem}_{number}{ending}"), number + 1
+    argv = ("cmd", "/c", "move", path, new) if m.platform == "win32" else ("mv", path, new)
+    return Remedy(
+        f"Give your own {name} another name, and use that name where your code imports it.",
+        "command", argv=argv, changes=f"renames {path} to {m.path.basename(new)}")

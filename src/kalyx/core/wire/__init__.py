@@ -1,0 +1,1 @@
+"""The kernel messaging protocol, as a client."""

@@ -1,0 +1,317 @@
+"""Imports what it is told to inside a seat's own interpreter, and writes down what happened.
+
+Runs on Python 2.7 and 3.4 onwards, and disturbs the import as little as it
+can: until the import has been tried it loads nothing but modules built into
+the interpreter, so that a file of the person's own that hides a module of the
+standard library does to the import exactly what it would do without us.
+
+Started as ``python FLAGS -c BOOT THIS-FILE RESULT LIMIT START MAIN MODULE[:NAME]...``.
+Each result is one line of JSON in the file RESULT, written as soon as it is
+known, so that a crash later loses nothing.
+"""
+import sys
+
+PY2 = sys.version_info[0] == 2
+MOST_FRAMES = 120
+MOST_LOADED = 4000
+MOST_CHAIN = 12
+
+text_type = type(u"")
+
+
+def quote(text):
+    """Write a string as JSON, in ASCII."""
+    if isinstance(text, bytes):
+        text = text.decode("utf-8", "replace")
+    out = []
+    for char in text:
+        code = ord(char)
+        if char in '"\\':
+            out.append("\\" + char)
+        elif 32 <= code < 127:
+            out.append(char)
+        elif code > 0xFFFF:
+            code -= 0x10000
+            out.append("\\u%04x\\u%04x" % (0xD800 + (code >> 10), 0xDC00 + (code & 0x3FF)))
+        else:
+            out.append("\\u%04x" % code)
+    return '"' + "".join(out) + '"'
+
+
+def dump(value):
+    """Write a value as JSON without the json module, which may be the thing under test."""
+    if value is None:
+        return "null"
+    if value is True or value is False:
+        return "true" if value else "false"
+    if isinstance(value, (bytes, text_type)):
+        return quote(value)
+    if isinstance(value, (int, float)):
+        return repr(value)
+    if isinstance(value, dict):
+        return "{" + ",".join(quote(str(k)) + ":" + dump(value[k]) for k in value) + "}"
+    if isinstance(value, (list, tuple)):
+        return "[" + ",".join(dump(item) for item in value) + "]"
+    return quote(shown(value))
+
+
+def shown(value):
+    """Return str(value), whatever that takes."""
+    try:
+        return value if isinstance(value, (bytes, text_type)) else str(value)
+    except BaseException:
+        try:
+            return text_type(value)
+        except BaseException:
+            return "<%s that cannot be shown>" % type(value).__name__
+
+
+def text_or_none(value):
+    """Return a string attribute, or None when it is something else."""
+    return value if isinstance(value, (bytes, text_type)) else None
+
+
+def attributes(module):
+    """Return a module's own dictionary, without waking a lazy module."""
+    try:
+        found = object.__getattribute__(module, "__dict__")
+    except BaseException:
+        return {}
+    return found if isinstance(found, dict) else {}
+
+
+def search_of(module):
+    """Return a package's search folders."""
+    try:
+        return [p for p in attributes(module).get("__path__", ()) if text_or_none(p) is not None]
+    except BaseException:
+        return []
+
+
+def loader_of(module):
+    """Return the name of the loader's class."""
+    loader = attributes(module).get("__loader__")
+    if loader is None:
+        return None
+    return getattr(loader, "__name__", None) or type(loader).__name__
+
+
+def current_folder():
+    """Return the working folder, None when it is gone."""
+    try:
+        if "posix" in sys.builtin_module_names:
+            import posix as system
+        else:
+            import nt as system
+        return system.getcwdu() if PY2 else system.getcwd()
+    except BaseException:
+        return None
+
+
+def suffixes():
+    """Return the endings of compiled modules that this interpreter loads."""
+    try:
+        import _imp
+        return list(_imp.extension_suffixes())
+    except ImportError:
+        import imp
+        return [s[0] for s in imp.get_suffixes() if s[2] == imp.C_EXTENSION]
+
+
+def who():
+    """Describe this interpreter as it runs here."""
+    info = sys.version_info
+    short = {"alpha": "a", "beta": "b", "candidate": "rc"}.get(info[3], "")
+    site = sys.modules.get("site")
+    known = getattr(sys, "implementation", None)
+    return {
+        "version": "%d.%d.%d" % tuple(info[:3]) + (short + str(info[4]) if short else ""),
+        "implementation": known.name if known is not None else (
+            "pypy" if hasattr(sys, "pypy_version_info") else "cpython"),
+        "executable": sys.executable,
+        "prefix": sys.prefix,
+        "base_prefix": getattr(sys, "real_prefix", None) or getattr(sys, "base_prefix", sys.prefix),
+        "path": [p for p in sys.path if text_or_none(p) is not None],
+        "cwd": current_folder(),
+        "platform": sys.platform,
+        "suffixes": suffixes(),
+        "builtin": list(sys.builtin_module_names),
+        "stdlib": sorted(getattr(sys, "stdlib_module_names", ())),
+        "user_site": text_or_none(getattr(site, "USER_SITE", None)),
+        "user_site_on": bool(getattr(site, "ENABLE_USER_SITE", False)),
+        "flags": {name: int(getattr(sys.flags, name, 0) or 0) for name in (
+            "isolated", "ignore_environment", "no_site", "no_user_site", "safe_path")},
+        "finders": [getattr(f, "__name__", None) or type(f).__name__ for f in sys.meta_path],
+    }
+
+
+def frames_of(traceback):
+    """List the frames of a traceback, the machinery of imports and this file left out."""
+    frames = []
+    while traceback is not None:
+        code = traceback.tb_frame.f_code
+        file = code.co_filename
+        if "importlib._bootstrap" not in file and file != PROBE:
+            frames.append([file, traceback.tb_lineno, code.co_name])
+        traceback = traceback.tb_next
+    if len(frames) > MOST_FRAMES:
+        frames = frames[:20] + frames[-(MOST_FRAMES - 20):]
+    return frames
+
+
+def message_of(error):
+    """Return an exception's message; a SyntaxError's without its place."""
+    if isinstance(error, SyntaxError):
+        return shown(getattr(error, "msg", None) or error)
+    return shown(error)
+
+
+def describe(error, traceback, link):
+    """Write down one exception."""
+    entry = {
+        "type": type(error).__name__,
+        "message": message_of(error),
+        "name": text_or_none(getattr(error, "name", None)),
+        "path": text_or_none(getattr(error, "path", None)),
+        "frames": frames_of(traceback),
+        "link": link,
+        "lineno": None,
+    }
+    if isinstance(error, SyntaxError):
+        file = text_or_none(getattr(error, "filename", None))
+        line = getattr(error, "lineno", None)
+        entry["lineno"] = line if isinstance(line, int) else None
+        if file is not None and entry["lineno"]:
+            entry["frames"].append([file, entry["lineno"], "<module>"])
+    return entry
+
+
+def chain_of(error, traceback):
+    """Write down an exception and those that it arose from."""
+    chain, seen, link = [], set(), ""
+    while error is not None and id(error) not in seen and len(chain) < MOST_CHAIN:
+        seen.add(id(error))
+        chain.append(describe(error, traceback, link))
+        cause = getattr(error, "__cause__", None)
+        context = getattr(error, "__context__", None)
+        if cause is not None:
+            error, link = cause, "cause"
+        elif context is not None and not getattr(error, "__suppress_context__", False):
+            error, link = context, "context"
+        else:
+            error = None
+        traceback = getattr(error, "__traceback__", None)
+    return chain
+
+
+def loaded_since(before, wanted):
+    """Map the modules that came in to their file and search folders.
+
+    Top-level modules, and the parents of the wanted one.
+    """
+    found = {}
+    for name in list(sys.modules):
+        module = sys.modules.get(name)
+        if module is None or (name in before and name not in wanted):
+            continue
+        if "." in name and name not in wanted:
+            continue
+        if len(found) >= MOST_LOADED:
+            break
+        own = attributes(module)
+        found[shown(name)] = [text_or_none(own.get("__file__")), search_of(module)]
+    return found
+
+
+def parents_of(module):
+    """Return a, a.b, a.b.c of a.b.c."""
+    parts = module.split(".")
+    return [".".join(parts[:n]) for n in range(1, len(parts) + 1)]
+
+
+def try_import(module, name):
+    """Import `module`, or `name` from it, as a statement would."""
+    if name:
+        space = {}
+        exec(compile("from %s import %s" % (module, name), PROBE, "exec"), space)
+    else:
+        __import__(module)
+
+
+def watch(path, limit):
+    """Have the interpreter write its stack to a file when it crashes or hangs."""
+    if "faulthandler" not in sys.builtin_module_names:
+        return None
+    import faulthandler
+    file = open(path, "wb", 0)
+    faulthandler.enable(file)
+    faulthandler.dump_traceback_later(limit, exit=False, file=file)
+    return file
+
+
+def observe(module, name):
+    """Import one module and return what happened."""
+    before = set(sys.modules)
+    result = {"module": module, "name": name, "outcome": "imports", "chain": []}
+    try:
+        try_import(module, name)
+    except BaseException:
+        error, traceback = sys.exc_info()[1:]
+        result["outcome"] = "fails"
+        result["chain"] = chain_of(error, traceback)
+        del error, traceback
+    found = sys.modules.get(module)
+    if found is not None:
+        own = attributes(found)
+        result["origin"] = text_or_none(own.get("__file__"))
+        result["loader"] = loader_of(found)
+        result["search"] = search_of(found)
+    wanted = parents_of(module)
+    last = result["chain"][0] if result["chain"] else {}
+    if last.get("name"):
+        wanted += parents_of(shown(last["name"]))
+    result["loaded"] = loaded_since(before, wanted)
+    return result
+
+
+def set_start(start, main):
+    """Make sys.path[0] and __main__ what they are when the seat runs a script."""
+    flags = sys.flags
+    if start and not getattr(flags, "isolated", 0) and not getattr(flags, "safe_path", 0):
+        if sys.path and sys.path[0] == "":
+            sys.path[0] = start
+    if main:
+        sys.argv[:] = [main]
+        sys.modules["__main__"].__file__ = main
+    else:
+        sys.argv[:] = ["-c"]
+
+
+def main():
+    """Carry out the command line (see the module's docstring)."""
+    result, limit, start, script = sys.argv[2:6]
+    asked = sys.argv[6:]
+    out = open(result, "wb", 0)
+    set_start(start, script)
+    out.write((dump({"who": who()}) + "\n").encode("ascii"))
+    held = watch(result + ".stack", float(limit))
+    for request in asked:
+        module, _, name = request.partition(":")
+        out.write((dump({"begins": request}) + "\n").encode("ascii"))
+        line = dump(observe(module, name or None))
+        out.write((line + "\n").encode("ascii"))
+    del held
+    for stream in (sys.stdout, sys.stderr):
+        try:
+            stream.flush()
+        except BaseException:
+            pass
+    if "posix" in sys.builtin_module_names:
+        import posix as system
+    else:
+        import nt as system
+    system._exit(0)
+
+
+PROBE = sys.argv[1]
+main()

@@ -1,0 +1,1 @@
+"""What a person or a program reads: text and JSON."""

@@ -1,0 +1,99 @@
+"""The JSON of every answer: the keys of the contract, and no others by accident."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Mapping
+from dataclasses import fields, is_dataclass
+from typing import Any
+
+from kalyx import __version__
+from kalyx.core.answers.enrol import EnrolAnswer
+from kalyx.core.answers.here import HereAnswer
+from kalyx.core.answers.why import WhyAnswer
+from kalyx.core.model import Environment, ImportReport, Interpreter, Kernel, Note, Seat
+
+__all__ = ["document", "enrol_result", "here_result", "why_result"]
+
+FORMAT = 1
+INTERPRETER = ("path", "real_path", "version", "implementation", "prefix", "base_prefix")
+ENVIRONMENT = ("path", "name", "kind", "base", "python_version", "findings")
+DISTRIBUTION = ("name", "version", "layer", "location", "installer", "editable", "size",
+                "modules", "hides", "hidden_by")
+
+
+def document(command: str, status: str, result: Mapping[str, Any],
+             notes: Iterable[Note] = ()) -> str:
+    """Return the envelope as text."""
+    content = {"kalyx": {"version": __version__, "format": FORMAT}, "command": command,
+               "status": status, "result": result, "notes": [plain(n) for n in notes]}
+    return json.dumps(content, indent=2, ensure_ascii=True)
+
+
+def plain(value: Any) -> Any:
+    """Turn records into what JSON can hold, by the keys of the contract."""
+    if isinstance(value, Interpreter):
+        return _picked(value, INTERPRETER)
+    if isinstance(value, Environment):
+        return _picked(value, ENVIRONMENT)
+    if isinstance(value, Seat):
+        return _seat(value)
+    if type(value).__name__ == "Distribution":
+        return _picked(value, DISTRIBUTION)
+    if is_dataclass(value):
+        return {f.name: plain(getattr(value, f.name)) for f in fields(value)}
+    if isinstance(value, Mapping):
+        return {str(k): plain(v) for k, v in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [plain(v) for v in value]
+    return value
+
+
+def _picked(value: Any, keys: Iterable[str]) -> dict[str, Any]:
+    return {key: plain(getattr(value, key)) for key in keys}
+
+
+def _seat(seat: Seat) -> dict[str, Any]:
+    found = _picked(seat, ("ref", "kind", "label", "interpreter", "environment", "trail",
+                           "findings"))
+    if seat.kind == "shell":
+        found["scripts"] = [_picked(s, ("name", "path", "interpreter")) for s in seat.scripts]
+    return found
+
+
+def here_result(answer: HereAnswer) -> dict[str, Any]:
+    """Return the result of ``here``."""
+    return {"folder": answer.folder, "seats": plain(answer.seats),
+            "agreement": {"agree": answer.agreement.agree, "groups": plain(answer.agreement.groups)},
+            "findings": plain(answer.findings)}
+
+
+def why_result(answer: WhyAnswer) -> dict[str, Any]:
+    """Return the result of ``why``."""
+    return {"imports": [_import(r) for r in answer.imports]}
+
+
+def _import(report: ImportReport) -> dict[str, Any]:
+    return {
+        "module": report.module, "name": report.name, "seat": report.seat,
+        "interpreter": plain(report.interpreter), "outcome": report.outcome,
+        "error": plain(report.error), "origin": report.origin, "layer": report.layer,
+        "distribution": plain(report.distribution), "causes": plain(report.causes),
+        "elsewhere": [{"environment": plain(e.environment), "interpreter": plain(e.interpreter),
+                       "name": e.name, "version": e.version} for e in report.elsewhere],
+    }
+
+
+def enrol_result(answer: EnrolAnswer) -> dict[str, Any]:
+    """Return the result of ``enrol``."""
+    proof = None
+    if answer.proof is not None:
+        proof = _picked(answer.proof, ("asked", "answered", "executable", "prefix", "seconds"))
+    change = answer.change.to_json() if answer.change else None
+    return {"kernel": _kernel(answer.kernel) if answer.kernel else None, "proof": proof,
+            "change": change, "findings": plain(answer.findings)}
+
+
+def _kernel(kernel: Kernel) -> dict[str, Any]:
+    return _picked(kernel, ("name", "label", "spec", "scope", "argv", "interpreter",
+                            "environment", "findings"))

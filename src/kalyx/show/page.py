@@ -1,0 +1,141 @@
+"""A page of text: lines with roles, put together without knowing where they are printed.
+
+Sentences are wrapped; commands and paths are never broken, so that they can
+be copied whole. The home folder is written ``~``.
+"""
+
+from __future__ import annotations
+
+import re
+import shlex
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+from kalyx.core.model import Evidence, Finding, Remedy
+
+__all__ = ["Line", "Page", "clean"]
+
+MARKS = {"problem": "◆", "ok": "◇", "unknown": "◈", "note": "·"}
+ASCII_MARKS = {"◆": "[!]", "◇": "[ok]", "◈": "[?]", "·": "-", "…": "...", "→": "->", "│": "|"}
+_CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
+
+
+def clean(text: str) -> str:
+    """Make control characters and direction overrides visible instead of passing them on."""
+    return _CONTROL.sub(lambda m: "\\x%02x" % ord(m.group()) if ord(m.group()) < 256
+                        else "\\u%04x" % ord(m.group()), text)
+
+
+@dataclass(frozen=True)
+class Line:
+    """Text with an indent. ``role`` names its style; ``lead`` stands before it; ``hang`` wraps."""
+
+    text: str
+    role: str = "plain"
+    indent: int = 0
+    lead: str = ""
+    lead_role: str = "plain"
+    wrap: bool = True
+
+
+@dataclass
+class Page:
+    """Collects lines. ``home`` is shortened to ``~``."""
+
+    home: str = ""
+    windows: bool = False
+    lines: list[Line] = field(default_factory=list)
+
+    def short(self, text: str) -> str:
+        """Write the home folder as ``~`` wherever it begins a path."""
+        if len(self.home) > 1:
+            text = re.sub(r"(?<![\w./\\-])" + re.escape(self.home) + r"(?=[/\\]|$|[\s,;:.'\")])",
+                          "~", text)
+        return clean(text)
+
+    def blank(self) -> None:
+        """Leave a line free, never two."""
+        if self.lines and self.lines[-1].text:
+            self.lines.append(Line(""))
+
+    def title(self, status: str, text: str) -> None:
+        """State the answer."""
+        self.lines.append(Line(self.short(text), f"title-{status}", 0, MARKS[status] + " ",
+                               f"mark-{status}"))
+
+    def part(self, name: str) -> None:
+        """Open one of the parts of an answer."""
+        self.blank()
+        self.lines.append(Line(name, "part", 2))
+
+    def say(self, text: str, role: str = "plain", indent: int = 4, lead: str = "") -> None:
+        """Add a sentence, wrapped."""
+        self.lines.append(Line(self.short(text), role, indent, lead, "lead"))
+
+    def whole(self, text: str, role: str = "path", indent: int = 7, lead: str = "") -> None:
+        """Add a line that must not be broken."""
+        self.lines.append(Line(self.short(text), role, indent, lead, "lead", False))
+
+    def command(self, argv: Sequence[str], cwd: str | None = None, indent: int = 7) -> None:
+        """Add a command line, ready to copy."""
+        self.lines.append(Line(self.quote(argv), "command", indent, "$ ", "lead", False))
+        if cwd:
+            self.whole(f"in {cwd}", "quiet", indent + 2)
+
+    def quote(self, argv: Sequence[str]) -> str:
+        """Write a command line for the shell, the home folder as ``~``."""
+        if self.windows:
+            import subprocess
+
+            return clean(subprocess.list2cmdline(argv))
+        words = []
+        for word in argv:
+            quoted = shlex.quote(word)
+            inside = len(self.home) > 1 and word.startswith(self.home + "/")
+            if inside and quoted == word:
+                quoted = "~" + word[len(self.home):]
+            elif inside:
+                quoted = "~/" + shlex.quote(word[len(self.home) + 1:])
+            words.append(quoted)
+        return clean(" ".join(words))
+
+    # -- the parts of a finding -------------------------------------------------------------
+    def finding(self, finding: Finding, *, because: bool = True) -> None:
+        """Add the three parts of a finding."""
+        if because:
+            self.part("because")
+            self.say(finding.because)
+        self.evidence(finding.evidence)
+        self.remedies(finding.remedies)
+
+    def evidence(self, evidence: Sequence[Evidence], most: int = 12) -> None:
+        """Number the evidence, each with its file and line."""
+        if not evidence:
+            return
+        self.part("how we know")
+        for number, item in enumerate(evidence[:most], 1):
+            self.say(item.says, indent=4, lead=f"{number:<3}")
+            place = item.path or ""
+            if place and item.line:
+                self.whole(f"{place}:{item.line}")
+            elif place and place not in item.says:
+                self.whole(place)
+        if len(evidence) > most:
+            self.say(f"and {len(evidence) - most} more (--verbose shows all)", "quiet", 7)
+
+    def remedies(self, remedies: Sequence[Remedy]) -> None:
+        """Letter the remedies, each ready to copy."""
+        if not remedies:
+            return
+        self.part("what to do")
+        for letter, remedy in zip("abcdefghijklmnopqrstuvwxyz", remedies, strict=False):
+            self.say(remedy.do, indent=4, lead=f"{letter}  ")
+            if remedy.argv:
+                self.command(remedy.argv, remedy.cwd)
+            for edit in remedy.edits:
+                self.whole(edit.path)
+                for sign, text in (("- ", edit.before), ("+ ", edit.after)):
+                    for row in (text or "").splitlines():
+                        self.whole(row, "before" if sign == "- " else "after", 7, sign)
+            if remedy.changes and remedy.kind != "manual":
+                self.say(f"changes: {remedy.changes}", "quiet", 7)
