@@ -8,7 +8,7 @@ from collections.abc import Callable
 from typing import Any
 
 from kalyx.core.facts.seats import SeatFinder
-from kalyx.core.machine import RealMachine
+from kalyx.core.machine import RealMachine, own_command
 from kalyx.core.model import Note
 
 __all__ = ["finder_for", "print_answer"]
@@ -34,7 +34,7 @@ def print_answer(options: argparse.Namespace, status: str, result: Callable[[], 
     from kalyx.show.page import Page
     from kalyx.show.write import Writer
 
-    page = Page(os.path.expanduser("~"), os.name == "nt")
+    page = Page(os.path.expanduser("~"), os.name == "nt", own_command())
     lay_out(page)
     if options.quiet:
         page.lines = [line for line in page.lines if line.role.startswith("title")]

@@ -40,7 +40,8 @@ def build_parser(only: str | None) -> Parser:
                     "import fails in it.", allow_abbrev=False)
     parser.add_argument("--version", action="version", version=f"kalyx {__version__}")
     add_global_options(parser, top=True)
-    commands = parser.add_subparsers(dest="command", metavar="COMMAND", parser_class=Parser)
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND", parser_class=Parser,
+                                     prog="kalyx")  # given, or a help formatter is loaded
     for name, (module, line) in COMMANDS.items():
         sub = commands.add_parser(name, help=line, description=line[0].upper() + line[1:] + ".",
                                   allow_abbrev=False)

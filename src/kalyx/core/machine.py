@@ -10,15 +10,14 @@ from __future__ import annotations
 import ntpath
 import os
 import posixpath
-import signal
 import stat
 import sys
 import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, TypeVar
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.record import dataclass
 
 __all__ = ["FileInfo", "Machine", "RealMachine", "RunResult"]
 
@@ -76,7 +75,7 @@ class Machine:
     cwd: str
     home: str
     user_id: int
-    own_python: str
+    own_command: tuple[str, ...]
 
     # -- primitives -----------------------------------------------------------------
     def stat(self, path: str) -> FileInfo | None:
@@ -185,6 +184,9 @@ class Machine:
         """Return ``[ask(item) for item in items]``, several asked at once."""
         return [ask(item) for item in items]
 
+    def in_background(self, *jobs: Callable[[], object]) -> None:
+        """Begin jobs whose results others will ask for, while something else is waited for."""
+
 
 class RealMachine(Machine):
     """The machine that Kalyx runs on."""
@@ -200,8 +202,14 @@ class RealMachine(Machine):
             self.cwd = self.env.get("PWD") or os.path.abspath(os.sep)
         self.home = os.path.expanduser("~")
         self.user_id = os.getuid() if hasattr(os, "getuid") else 0
-        self.own_python = sys.executable
+        self.own_command = own_command()
         self.limit = limit
+        self._keys: dict[str, str] = {}
+
+    def key(self, path: str) -> str:
+        if path not in self._keys:  # asked again and again for the same few folders
+            self._keys[path] = super().key(path)
+        return self._keys[path]
 
     def stat(self, path: str) -> FileInfo | None:
         try:
@@ -283,10 +291,42 @@ class RealMachine(Machine):
         wanted = list(items)
         if len(wanted) < 2:
             return [ask(item) for item in wanted]
-        from concurrent.futures import ThreadPoolExecutor
+        return _in_threads(ask, wanted)
 
-        with ThreadPoolExecutor(max_workers=8) as pool:
-            return list(pool.map(ask, wanted))
+    def in_background(self, *jobs: Callable[[], object]) -> None:
+        import threading
+
+        threading.Thread(target=lambda: [job() for job in jobs], daemon=True).start()
+
+
+def _in_threads(ask: Callable[[T], R], items: list[T], most: int = 8) -> list[R]:
+    """Ask several at once; the first exception is raised when all have ended."""
+    import threading
+
+    answers: dict[int, R] = {}
+    errors: list[BaseException] = []
+    waiting = iter(range(len(items)))
+    turn = threading.Lock()
+
+    def work() -> None:
+        while True:
+            with turn:
+                number = next(waiting, -1)
+            if number < 0:
+                return
+            try:
+                answers[number] = ask(items[number])
+            except BaseException as error:
+                errors.append(error)
+
+    threads = [threading.Thread(target=work, daemon=True) for _ in range(min(most, len(items)))]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    if errors:
+        raise errors[0]
+    return [answers[number] for number in range(len(items))]
 
 
 def _wait(child: Any, limit: float) -> bool:
@@ -311,7 +351,7 @@ def end_process(pid: int, *, with_children: bool) -> None:
             children = []
     if hasattr(os, "killpg"):
         try:
-            os.killpg(pid, signal.SIGKILL)
+            os.killpg(pid, 9)
         except (ProcessLookupError, PermissionError):
             pass
     else:
@@ -326,6 +366,14 @@ def end_process(pid: int, *, with_children: bool) -> None:
             process.kill()
         except Exception:  # it ended meanwhile
             pass
+
+
+def own_command() -> tuple[str, ...]:
+    """Return how Kalyx was started, as a command that works from anywhere."""
+    script = os.path.abspath(sys.argv[0]) if sys.argv and sys.argv[0] else ""
+    if os.path.basename(script).startswith("kalyx") and os.access(script, os.X_OK):
+        return (script,)
+    return (sys.executable, "-m", "kalyx")
 
 
 class _Drain:

@@ -313,5 +313,5 @@ def main():
     system._exit(0)
 
 
-PROBE = sys.argv[1]
+PROBE = main.__code__.co_filename
 main()

@@ -1,4 +1,4 @@
-"""Says which interpreter runs it, as one line that ast.literal_eval reads.
+"""Says which interpreter runs it, as one line of JSON in ASCII.
 
 Run with -I -S (on Python 2: -E -s -S), so that no code of a site folder runs.
 """
@@ -20,18 +20,30 @@ def implementation():
     return "pypy" if hasattr(sys, "pypy_version_info") else "cpython"
 
 
+def quote(text):
+    """Write a string as JSON, in ASCII."""
+    if isinstance(text, bytes):
+        text = text.decode("utf-8", "replace")
+    out = ""
+    for char in text:
+        code = ord(char)
+        if 32 <= code < 127 and char not in '"\\':
+            out += char
+        elif code > 0xFFFF:
+            code -= 0x10000
+            out += "\\u%04x\\u%04x" % (0xD800 + (code >> 10), 0xDC00 + (code & 0x3FF))
+        else:
+            out += "\\u%04x" % code
+    return '"' + out + '"'
+
+
 def main():
     """Print the answer."""
-    prefix = getattr(sys, "real_prefix", None) or getattr(sys, "base_prefix", sys.prefix)
-    answer = {
-        "kalyx": 1,
-        "executable": sys.executable,
-        "version": version(),
-        "implementation": implementation(),
-        "prefix": sys.prefix,
-        "base_prefix": prefix,
-    }
-    sys.stdout.write("\n" + repr(answer) + "\n")
+    base = getattr(sys, "real_prefix", None) or getattr(sys, "base_prefix", sys.prefix)
+    answer = (("kalyx", "1"), ("executable", sys.executable or ""), ("version", version()),
+              ("implementation", implementation()), ("prefix", sys.prefix), ("base_prefix", base))
+    pairs = ", ".join(quote(key) + ": " + quote(value) for key, value in answer)
+    sys.stdout.write("\n{" + pairs + "}\n")
     sys.stdout.flush()
 
 

@@ -4,14 +4,24 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Mapping
-from dataclasses import fields, is_dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from kalyx import __version__
-from kalyx.core.answers.enrol import EnrolAnswer
-from kalyx.core.answers.here import HereAnswer
-from kalyx.core.answers.why import WhyAnswer
-from kalyx.core.model import Environment, ImportReport, Interpreter, Kernel, Note, Seat
+from kalyx.core.model import (
+    Distribution,
+    Environment,
+    ImportReport,
+    Interpreter,
+    Kernel,
+    Note,
+    Seat,
+)
+from kalyx.core.record import names_of
+
+if TYPE_CHECKING:
+    from kalyx.core.answers.enrol import EnrolAnswer
+    from kalyx.core.answers.here import HereAnswer
+    from kalyx.core.answers.why import WhyAnswer
 
 __all__ = ["document", "enrol_result", "here_result", "why_result"]
 
@@ -38,10 +48,10 @@ def plain(value: Any) -> Any:
         return _picked(value, ENVIRONMENT)
     if isinstance(value, Seat):
         return _seat(value)
-    if type(value).__name__ == "Distribution":
+    if isinstance(value, Distribution):
         return _picked(value, DISTRIBUTION)
-    if is_dataclass(value):
-        return {f.name: plain(getattr(value, f.name)) for f in fields(value)}
+    if names_of(value):
+        return _picked(value, names_of(value))
     if isinstance(value, Mapping):
         return {str(k): plain(v) for k, v in value.items()}
     if isinstance(value, (list, tuple)):

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
-from kalyx.core.answers.enrol import EnrolAnswer
-from kalyx.core.answers.here import HereAnswer
-from kalyx.core.answers.why import WhyAnswer
+from typing import TYPE_CHECKING
+
 from kalyx.core.model import Evidence, Finding, ImportReport, Note, Seat
+from kalyx.core.verdicts.catalogue import CATALOGUE
 from kalyx.show.page import Page
+
+if TYPE_CHECKING:
+    from kalyx.core.answers.enrol import EnrolAnswer
+    from kalyx.core.answers.here import HereAnswer
+    from kalyx.core.answers.why import WhyAnswer
 
 __all__ = ["enrol_page", "here_page", "why_page"]
 
@@ -57,13 +62,13 @@ def _all_findings(answer: HereAnswer) -> list[tuple[Finding, str]]:
 
 def here_sentence(answer: HereAnswer) -> str:
     """Return the verdict on a folder in one sentence."""
-    findings = _all_findings(answer)
+    findings = [f for f, _ in _all_findings(answer)]
     known = [s for s in answer.seats if s.environment is not None]
-    if answer.agreement.agree is False:
-        return answer.findings[0].because
+    if len(findings) == 1:
+        return findings[0].because
     if findings:
-        more = f" (and {len(findings) - 1} more)" if len(findings) > 1 else ""
-        return findings[0][0].because + more
+        briefs = list(dict.fromkeys(CATALOGUE[f.cause].brief for f in findings))
+        return f"{len(findings)} things are wrong here: {'; '.join(briefs)}."
     if not known:
         return f"No Python could be found for {answer.folder}."
     environment = known[0].environment
@@ -80,6 +85,8 @@ def _seat_row(page: Page, seat: Seat, folder: str) -> None:
     interpreter = seat.interpreter
     if seat.environment is None:
         what = "no interpreter" if interpreter is None else f"{interpreter.path} does not run"
+        if interpreter is not None and interpreter.known_by == "gone":
+            what = f"{interpreter.path} is not there"
         if interpreter is not None and interpreter.known_by == "unknown":
             what = f"{interpreter.path} was read, not run"
         page.say(f"{name:<34} {what}", "plain", 2)

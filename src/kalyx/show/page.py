@@ -9,9 +9,9 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 
 from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.record import dataclass
 
 __all__ = ["Line", "Page", "clean"]
 
@@ -38,13 +38,15 @@ class Line:
     wrap: bool = True
 
 
-@dataclass
 class Page:
     """Collects lines. ``home`` is shortened to ``~``."""
 
-    home: str = ""
-    windows: bool = False
-    lines: list[Line] = field(default_factory=list)
+    def __init__(self, home: str = "", windows: bool = False,
+                 own_command: tuple[str, ...] = ()) -> None:
+        self.home = home
+        self.windows = windows
+        self.own_command = own_command
+        self.lines: list[Line] = []
 
     def short(self, text: str) -> str:
         """Write the home folder as ``~`` wherever it begins a path."""
@@ -83,7 +85,9 @@ class Page:
             self.whole(f"in {cwd}", "quiet", indent + 2)
 
     def quote(self, argv: Sequence[str]) -> str:
-        """Write a command line for the shell, the home folder as ``~``."""
+        """Write a command line for the shell, the home folder as ``~``, Kalyx by its name."""
+        if self.own_command and tuple(argv[:len(self.own_command)]) == self.own_command:
+            argv = ("kalyx", *argv[len(self.own_command):])
         if self.windows:
             import subprocess
 
@@ -136,6 +140,7 @@ class Page:
                 self.whole(edit.path)
                 for sign, text in (("- ", edit.before), ("+ ", edit.after)):
                     for row in (text or "").splitlines():
-                        self.whole(row, "before" if sign == "- " else "after", 7, sign)
+                        self.lines.append(Line(clean(row), "before" if sign == "- " else "after",
+                                               7, sign, "lead", False))  # to the letter: no ~
             if remedy.changes and remedy.kind != "manual":
                 self.say(f"changes: {remedy.changes}", "quiet", 7)

@@ -6,7 +6,6 @@ import ast
 import json
 import re
 import time
-from dataclasses import dataclass, replace
 from typing import Any
 
 from kalyx.core.changes.journal import Change, Journal
@@ -18,6 +17,7 @@ from kalyx.core.facts.layers import site_folders, user_site
 from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.facts.seats import SeatFinder
 from kalyx.core.model import Environment, Evidence, Finding, Interpreter, Kernel, Proof, Remedy
+from kalyx.core.record import dataclass, replace
 from kalyx.core.verdicts.interpreter import interpreter_broken, interpreter_gone
 from kalyx.core.wire.client import KernelFailed, StartedKernel
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 
 from kalyx.core.answers.seats import judge_seat
 from kalyx.core.errors import NothingToJudge, Unreadable
@@ -10,6 +9,7 @@ from kalyx.core.facts import editors, notebooks
 from kalyx.core.facts.cases import Neighbours
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.model import Agreement, Finding, Note, Seat
+from kalyx.core.record import dataclass, replace
 from kalyx.core.verdicts.agreement import judge_agreement
 
 __all__ = ["HereAnswer", "answer_here"]
@@ -49,9 +49,10 @@ def answer_here(finder: SeatFinder) -> HereAnswer:
     except Unreadable as error:
         notes.append(Note("folder-unreadable", error.message, folder))
     neighbours = Neighbours(m, finder.environments)
-    seats = [judge_seat(f, finder, neighbours) for f in _gather(finder, notes)]
-    agreement = judge_agreement(seats, m)
-    return HereAnswer(folder, tuple(seats), agreement, agreement.findings, tuple(notes))
+    facts = [replace(f, seat=judge_seat(f, finder, neighbours)) for f in _gather(finder, notes)]
+    kernels = finder.kernels() if any(f.notebook for f in facts) else []
+    agreement = judge_agreement(facts, m, kernels)
+    return HereAnswer(folder, tuple(f.seat for f in facts), agreement, agreement.findings, tuple(notes))
 
 
 def _gather(finder: SeatFinder, notes: list[Note]) -> list[SeatFacts]:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 
 from kalyx.core.facts.cases import Neighbours
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.model import Finding, Seat
+from kalyx.core.record import replace
 from kalyx.core.verdicts.editor import judge_editor
 from kalyx.core.verdicts.interpreter import interpreter_broken, interpreter_gone
 from kalyx.core.verdicts.kernel import judge_kernel

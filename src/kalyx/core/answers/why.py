@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Sequence
+from typing import Any
 
-from kalyx.core.answers.seats import judge_seat
 from kalyx.core.errors import WrongUsage
 from kalyx.core.facts.cases import Case, Neighbours
 from kalyx.core.facts.observations import observe_import
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
-from kalyx.core.model import ImportReport, Note, Seat
-from kalyx.core.verdicts.imports import judge_import, report_without_run
-from kalyx.core.verdicts.interpreter import interpreter_broken
+from kalyx.core.model import ImportReport, Interpreter, Note, Observation, Seat
+from kalyx.core.record import dataclass, replace
 
 __all__ = ["WhyAnswer", "answer_why", "parse_request"]
 
@@ -41,13 +39,12 @@ def parse_request(text: str) -> tuple[str, str | None]:
         WrongUsage: it is not a dotted name.
     """
     module, colon, name = text.partition(":")
+    if re.fullmatch(r"[A-Za-z0-9][\w.-]*", module):  # perhaps the name of a distribution
+        module = module.replace("-", "_")
     if not re.fullmatch(r"[^\W\d]\w*(\.[^\W\d]\w*)*", module) or (
             colon and not re.fullmatch(r"[^\W\d]\w*", name)):
-        hint = "Write a module as in an import: name, package.part, or package:name."
-        if re.fullmatch(r"[\w.-]+", text) and "-" in text:
-            hint = ("That looks like the name of a distribution; write the module as in an "
-                    f"import, perhaps {text.replace('-', '_')}.")
-        raise WrongUsage(f"{text!r} is not the name of a module.", hint)
+        raise WrongUsage(f"{text!r} is not the name of a module.", "Write a module as in an "
+                         "import: name, package.part, or package:name.")
     return module, name or None
 
 
@@ -60,37 +57,68 @@ def answer_why(finder: SeatFinder, requests: Sequence[str], seat_ref: str,
         NothingToJudge: there is no such seat.
     """
     wanted = [parse_request(r) for r in requests]
+    finder.examiner.asks_when_read = False  # the import itself will show what it is
     facts = finder.resolve(seat_ref)
     neighbours = Neighbours(finder.machine, finder.environments)
-    seat = judge_seat(facts, finder, neighbours)
+
+    def prepare() -> Seat:  # while the children run: load the checks, look around, judge the seat
+        from kalyx.core.answers.seats import judge_seat
+        from kalyx.core.verdicts import imports  # noqa: F401
+
+        seat = judge_seat(facts, finder, neighbours)
+        finder.machine.in_background(lambda: neighbours.environments)
+        return seat
+
+    def observe(request: tuple[str, str | None]) -> Observation | None:
+        return observe_request(finder, facts.seat, request, limit)
+
+    jobs: list[Callable[[], Any]] = [prepare, *[lambda r=r: observe(r) for r in wanted]]
+    seat, *observed = finder.machine.in_parallel(lambda job: job(), jobs)
     facts = replace(facts, seat=seat)
-
-    def explain(request: tuple[str, str | None]) -> ImportReport:
-        return explain_import(finder, facts, request, neighbours, limit)
-
-    reports = finder.machine.in_parallel(explain, wanted)
-    return WhyAnswer(seat, tuple(reports), _notes(facts))
+    reports = [explain(finder, facts, request, seen, neighbours)
+               for request, seen in zip(wanted, observed, strict=True)]
+    return WhyAnswer(seat, tuple(reports), _notes(facts, requests))
 
 
-def explain_import(finder: SeatFinder, facts: SeatFacts, request: tuple[str, str | None],
-                   neighbours: Neighbours, limit: float) -> ImportReport:
-    """Try one import at a seat and judge what was seen."""
-    module, name = request
-    seat = facts.seat
-    stopping = tuple(f for f in seat.findings if f.severity == "error")
+def observe_request(finder: SeatFinder, seat: Seat, request: tuple[str, str | None],
+                    limit: float) -> Observation | None:
+    """Try one import at a seat; None when the seat has nothing that could run it."""
     runnable = seat.interpreter is not None and seat.interpreter.known_by not in ("gone", "broken")
     if seat.launch is None or not runnable:
-        return report_without_run(seat, module, name, stopping, facts)
-    observed = observe_import(finder.machine, seat.launch, finder.examiner.probe_folder, module,
-                              name, limit)
+        return None
+    return observe_import(finder.machine, seat.launch, seat.interpreter,
+                          finder.examiner.probe_folder, *request, limit)
+
+
+def explain(finder: SeatFinder, facts: SeatFacts, request: tuple[str, str | None],
+            observed: Observation | None, neighbours: Neighbours) -> ImportReport:
+    """Judge what was seen of one import."""
+    from kalyx.core.verdicts.imports import judge_import
+    from kalyx.core.verdicts.interpreter import interpreter_broken, report_without_run
+
+    seat = facts.seat
+    stopping = tuple(f for f in seat.findings if f.severity == "error")
+    if observed is None:
+        return report_without_run(seat, *request, stopping, facts)
     if observed.outcome == "no-start" or (observed.outcome == "hang" and not observed.who):
         broken = interpreter_broken(facts, finder.machine, observed)
-        return report_without_run(seat, module, name, (broken,) if broken else stopping, facts)
+        return report_without_run(seat, *request, (broken,) if broken else stopping, facts)
+    seat = replace(seat, interpreter=as_observed(seat.interpreter, observed))
     return judge_import(Case(finder.machine, seat, observed, neighbours))
 
 
-def _notes(facts: SeatFacts) -> tuple[Note, ...]:
-    notes = []
+def as_observed(interpreter: Interpreter | None, observed: Observation) -> Interpreter | None:
+    """Correct what was read of an interpreter by what it said of itself when it ran."""
+    if interpreter is None or not observed.who:
+        return interpreter
+    who = observed.who
+    return replace(interpreter, version=who["version"], implementation=who["implementation"],
+                   prefix=who["prefix"], base_prefix=who["base_prefix"], known_by="asked")
+
+
+def _notes(facts: SeatFacts, requests: Sequence[str]) -> tuple[Note, ...]:
+    notes = [Note("distribution-name", f"{r!r} cannot stand in an import; it was taken as "
+                  f"{parse_request(r)[0]}.") for r in requests if "-" in r]
     if facts.notebook is not None and not facts.notebook.trouble and facts.notebook.name is None:
         notes.append(Note("notebook-names-no-kernel", f"{facts.notebook.path} names no kernel, so "
                           "what would run it depends on the server.", facts.notebook.path))

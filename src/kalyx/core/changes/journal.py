@@ -5,12 +5,12 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass
 from datetime import datetime, timezone
 
 from kalyx.core.changes.files import make_folder_with, write_file
 from kalyx.core.errors import Refused
 from kalyx.core.machine import Machine
+from kalyx.core.record import dataclass
 
 __all__ = ["Change", "Journal", "journal_folder"]
 

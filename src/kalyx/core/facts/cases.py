@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from functools import cached_property
+from threading import Lock
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.distributions import Shelf, normal_name
@@ -40,17 +41,29 @@ class Neighbours:
     def __init__(self, machine: Machine, environments: Callable[[], list[Environment]]) -> None:
         self.machine = machine
         self._environments = environments
+        self._found: list[Environment] | None = None
+        self._turn = Lock()
+        self._sites: dict[str, list[str]] = {}
         self._finder = Finder(machine)
         self._shelves: dict[str, Shelf] = {}
+        self._having: dict[tuple[str, str], list[Elsewhere]] = {}
 
-    @cached_property
+    @property
     def environments(self) -> list[Environment]:
-        """Every known environment; found when first asked for."""
-        return self._environments()
+        """Every known environment; found when first asked for, or looked for ahead."""
+        with self._turn:
+            if self._found is None:
+                self._found = self._environments()
+            return self._found
 
     def having(self, module: str, except_prefix: str | None) -> list[Elsewhere]:
         """Return the environments that have a top-level module, the one at `except_prefix` left out."""
         skip = self.machine.key(except_prefix) if except_prefix else ""
+        if (module, skip) not in self._having:
+            self._having[module, skip] = self._search(module, skip)
+        return self._having[module, skip]
+
+    def _search(self, module: str, skip: str) -> list[Elsewhere]:
         found = []
         for environment in self.environments:
             if self.machine.key(environment.path) == skip:
@@ -91,8 +104,11 @@ class Neighbours:
 
     def sites(self, environment: Environment) -> list[str]:
         """Return the site folders of an environment."""
-        version = environment.python_version if environment.kind == "base" else None
-        return site_folders(self.machine, environment.path, environment.kind, version)
+        if environment.path not in self._sites:
+            version = environment.python_version if environment.kind == "base" else None
+            self._sites[environment.path] = site_folders(
+                self.machine, environment.path, environment.kind, version)
+        return self._sites[environment.path]
 
     def _folders(self, environment: Environment) -> list[str]:
         sites = self.sites(environment)
@@ -131,6 +147,7 @@ class Case:
         self.neighbours = neighbours
         self.finder = Finder(machine, tuple(observation.who.get("suffixes", ())))
         self._shelves: dict[str, Shelf] = {}
+        self._candidates: dict[str, list[tuple[str, Candidate]]] = {}
 
     # -- the interpreter as it ran -------------------------------------------------------
     @property
@@ -200,9 +217,12 @@ class Case:
     # -- modules -------------------------------------------------------------------------
     def candidates(self, name: str) -> list[tuple[str, Candidate]]:
         """Return (layer, candidate) for a top-level name in every entry of the path."""
-        layer_of = {x.path: x.layer for x in reversed(self.layers)}
-        return [(layer_of[c.entry], c)
+        if name not in self._candidates:
+            layer_of = {x.path: x.layer for x in reversed(self.layers)}
+            self._candidates[name] = [
+                (layer_of[c.entry], c)
                 for c in self.finder.find_all([x.path for x in self.layers], name)]
+        return self._candidates[name]
 
     def is_builtin(self, name: str) -> bool:
         """Whether the interpreter has a module compiled in."""

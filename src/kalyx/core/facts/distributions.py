@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import csv
 import json
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine
 from kalyx.core.model import Distribution
+from kalyx.core.record import dataclass
 
 __all__ = ["Shelf", "normal_name", "requirement_name"]
 
@@ -186,6 +185,8 @@ class Shelf:
 
 def modules_in_record(lines: Iterable[str]) -> set[str]:
     """Return the top-level modules among the paths of a RECORD (PEP 376)."""
+    import csv
+
     found = set()
     for row in csv.reader(line for line in lines if "\0" not in line):
         if not row or row[0].startswith(("..", "/")):

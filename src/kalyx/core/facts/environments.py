@@ -5,13 +5,13 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable
-from dataclasses import replace
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters import Examiner, environment_of, python_in
 from kalyx.core.facts.launchers import split_path
 from kalyx.core.machine import Machine
 from kalyx.core.model import Environment
+from kalyx.core.record import replace
 
 __all__ = ["PLACES", "Surveyor", "is_environment"]
 
@@ -158,7 +158,7 @@ class Surveyor:
         prefixes = []
         for folder in split_path(m, m.env.get("PATH", "")):
             names = [n for n in m.names_in(folder)
-                     if re.fullmatch(r"(python|pypy)(\d(\.\d+)?)?(\.exe)?", n)]
+                     if n.startswith(("python", "pypy")) and re.fullmatch(r"(python|pypy)(\d(\.\d+)?)?(\.exe)?", n)]
             for name in names:
                 program = m.path.join(folder, name)
                 found = self.examiner.examine(program, ask=False).interpreter

@@ -8,10 +8,9 @@ is being looked at.
 
 from __future__ import annotations
 
-import ast
+import json
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from typing import Any
 
 from kalyx.core.errors import Unreadable
@@ -19,6 +18,7 @@ from kalyx.core.facts.launchers import follow_links, parse_shebang, parse_wrappe
 from kalyx.core.facts.pyvenv import VenvConfig, find_venv_config
 from kalyx.core.machine import Machine, RunResult
 from kalyx.core.model import Environment, Interpreter, TrailStep
+from kalyx.core.record import dataclass, replace
 
 __all__ = ["Examined", "Examiner", "environment_of", "name_of", "numbered", "program_folder",
            "python_in"]
@@ -40,13 +40,19 @@ def numbered(steps: list[TrailStep] | tuple[TrailStep, ...]) -> tuple[TrailStep,
 
 
 class Examiner:
-    """Finds out what executables are, each once. ``folder`` is the one being looked at."""
+    """Finds out what executables are, each once.
+
+    ``folder`` is the one being looked at. With ``asks_when_read`` off, an
+    interpreter of which the files say all is not asked as well: for callers
+    that are about to run it anyway.
+    """
 
     def __init__(self, machine: Machine, folder: str, probe_folder: str, limit: float = 10.0):
         self.machine = machine
         self.folder = machine.real_path(folder)
         self.probe_folder = probe_folder
         self.limit = limit
+        self.asks_when_read = True
         self._known: dict[tuple[str, str, bool], Examined] = {}
 
     def examine(self, path: str, cwd: str | None = None, *, ask: bool = True,
@@ -64,7 +70,7 @@ class Examiner:
     def _examine(self, path: str, cwd: str | None, ask: bool,
                  env: Mapping[str, str] | None) -> Examined:
         m = self.machine
-        steps = [TrailStep(0, f"{link} is a symlink", link, None, target)
+        steps = [TrailStep(0, f"{link} is a symlink to {target}", link, None, target)
                  for link, target in follow_links(m, path)]
         real = m.real_path(path)
         info = m.stat(path)
@@ -86,7 +92,8 @@ class Examiner:
                         env: Mapping[str, str] | None) -> Examined:
         config = find_venv_config(self.machine, path)
         facts = read_interpreter(self.machine, path, config)
-        if ask and self.may_run(path):
+        all_read = facts.version and facts.prefix and facts.base_prefix
+        if ask and (self.asks_when_read or not all_read) and self.may_run(path):
             facts = self._merge(facts, self._ask(path, cwd, env), config)
         if config is not None and not config.trouble:
             steps.append(TrailStep(
@@ -207,24 +214,14 @@ class Examiner:
 def parse_answer(text: str) -> dict[str, Any] | None:
     """Read what the who probe printed, among whatever else was printed."""
     for line in reversed(text.splitlines()):
-        if line.startswith("{") and "'kalyx'" in line:
+        if line.startswith('{"kalyx"'):
             try:
-                answer = ast.literal_eval(line)
-            except (ValueError, SyntaxError):
+                answer = json.loads(line)
+            except ValueError:
                 continue
             if isinstance(answer, dict) and answer.get("executable"):
-                return {k: _decoded(v) for k, v in answer.items()}
+                return answer
     return None
-
-
-def _decoded(value: Any) -> Any:
-    """Undo Python 2's byte strings: their repr holds UTF-8 as Latin-1 escapes."""
-    if isinstance(value, str) and any("\x80" <= c <= "\xff" for c in value):
-        try:
-            return value.encode("latin-1").decode("utf-8")
-        except (UnicodeEncodeError, UnicodeDecodeError):
-            return value
-    return value
 
 
 def explain_failure(result: RunResult, limit: float) -> str:

@@ -5,13 +5,12 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
-from string import Template
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.launchers import find_on_path, is_python_name
 from kalyx.core.machine import Machine
 from kalyx.core.model import Interpreter, Kernel
+from kalyx.core.record import dataclass
 
 __all__ = ["KernelProgram", "data_folders", "kernel_environment", "program_of", "read_kernel",
            "read_kernels", "user_data_folder"]
@@ -111,6 +110,8 @@ def read_kernel(machine: Machine, spec: str, scope: str) -> Kernel:
 
 def kernel_environment(kernel: Kernel, base: Mapping[str, str]) -> dict[str, str]:
     """Return the variables that the kernel starts with; ``${NAME}`` is filled in from `base`."""
+    from string import Template
+
     merged = dict(base)
     for name, value in kernel.env.items():
         merged[name] = Template(value).safe_substitute(base)

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine
+from kalyx.core.record import dataclass
 
 __all__ = ["Found", "Shebang", "find_on_path", "follow_links", "parse_shebang",
            "parse_wrapper", "read_head", "split_path"]

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine
+from kalyx.core.record import dataclass
 
 __all__ = ["Layer", "PathFacts", "classify_path", "link_lines", "site_folders", "user_site"]
 

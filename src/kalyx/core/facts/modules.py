@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 
 from kalyx.core.machine import Machine
+from kalyx.core.record import dataclass
 
 __all__ = ["EXTENSION", "Candidate", "Finder", "module_names", "top_level"]
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import json
 import re
-from dataclasses import dataclass
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine
+from kalyx.core.record import dataclass
 
 __all__ = ["NotebookKernel", "find_notebooks", "read_notebook"]
 

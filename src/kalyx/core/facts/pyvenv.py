@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine
+from kalyx.core.record import dataclass, field
 
 __all__ = ["VenvConfig", "find_venv_config", "parse_venv_config"]
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
 
 from kalyx.core.errors import AmbiguousName, NothingToJudge, WrongUsage
 from kalyx.core.facts import editors, kernelspecs, notebooks, shells
@@ -18,6 +17,7 @@ from kalyx.core.facts.interpreters import (
 from kalyx.core.facts.launchers import find_on_path, is_python_name, parse_shebang, read_head
 from kalyx.core.machine import Machine
 from kalyx.core.model import Environment, Interpreter, Kernel, Launch, Seat, TrailStep
+from kalyx.core.record import dataclass, replace
 
 __all__ = ["KINDS", "SeatFacts", "SeatFinder"]
 
@@ -36,7 +36,7 @@ class SeatFacts:
     notebook: notebooks.NotebookKernel | None = None
     setting: editors.EditorSetting | None = None
     python_name: str = ""
-    others: tuple[Kernel, ...] = field(default=())
+    others: tuple[Kernel, ...] = ()
 
 
 class SeatFinder:

@@ -51,7 +51,7 @@ def read_script(
     """
     m = examiner.machine
     steps = [path_step(name, found)]
-    steps += [TrailStep(0, f"{link} is a symlink", link, None, target)
+    steps += [TrailStep(0, f"{link} is a symlink to {target}", link, None, target)
               for link, target in follow_links(m, found.path)]
     path = found.path
     head = read_head(m, path)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+from kalyx.core.record import dataclass, field
 
 __all__ = ["Edit", "Evidence", "Finding", "Note", "Remedy", "TrailStep"]
 

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Any
 
 from kalyx.core.model.finding import Finding
 from kalyx.core.model.python import Environment, Interpreter
+from kalyx.core.record import dataclass, field
 
 __all__ = ["Distribution", "Elsewhere", "Frame", "ImportReport", "Observation", "ObservedError"]
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 
 from kalyx.core.model.finding import Finding, TrailStep
 from kalyx.core.model.python import Environment, Interpreter
+from kalyx.core.record import dataclass, field
 
 __all__ = ["Kernel", "Proof"]
 

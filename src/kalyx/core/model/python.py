@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 
 from kalyx.core.model.finding import Finding
+from kalyx.core.record import dataclass
 
 __all__ = ["Environment", "Interpreter"]
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 
 from kalyx.core.model.finding import Finding, TrailStep
 from kalyx.core.model.python import Environment, Interpreter
+from kalyx.core.record import dataclass
 
 __all__ = ["Agreement", "Launch", "Script", "Seat"]
 
@@ -58,4 +58,4 @@ class Agreement:
 
     agree: bool | None
     groups: tuple[tuple[str, ...], ...] = ()
-    findings: tuple[Finding, ...] = field(default=())
+    findings: tuple[Finding, ...] = ()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
@@ -34,6 +34,9 @@ def searched(case: Case) -> list[Evidence]:
     grouped: dict[str, list[str]] = {}
     for layer in case.layers:
         grouped.setdefault(layer.layer, []).append(layer.path)
+    if "stdlib" in grouped:  # one folder stands for the zip, the modules and lib-dynload
+        grouped["stdlib"] = [p for p in grouped["stdlib"]
+                             if not p.endswith((".zip", "lib-dynload"))][:1] or grouped["stdlib"]
     return [Evidence(f"layer {layer}: not in {', '.join(paths)}", paths[0])
             for layer, paths in grouped.items()]
 
@@ -391,7 +394,19 @@ def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
     return Finding(
         "installed-elsewhere", "error", "certain",
         f"{failure.top} is not in {case.environment_name}; it is installed {places}.",
-        (*[_elsewhere_evidence(o, failure.top) for o in others[:8]], *searched(case)), tuple(todo))
+        (*[_elsewhere_evidence(o, failure.top) for o in others[:8]],
+         *_pip_evidence(case, others), *searched(case)), tuple(todo))
+
+
+def _pip_evidence(case: Case, others: Sequence[Elsewhere]) -> list[Evidence]:
+    """Say when this shell's own pip is the one that installs into the other environment."""
+    found = []
+    for script in case.seat.scripts:
+        prefix = script.interpreter.prefix if script.interpreter else None
+        if prefix and any(case.machine.same(prefix, o.environment.path) for o in others):
+            found.append(Evidence(f"{script.name} in this shell installs into {prefix}",
+                                  script.path))
+    return found[:1]
 
 
 def best_requirement(others: Iterable[Elsewhere], name: str) -> str:

@@ -4,46 +4,56 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from kalyx.core.facts.seats import SeatFacts
 from kalyx.core.machine import Machine
-from kalyx.core.model import Agreement, Evidence, Finding, Remedy, Seat
+from kalyx.core.model import Agreement, Evidence, Finding, Kernel, Remedy, Seat
 from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.editor import point_setting
+from kalyx.core.verdicts.kernel import switch_kernel
 
-__all__ = ["judge_agreement"]
+__all__ = ["judge_agreement", "short_name"]
 
 
-def judge_agreement(seats: Sequence[Seat], machine: Machine) -> Agreement:
-    """Group the seats by environment; name those that differ from the rest."""
-    groups: dict[str, list[Seat]] = {}
-    for seat in seats:
-        if seat.environment is not None:
-            groups.setdefault(machine.key(seat.environment.path), []).append(seat)
-    ordered = sorted(groups.values(), key=lambda g: (-len(g), seats.index(g[0])))
-    refs = tuple(tuple(s.ref for s in group) for group in ordered)
+def judge_agreement(seats: Sequence[SeatFacts], machine: Machine,
+                    kernels: Sequence[Kernel]) -> Agreement:
+    """Group the seats by environment; name those that differ from the rest.
+
+    The largest group is taken as the home; of equal ones, that of the first
+    seat, which is the shell.
+    """
+    groups: dict[str, list[SeatFacts]] = {}
+    for facts in seats:
+        environment = facts.seat.environment
+        if environment is not None:
+            groups.setdefault(machine.key(environment.path), []).append(facts)
+    ordered = sorted(groups.values(), key=lambda g: -len(g))
+    refs = tuple(tuple(f.seat.ref for f in group) for group in ordered)
     if not ordered:
         return Agreement(None)
-    finding = seats_disagree(ordered)
+    finding = seats_disagree(ordered, machine, kernels)
     return Agreement(len(ordered) == 1, refs, (finding,) if finding else ())
 
 
-@cause("seats-disagree", "G", "two seats of one folder use different environments")
-def seats_disagree(groups: list[list[Seat]]) -> Finding | None:
+@cause("seats-disagree", "G", "two seats of one folder use different environments",
+       brief="the seats do not agree")
+def seats_disagree(groups: list[list[SeatFacts]], machine: Machine,
+                   kernels: Sequence[Kernel]) -> Finding | None:
     """Name the odd ones out and how to bring each in line."""
     if len(groups) < 2:
         return None
-    main = groups[0]
-    odd = [seat for group in groups[1:] for seat in group]
-    home = main[0].environment
-    assert home is not None
-    said = " and ".join(f"{short_name(s)} uses {_place(s)}" for s in odd[:3])
+    main = [f.seat for f in groups[0]]
+    odd = [facts for group in groups[1:] for facts in group]
+    said = " and ".join(f"{short_name(f.seat)} uses {_place(f.seat)}" for f in odd[:3])
     if len(odd) > 3:
         said += f" and {len(odd) - 3} more use others"
-    evidence = [Evidence(f"{short_name(s)}: {_place(s)}", s.interpreter.path if s.interpreter
-                         else None) for group in groups for s in group]
+    evidence = [Evidence(f"{short_name(f.seat)} uses {_place(f.seat)}",
+                         f.seat.interpreter.path if f.seat.interpreter else None)
+                for group in groups for f in group]
+    because = (f"{said}, while {_listed([short_name(s) for s in main])} "
+               f"{'uses' if len(main) == 1 else 'use'} {_place(main[0])}.")
     return Finding(
-        "seats-disagree", "warning", "certain",
-        f"{said}, while {_listed([short_name(s) for s in main])} "
-        f"{'uses' if len(main) == 1 else 'use'} {_place(main[0])}.",
-        tuple(evidence), tuple(_bring_in_line(s, main[0]) for s in odd[:4]))
+        "seats-disagree", "warning", "certain", because[0].upper() + because[1:],
+        tuple(evidence), tuple(_bring_in_line(f, main[0], machine, kernels) for f in odd[:4]))
 
 
 def _place(seat: Seat) -> str:
@@ -62,15 +72,21 @@ def short_name(seat: Seat) -> str:
         seat.kind, f"the {seat.kind} {seat.label}")
 
 
-def _bring_in_line(seat: Seat, main: Seat) -> Remedy:
+def _bring_in_line(facts: SeatFacts, main: Seat, machine: Machine,
+                   kernels: Sequence[Kernel]) -> Remedy:
     environment, interpreter = main.environment, main.interpreter
     assert environment is not None and interpreter is not None
-    if seat.kind == "shell":
-        return Remedy(f"Activate {environment.path} in the shell, or start {interpreter.path}.",
-                      "manual", changes="the variables of this shell")
-    if seat.kind == "editor":
-        return Remedy(f"Choose {interpreter.path} as the editor's interpreter.", "manual",
-                      changes=seat.ref.removeprefix("editor:"))
-    return Remedy(f"Choose a kernel of {environment.path} for {seat.label}; where there is none, "
-                  f"enrol it: kalyx enrol {environment.path}", "manual",
-                  changes=f"the kernel that {seat.label} names")
+    seat = facts.seat
+    if facts.setting is not None:
+        return point_setting(machine, facts.setting, interpreter.path)
+    if facts.notebook is not None:
+        fitting = next((k for k in kernels if k.argv and machine.same(
+            machine.path.dirname(machine.path.dirname(k.argv[0])), environment.path)), None)
+        if fitting is not None:
+            return switch_kernel(facts.notebook, fitting, machine)
+        return Remedy(
+            f"Enrol {environment.path} as a kernel, and choose it for {seat.label} then.",
+            "command", argv=(*machine.own_command, "enrol", environment.path),
+            changes="adds a kernel to your own folder", undoable=True)
+    return Remedy(f"Activate {environment.path} in the shell, or start {interpreter.path}.",
+                  "manual", changes="the variables of this shell")

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import TypeVar
+
+from kalyx.core.record import dataclass
 
 __all__ = ["CATALOGUE", "Cause", "cause"]
 
@@ -23,17 +24,22 @@ class Cause:
     group: str
     rank: int
     when: str
+    brief: str
     check: Callable[..., object]
 
 
 CATALOGUE: dict[str, Cause] = {}
 
 
-def cause(slug: str, group: str, when: str, rank: int = 0) -> Callable[[F], F]:
-    """Register the decorated function as the check of a cause."""
+def cause(slug: str, group: str, when: str, rank: int = 0,
+          brief: str = "") -> Callable[[F], F]:
+    """Register the decorated function as the check of a cause.
+
+    `brief` is a clause that names the trouble in a list of several.
+    """
 
     def register(check: F) -> F:
-        CATALOGUE[slug] = Cause(slug, group, rank, when, check)
+        CATALOGUE[slug] = Cause(slug, group, rank, when, brief or when, check)
         return check
 
     return register

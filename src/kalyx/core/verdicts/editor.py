@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import json
 
 from kalyx.core.facts.editors import EditorSetting
@@ -22,7 +21,8 @@ def judge_editor(facts: SeatFacts, machine: Machine,
     return [f for f in found if f is not None]
 
 
-@cause("setting-unreadable", "G", "an editor's settings file is broken")
+@cause("setting-unreadable", "G", "an editor's settings file is broken",
+       brief="the editor's settings cannot be read")
 def setting_unreadable(facts: SeatFacts) -> Finding | None:
     """Report a settings file that cannot be read or parsed."""
     setting = facts.setting
@@ -36,7 +36,8 @@ def setting_unreadable(facts: SeatFacts) -> Finding | None:
                 changes=setting.file),))
 
 
-@cause("setting-points-nowhere", "G", "an editor's settings name an interpreter that is not there")
+@cause("setting-points-nowhere", "G", "an editor's settings name an interpreter that is not there",
+       brief="the editor's setting names an interpreter that is not there")
 def setting_points_nowhere(facts: SeatFacts, machine: Machine,
                            environments: list[Environment]) -> Finding | None:
     """Report a named interpreter that does not exist, and the nearest that does."""
@@ -66,6 +67,8 @@ def nearest_environment(machine: Machine, path: str,
               and e.kind != "base"]
     if not usable:
         return None
+
+    import difflib
 
     def likeness(environment: Environment) -> float:
         return difflib.SequenceMatcher(

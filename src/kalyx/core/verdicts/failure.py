@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Frame, ObservedError
+from kalyx.core.record import dataclass
 
 __all__ = ["Failure", "own_frames", "read_failure"]
 

@@ -27,7 +27,8 @@ def foreign_abi(case: Case, failure: Failure | None) -> Finding | None:
         folders = case.search_folders(head) if head else [x.path for x in case.layers]
         for folder in folders:
             files = case.finder.extensions_in(folder, name)
-            if files and not any(f.endswith(s) for f in files for s in case.finder.suffixes):
+            loadable = {case.machine.path.join(folder, name + s) for s in case.finder.suffixes}
+            if files and not loadable & set(files):
                 return _finding(case, module, files)
     error = case.obs.error
     if error is not None and _LOADER_SAYS.search(error.message) and error.path:

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.modules import top_level
-from kalyx.core.facts.seats import SeatFacts
-from kalyx.core.model import Finding, ImportReport, Seat
+from kalyx.core.model import Finding, ImportReport
 from kalyx.core.verdicts import absent, foreign, hidden, own_code
 from kalyx.core.verdicts.catalogue import CATALOGUE
 from kalyx.core.verdicts.failure import Failure, read_failure
 
-__all__ = ["judge_import", "report_without_run"]
+__all__ = ["judge_import"]
 
 _GROUPS = (absent, hidden, foreign, own_code)  # imported so that their checks are registered
 _WHEN_IT_IMPORTS = ("hidden-by-file",)
@@ -59,13 +58,3 @@ def _error(case: Case) -> dict[str, str] | None:
     if case.obs.outcome == "hang":
         return {"type": "Timeout", "message": f"no end within {case.obs.seconds:.0f} s"}
     return None
-
-
-def report_without_run(seat: Seat, module: str, name: str | None,
-                       findings: tuple[Finding, ...], facts: SeatFacts) -> ImportReport:
-    """Return the answer where the seat has nothing that could be run."""
-    other_language = bool(facts.kernel and facts.kernel.language
-                          and facts.kernel.language.lower() != "python")
-    return ImportReport(module, name, seat.ref, seat.interpreter,
-                        "unknown" if other_language or not findings else "fails",
-                        None, causes=findings)

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from kalyx.core.facts.seats import SeatFacts
 from kalyx.core.machine import Machine
-from kalyx.core.model import Evidence, Finding, Observation, Remedy
+from kalyx.core.model import Evidence, Finding, ImportReport, Observation, Remedy, Seat
 from kalyx.core.verdicts.catalogue import cause
 
-__all__ = ["interpreter_broken", "interpreter_gone"]
+__all__ = ["interpreter_broken", "interpreter_gone", "report_without_run"]
 
 
-@cause("interpreter-gone", "G", "the path or its symlink leads nowhere")
+@cause("interpreter-gone", "G", "the path or its symlink leads nowhere",
+       brief="an interpreter is gone")
 def interpreter_gone(facts: SeatFacts, machine: Machine) -> Finding | None:
     """Say which link of the trail leads nowhere."""
     interpreter = facts.seat.interpreter
@@ -31,7 +32,8 @@ def interpreter_gone(facts: SeatFacts, machine: Machine) -> Finding | None:
                    tuple(todo))
 
 
-@cause("interpreter-broken", "G", "it exists and cannot start")
+@cause("interpreter-broken", "G", "it exists and cannot start",
+       brief="an interpreter cannot start")
 def interpreter_broken(facts: SeatFacts, machine: Machine,
                        observed: Observation | None = None) -> Finding | None:
     """Say what it said when it was started."""
@@ -58,3 +60,13 @@ def interpreter_broken(facts: SeatFacts, machine: Machine,
     return Finding("interpreter-broken", "error", "certain",
                    f"The interpreter {interpreter.path} cannot start: {trouble}.",
                    tuple(evidence), tuple(todo))
+
+
+def report_without_run(seat: Seat, module: str, name: str | None,
+                       findings: tuple[Finding, ...], facts: SeatFacts) -> ImportReport:
+    """Return the answer where the seat has nothing that could be run."""
+    other_language = bool(facts.kernel and facts.kernel.language
+                          and facts.kernel.language.lower() != "python")
+    return ImportReport(module, name, seat.ref, seat.interpreter,
+                        "unknown" if other_language or not findings else "fails",
+                        None, causes=findings)

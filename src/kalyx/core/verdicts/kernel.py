@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import json
 import re
 
@@ -16,7 +15,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.model import Edit, Environment, Evidence, Finding, Kernel, Remedy
 from kalyx.core.verdicts.catalogue import cause
 
-__all__ = ["judge_kernel"]
+__all__ = ["judge_kernel", "switch_kernel"]
 
 _VERSION = re.compile(r"(?:python|\bpy)[ ._-]?(\d)(?:\.?(\d{1,2}))?(?![\d])", re.IGNORECASE)
 
@@ -32,7 +31,8 @@ def judge_kernel(facts: SeatFacts, machine: Machine, neighbours: Neighbours) -> 
     return [f for f in found if f is not None]
 
 
-@cause("notebook-unreadable", "G", "a notebook file is not readable as a notebook")
+@cause("notebook-unreadable", "G", "a notebook file is not readable as a notebook",
+       brief="a notebook cannot be read")
 def notebook_unreadable(facts: SeatFacts) -> Finding | None:
     """Report a notebook that is not JSON or holds no metadata."""
     notebook = facts.notebook
@@ -46,16 +46,19 @@ def notebook_unreadable(facts: SeatFacts) -> Finding | None:
                 "manual", changes=notebook.path),))
 
 
-@cause("kernel-missing", "G", "a notebook names a kernel that is not registered here")
+@cause("kernel-missing", "G", "a notebook names a kernel that is not registered here",
+       brief="a notebook names a kernel that is not registered")
 def kernel_missing(facts: SeatFacts, machine: Machine) -> Finding | None:
     """Name the kernels that are registered, the most alike first."""
     notebook = facts.notebook
     if notebook is None or notebook.name is None or facts.kernel is not None:
         return None
+    import difflib
+
     names = list(dict.fromkeys(k.name for k in facts.others))
     near = difflib.get_close_matches(notebook.name.lower(), names, 3, 0.4)
     near += [n for n in names if n not in near]
-    todo = [_switch_kernel(notebook, next(k for k in facts.others if k.name == n), machine)
+    todo = [switch_kernel(notebook, next(k for k in facts.others if k.name == n), machine)
             for n in near[:1]]
     todo.append(Remedy(f"Enrol an environment under the name that the notebook asks for: "
                        f"kalyx enrol ENV --name {notebook.name}", "manual",
@@ -69,7 +72,7 @@ def kernel_missing(facts: SeatFacts, machine: Machine) -> Finding | None:
          Evidence("registered here: " + (", ".join(near[:8]) or "none"))), tuple(todo))
 
 
-def _switch_kernel(notebook: NotebookKernel, kernel: Kernel, machine: Machine) -> Remedy:
+def switch_kernel(notebook: NotebookKernel, kernel: Kernel, machine: Machine) -> Remedy:
     """Return the edit that makes a notebook name another kernel."""
     try:
         text = machine.read_text(notebook.path)
@@ -90,7 +93,8 @@ def _switch_kernel(notebook: NotebookKernel, kernel: Kernel, machine: Machine) -
                   "menu.", "manual", changes=notebook.path)
 
 
-@cause("kernel-unreadable", "G", "kernel.json cannot be read or lacks what it must have")
+@cause("kernel-unreadable", "G", "kernel.json cannot be read or lacks what it must have",
+       brief="a kernelspec is broken")
 def kernel_unreadable(facts: SeatFacts) -> Finding | None:
     """Report a broken kernel.json."""
     kernel = facts.kernel
@@ -104,7 +108,8 @@ def kernel_unreadable(facts: SeatFacts) -> Finding | None:
                 f"{kernel.name} --overwrite", "manual", changes=kernel.spec),))
 
 
-@cause("kernel-interpreter-gone", "G", "its interpreter or environment is gone")
+@cause("kernel-interpreter-gone", "G", "its interpreter or environment is gone",
+       brief="a kernel's interpreter is gone")
 def kernel_interpreter_gone(facts: SeatFacts) -> Finding | None:
     """Report a kernel whose program is not there any more."""
     kernel, interpreter = facts.kernel, facts.seat.interpreter
@@ -129,7 +134,8 @@ def kernel_interpreter_gone(facts: SeatFacts) -> Finding | None:
                 changes=kernel.folder)))
 
 
-@cause("kernel-cannot-start", "G", "the interpreter lacks a working kernel package")
+@cause("kernel-cannot-start", "G", "the interpreter lacks a working kernel package",
+       brief="a kernel cannot start")
 def kernel_cannot_start(facts: SeatFacts, machine: Machine,
                         neighbours: Neighbours) -> Finding | None:
     """Find a kernelspec that starts a module which its interpreter does not have."""
@@ -173,7 +179,8 @@ def _visible_folders(facts: SeatFacts, machine: Machine) -> list[str]:
 
 
 @cause("kernel-mislabelled", "G", "name or label claims an environment or a version that is not "
-       "what runs")
+       "what runs",
+       brief="a kernel is not what its label says")
 def kernel_mislabelled(facts: SeatFacts, machine: Machine,
                        neighbours: Neighbours) -> Finding | None:
     """Compare what a kernel's name and label say with what it runs."""
@@ -184,6 +191,9 @@ def kernel_mislabelled(facts: SeatFacts, machine: Machine,
     runs = f"{interpreter.prefix} (Python {interpreter.version})"
     evidence = [Evidence(f"name {kernel.name!r}, label {kernel.label!r}", kernel.spec),
                 Evidence(f"its program is {kernel.argv[0]}, which runs {runs}", interpreter.path)]
+    todo: tuple[Remedy, ...] = (Remedy(
+        f"Enrol the environment that it should run under this name: kalyx enrol ENV --name "
+        f"{kernel.name} --overwrite", "manual", changes=kernel.spec),)
     if claimed:
         because = f"The kernel {kernel.label!r} says Python {claimed}, and runs {runs}."
     else:
@@ -194,10 +204,12 @@ def kernel_mislabelled(facts: SeatFacts, machine: Machine,
                    f"{runs}.")
         evidence.append(Evidence(f"{environment.path} is another environment, called "
                                  f"{environment.name}", environment.path))
+        todo = (Remedy(
+            f"Enrol {environment.path} under this name, so that the kernel is what it says.",
+            "command", argv=(*machine.own_command, "enrol", environment.path, "--name",
+                             kernel.name, "--overwrite"), changes=kernel.spec, undoable=True),)
     return Finding(
-        "kernel-mislabelled", "warning", "certain", because, tuple(evidence),
-        (Remedy(f"Enrol the environment that it should run under this name: kalyx enrol ENV "
-                f"--name {kernel.name} --overwrite", "manual", changes=kernel.spec),))
+        "kernel-mislabelled", "warning", "certain", because, tuple(evidence), todo)
 
 
 def _claimed_version(kernel: Kernel, version: str) -> str | None:

@@ -123,8 +123,8 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
         f" {elsewhere.version}" if elsewhere.version else "")
     kind, launch = case.seat.kind, case.launch
     if kind in ("shell", "python", "env"):
-        return Remedy(f"Or use {place}: start it with this interpreter.", "manual",
-                      changes=f"nothing; run {interpreter.path} instead")
+        return Remedy(f"Or use {place}: run {interpreter.path} instead.", "manual",
+                      changes="which Python is used")
     if kind == "script":
         return Remedy(f"Or run the script with {place}.", "command",
                       argv=(interpreter.path, launch.main or ""), cwd=launch.cwd,

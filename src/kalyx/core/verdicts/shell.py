@@ -33,7 +33,8 @@ def _use_python_m(facts: SeatFacts, script: Script) -> Remedy:
                   "manual", changes="nothing but what you type")
 
 
-@cause("pip-elsewhere", "G", "the pip that would run belongs to another interpreter than python")
+@cause("pip-elsewhere", "G", "the pip that would run belongs to another interpreter than python",
+       brief="pip belongs to another Python than python")
 def pip_elsewhere(script: Script, facts: SeatFacts, machine: Machine) -> Finding | None:
     """Compare the environment of ``pip`` with that of ``python``."""
     mine, its = facts.seat.interpreter, script.interpreter
@@ -49,11 +50,13 @@ def pip_elsewhere(script: Script, facts: SeatFacts, machine: Machine) -> Finding
         f"{mine.prefix} (Python {mine.version}): what {script.name} installs, {name} does not "
         "see.",
         (*[Evidence(s.says, s.where, s.line) for s in script.trail],
-         *[Evidence(s.says, s.where, s.line) for s in facts.seat.trail]),
+         *[Evidence(s.says, s.where, s.line) for s in facts.seat.trail[:1]],
+         Evidence(f"{name} runs {mine.path}, whose prefix is {mine.prefix}", mine.path)),
         (_use_python_m(facts, script),))
 
 
-@cause("pip-absent", "G", "the seat's interpreter has no pip, or its pip script cannot start")
+@cause("pip-absent", "G", "the seat's interpreter has no pip, or its pip script cannot start",
+       brief="pip cannot start")
 def pip_absent(script: Script, facts: SeatFacts) -> Finding | None:
     """Find a pip script whose interpreter is gone or cannot start."""
     its = script.interpreter
@@ -88,7 +91,8 @@ def _on_path(folder: str, machine: Machine) -> int | None:
 
 
 @cause("activation-stale", "G", "VIRTUAL_ENV or CONDA_PREFIX names an environment that no longer "
-       "exists, or whose folder of programs is not on PATH at all")
+       "exists, or whose folder of programs is not on PATH at all",
+       brief="the activated environment is not the one in use")
 def activation_stale(variable: str, facts: SeatFacts, machine: Machine) -> Finding | None:
     """Compare an activation variable with what is there."""
     folder = _active(variable, facts, machine)
@@ -112,7 +116,8 @@ def activation_stale(variable: str, facts: SeatFacts, machine: Machine) -> Findi
                 "manual", changes="the variables of this shell"),))
 
 
-@cause("activation-outranked", "G", "the active environment is on PATH, behind something that wins")
+@cause("activation-outranked", "G", "the active environment is on PATH, behind something that wins",
+       brief="something on PATH comes before the activated environment")
 def activation_outranked(variable: str, facts: SeatFacts, machine: Machine) -> Finding | None:
     """Say which PATH entry comes before the active environment's."""
     folder = _active(variable, facts, machine)

@@ -1,0 +1,1 @@
+"""Measures Kalyx as ratios, in one run, against what it cannot be quicker than."""

@@ -1,0 +1,83 @@
+"""Frozen dataclasses that are quick to define.
+
+To a type checker the names here are those of the standard `dataclasses`. At
+run time they make the same frozen records without that module, whose import
+and code generation would take longer than all else that a command imports
+(measured: half of Kalyx's start). What is kept: fields from annotations,
+defaults, `field(default_factory=...)`, equality, hash, repr and `replace`.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+__all__ = ["dataclass", "field", "names_of", "replace"]
+
+if TYPE_CHECKING:
+    from dataclasses import dataclass, field, replace
+else:
+    class _Factory:
+        def __init__(self, make):
+            self.make = make
+
+    def field(*, default_factory):
+        """Declare a field whose default is made anew for every record."""
+        return _Factory(default_factory)
+
+    def replace(record, **changes):
+        """Return a copy with some fields changed."""
+        return type(record)(**{**record.__dict__, **changes})
+
+    def dataclass(*, frozen):
+        """Return the decorator; `frozen` is there for the reader, and always True."""
+        return _decorate
+
+    def _decorate(cls):
+        names = tuple(cls.__annotations__)
+        defaults = {n: cls.__dict__[n] for n in names if n in cls.__dict__}
+        for name, value in defaults.items():
+            if isinstance(value, _Factory):
+                delattr(cls, name)
+
+        def __init__(self, *args, **given):
+            if len(args) > len(names):
+                raise TypeError(f"{cls.__name__} takes {len(names)} fields, not {len(args)}")
+            values = self.__dict__
+            for name, value in zip(names, args):  # noqa: B905 - args may be fewer
+                values[name] = value
+            for name in names[len(args):]:
+                if name in given:
+                    values[name] = given.pop(name)
+                elif name in defaults:
+                    value = defaults[name]
+                    values[name] = value.make() if isinstance(value, _Factory) else value
+                else:
+                    raise TypeError(f"{cls.__name__} needs {name}")
+            if given:
+                raise TypeError(f"{cls.__name__} has no field {', '.join(given)}")
+
+        cls.__fields__ = names
+        cls.__init__ = __init__
+        cls.__repr__ = _repr
+        cls.__eq__ = _eq
+        cls.__hash__ = _hash
+        cls.__setattr__ = cls.__delattr__ = _refuse
+        return cls
+
+    def _repr(self):
+        return f"{type(self).__name__}({', '.join(f'{n}={v!r}' for n, v in self.__dict__.items())})"
+
+    def _eq(self, other):
+        return self.__dict__ == other.__dict__ if type(self) is type(other) else NotImplemented
+
+    def _hash(self):
+        return hash(tuple(self.__dict__[n] for n in self.__fields__))
+
+    def _refuse(self, name, *_):
+        raise AttributeError(f"{type(self).__name__} is frozen: {name} cannot be changed")
+
+
+def names_of(value: object) -> tuple[str, ...]:
+    """Return the names of a record's fields, in order; empty for anything else."""
+    names: tuple[str, ...] = getattr(type(value), "__fields__", ())
+    return names

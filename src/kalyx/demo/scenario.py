@@ -1,0 +1,255 @@
+"""Builds Fernhollow Seed Bank: a made-up archive of plant seeds, with everyday mistakes in it.
+
+    FOLDER/home/                  a home folder of its own
+      envs/lab                    the current environment
+      envs/lab-old                the one that everybody forgot
+      envs/field                  laid out as conda does it (where the platform allows)
+      .local/bin/pip              a pip that belongs to lab-old, before lab on PATH
+      .local/share/jupyter/...    a kernel "lab" that runs lab-old; "greenhouse", whose
+                                  environment is gone
+      fernhollow/                 the project: a notebook, a script, editor settings, and a
+                                  file of its own with a package's name
+    FOLDER/wheels/                the distributions that pip finds without a network
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+
+from kalyx.core.errors import Refused
+from kalyx.core.record import dataclass
+from kalyx.demo.wheels import build_wheel
+
+__all__ = ["Scenario", "build"]
+
+WINDOWS = os.name == "nt"
+PAYLOAD = os.path.join(os.path.dirname(os.path.abspath(__file__)), "payload")
+KERNEL_ARGS = ["-m", "sprigkernel", "-f", "{connection_file}"]
+
+
+@dataclass(frozen=True)
+class Scenario:
+    """A built scenario: its folders, and the variables that make it the world."""
+
+    folder: str
+    project: str
+    env: dict[str, str]
+
+    @property
+    def changed(self) -> dict[str, str]:
+        """The variables that differ from the surrounding ones."""
+        return {k: v for k, v in self.env.items() if os.environ.get(k) != v}
+
+    @property
+    def unset(self) -> list[str]:
+        """Variables of the surroundings that the scenario must not see."""
+        return sorted(k for k in os.environ if k not in self.env and k.startswith(_FOREIGN))
+
+
+_FOREIGN = ("JUPYTER", "PYTHON", "VIRTUAL_ENV", "CONDA", "PIP_", "XDG_", "IPYTHON", "PYENV")
+_KEPT = ("SYSTEMROOT", "SystemRoot", "COMSPEC", "PATHEXT", "TEMP", "TMP", "TMPDIR", "LANG",
+         "LC_ALL", "TERM", "COLUMNS", "LINES", "NO_COLOR", "PYTHONDONTWRITEBYTECODE")
+
+
+def build(folder: str) -> Scenario:
+    """Build everything below `folder`, which must not exist or be empty.
+
+    Raises:
+        Refused: the folder holds something.
+    """
+    folder = os.path.realpath(folder)
+    if os.path.exists(folder) and (not os.path.isdir(folder) or os.listdir(folder)):
+        raise Refused(f"{folder} is not empty.", "Name a folder that is new or empty.")
+    home = os.path.join(folder, "home")
+    project = os.path.join(home, "fernhollow")
+    wheels = os.path.join(folder, "wheels")
+    for path in (project, wheels, os.path.join(home, "envs"), os.path.join(home, ".local", "bin")):
+        os.makedirs(path, exist_ok=True)
+    _build_wheels(wheels)
+    scenario = Scenario(folder, project, _variables(home, wheels))
+    _build_environments(scenario, home)
+    _write_pip(home)
+    _write_kernels(home)
+    _write_project(project)
+    return scenario
+
+
+def program(prefix: str, name: str) -> str:
+    """Return the path of a program of an environment."""
+    return os.path.join(prefix, "Scripts" if WINDOWS else "bin", name + (".exe" if WINDOWS else ""))
+
+
+def _variables(home: str, wheels: str) -> dict[str, str]:
+    env = {k: os.environ[k] for k in _KEPT if k in os.environ}
+    lab = os.path.join(home, "envs", "lab")
+    system = [r"C:\Windows\System32"] if WINDOWS else ["/usr/bin", "/bin"]
+    env.update({
+        "HOME": home, "PATH": os.pathsep.join([os.path.join(home, ".local", "bin"),
+                                               os.path.dirname(program(lab, "x")), *system]),
+        "VIRTUAL_ENV": lab, "PIP_NO_INDEX": "1", "PIP_FIND_LINKS": wheels,
+        "PIP_CONFIG_FILE": os.devnull, "PIP_DISABLE_PIP_VERSION_CHECK": "1",
+    })
+    if WINDOWS:
+        env.update({"USERPROFILE": home, "APPDATA": os.path.join(home, "AppData", "Roaming"),
+                    "LOCALAPPDATA": os.path.join(home, "AppData", "Local")})
+    return env
+
+
+# -- distributions -----------------------------------------------------------------------------
+def _build_wheels(folder: str) -> None:
+    with open(os.path.join(PAYLOAD, "sprigkernel.py"), encoding="utf-8") as file:
+        kernel = file.read()
+    spec = {"argv": ["python", *KERNEL_ARGS], "display_name": "Sprig", "language": "python"}
+    build_wheel(folder, "sprigkernel", "1.0", {"sprigkernel.py": kernel},
+                data={"share/jupyter/kernels/sprig/kernel.json": json.dumps(spec)})
+    build_wheel(folder, "traygrid", "0.9.2", {
+        "traygrid/__init__.py": '"""Positions on a germination tray."""\n\n'
+        "def cells(rows, columns):\n"
+        "    return [(r, c) for r in range(rows) for c in range(columns)]\n"})
+    build_wheel(folder, "germkit", "2.1.0", {
+        "germkit/__init__.py": '"""Germination trials."""\n\nfrom germkit.trial import Trial\n',
+        "germkit/trial.py": "from traygrid import cells\n\n\n"
+        "class Trial:\n    def __init__(self, rows, columns):\n"
+        "        self.cells = cells(rows, columns)\n",
+    }, requires=["traygrid>=0.9,<2"])
+    build_wheel(folder, "humidlog", "1.3.0", {
+        "humidlog/__init__.py": '"""Humidity of the seed vaults."""\n\n'
+        "def mean(values):\n    return sum(values) / len(values)\n"})
+    build_wheel(folder, "sporecount", "0.4.1", {
+        "sporecount/__init__.py": '"""Counts spores."""\n\n'
+        "def count(sample):\n    return len(sample)\n"})
+    build_wheel(folder, "seedscan", "3.0.0", {
+        "seedscan/__init__.py": '"""Reads images of seeds."""\n\nfrom seedscan._pixels import scan\n',
+        "seedscan/_pixels.cpython-36m-x86_64-linux-gnu.so": b"\x7fELF made for another Python\n",
+    })
+
+
+# -- environments -------------------------------------------------------------------------------
+def _build_environments(scenario: Scenario, home: str) -> None:
+    envs = os.path.join(home, "envs")
+    jobs = [
+        lambda: _venv(scenario, os.path.join(envs, "lab"),
+                      ["sporecount", "seedscan", "sprigkernel"]),
+        lambda: _venv(scenario, os.path.join(envs, "lab-old"),
+                      ["germkit", "humidlog", "sprigkernel"]),
+    ]
+    if not WINDOWS:
+        jobs.append(lambda: _conda_layout(scenario, os.path.join(envs, "field")))
+    with ThreadPoolExecutor() as pool:
+        for done in [pool.submit(job) for job in jobs]:
+            done.result()
+
+
+def _base_python() -> str:
+    return getattr(sys, "_base_executable", None) or sys.executable
+
+
+def _run(argv: Sequence[str], env: dict[str, str]) -> None:
+    ran = subprocess.run(argv, env=env, stdin=subprocess.DEVNULL, capture_output=True, text=True,
+                         check=False, timeout=120)
+    if ran.returncode:
+        said = (ran.stderr or ran.stdout).strip().splitlines()
+        raise Refused(f"The demo could not be built: {' '.join(argv)} ended with status "
+                      f"{ran.returncode}" + (f": {said[-1]}" if said else "."),
+                      "The demo needs a Python with venv and ensurepip.")
+
+
+def _venv(scenario: Scenario, prefix: str, wants: list[str]) -> None:
+    """Make an environment with pip and fill it; dependencies are left out on purpose."""
+    _run([_base_python(), "-m", "venv", prefix], scenario.env)
+    _run([program(prefix, "python"), "-m", "pip", "install", "-q", "--no-deps", *wants],
+         scenario.env)
+
+
+def _conda_layout(scenario: Scenario, prefix: str) -> None:
+    """Lay an environment out as conda does: an interpreter of its own, conda-meta beside it.
+
+    The program is copied and the standard library linked, so that the
+    interpreter finds itself inside the prefix.
+    """
+    version = f"{sys.version_info[0]}.{sys.version_info[1]}"
+    base = sys.base_prefix
+    library = os.path.join(prefix, "lib", f"python{version}")
+    os.makedirs(os.path.join(library, "site-packages"))
+    os.makedirs(os.path.join(prefix, "bin"))
+    for name in os.listdir(os.path.join(base, "lib", f"python{version}")):
+        if name not in ("site-packages", "dist-packages", "EXTERNALLY-MANAGED"):
+            os.symlink(os.path.join(base, "lib", f"python{version}", name),
+                       os.path.join(library, name))
+    for name in os.listdir(os.path.join(base, "lib")):
+        if name.startswith("libpython"):
+            os.symlink(os.path.join(base, "lib", name), os.path.join(prefix, "lib", name))
+    own = os.path.join(prefix, "bin", f"python{version}")
+    shutil.copy2(os.path.realpath(_base_python()), own)
+    for name in ("python", "python3"):
+        os.symlink(f"python{version}", os.path.join(prefix, "bin", name))
+    full = ".".join(str(n) for n in sys.version_info[:3])
+    _write(os.path.join(prefix, "conda-meta", "history"), "==> made by the demo <==\n")
+    _write(os.path.join(prefix, "conda-meta", f"python-{full}-h0_0_cpython.json"),
+           json.dumps({"name": "python", "version": full, "build": "h0_0_cpython"}) + "\n")
+    with open(os.devnull, "w", encoding="utf-8") as nowhere:
+        works = subprocess.run([own, "-c", "import sys; sys.exit(sys.prefix != sys.argv[1])",
+                                prefix], env=scenario.env, stdout=nowhere, stderr=nowhere,
+                               check=False).returncode == 0
+    if not works:  # an interpreter that cannot be copied: do without this environment
+        shutil.rmtree(prefix)
+        return
+    _run([program(os.path.join(os.path.dirname(prefix), "field"), "python"), "-c",
+          "import zipfile,sys; zipfile.ZipFile(sys.argv[1]).extractall(sys.argv[2])",
+          os.path.join(scenario.folder, "wheels", "traygrid-0.9.2-py3-none-any.whl"),
+          os.path.join(library, "site-packages")], scenario.env)
+
+
+# -- files ----------------------------------------------------------------------------------------
+def _write(path: str, text: str, mode: int = 0o644) -> None:
+    os.makedirs(os.path.dirname(path), exist_ok=True)
+    with open(path, "w", encoding="utf-8") as file:
+        file.write(text)
+    os.chmod(path, mode)
+
+
+def _write_pip(home: str) -> None:
+    """Put lab-old's pip where it is found before lab's."""
+    old = os.path.join(home, "envs", "lab-old")
+    target = os.path.join(home, ".local", "bin", "pip.exe" if WINDOWS else "pip")
+    shutil.copy2(program(old, "pip"), target)
+
+
+def _write_kernels(home: str) -> None:
+    data = (os.path.join(home, "AppData", "Roaming", "jupyter") if WINDOWS else
+            os.path.join(home, "Library", "Jupyter") if sys.platform == "darwin" else
+            os.path.join(home, ".local", "share", "jupyter"))
+    for name, label, env in (("lab", f"lab (Python {sys.version_info[0]}.{sys.version_info[1]})",
+                              "lab-old"), ("greenhouse", "Greenhouse", "greenhouse")):
+        argv = [program(os.path.join(home, "envs", env), "python"), *KERNEL_ARGS]
+        spec = {"argv": argv, "display_name": label, "language": "python"}
+        _write(os.path.join(data, "kernels", name, "kernel.json"), json.dumps(spec, indent=1))
+
+
+def _write_project(project: str) -> None:
+    folder = "Scripts" if WINDOWS else "bin"
+    _write(os.path.join(project, ".vscode", "settings.json"), (
+        "{\n  // the interpreter for this folder\n"
+        f'  "python.defaultInterpreterPath": "${{workspaceFolder}}/envs/lab/{folder}/python",\n'
+        '  "editor.rulers": [100],\n}\n'))
+    cells = [("markdown", "# Germination trials, batch 12"),
+             ("code", "from germkit import Trial\n\ntrial = Trial(rows=6, columns=8)")]
+    notebook = {
+        "cells": [{"cell_type": kind, "metadata": {}, "source": text.splitlines(keepends=True),
+                   **({"execution_count": None, "outputs": []} if kind == "code" else {})}
+                  for kind, text in cells],
+        "metadata": {"kernelspec": {"display_name": "lab", "language": "python", "name": "lab"},
+                     "language_info": {"name": "python"}},
+        "nbformat": 4, "nbformat_minor": 4}
+    _write(os.path.join(project, "germination.ipynb"), json.dumps(notebook, indent=1) + "\n")
+    _write(os.path.join(project, "cold_room.py"), (
+        '"""Watches the cold room."""\n\nimport sporecount\n\n'
+        'print(sporecount.count(["a", "b"]))\n'))
+    _write(os.path.join(project, "sporecount.py"), (
+        "# a first try, before the package was found\nsamples = []\n"))
