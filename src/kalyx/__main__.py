@@ -5,6 +5,7 @@ before anything else is imported, sys.path is brought back to Kalyx's own
 installation and its interpreter's standard library.
 """
 
+import gc
 import os
 import sys
 
@@ -32,18 +33,26 @@ def _real(path: str) -> str:
         return path
 
 
-def main() -> int:
-    """Run the command line and return its exit status."""
+def main() -> None:
+    """Run the command line and end the process with its exit status."""
+    gc.disable()  # a command lives for a moment: collecting costs more than it frees
     secure_import_path()
     if sys.argv[1:] == ["--version"]:  # answered before argparse is loaded
         from kalyx import __version__
 
         print("kalyx", __version__)
-        return 0
-    from kalyx.cli import run
+        status = 0
+    else:
+        from kalyx.cli import run
 
-    return run(sys.argv[1:])
+        status = run(sys.argv[1:])
+    try:
+        sys.stdout.flush()
+        sys.stderr.flush()
+    except (OSError, ValueError):  # whoever read it has gone
+        pass
+    os._exit(status)  # nothing is left to tidy up, and tidying memory takes a while
 
 
 if __name__ == "__main__":
-    sys.exit(main())
+    main()

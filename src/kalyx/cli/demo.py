@@ -42,7 +42,7 @@ def run(options: argparse.Namespace) -> str:
 def _tour(options: argparse.Namespace, scenario: object) -> None:
     from kalyx.demo.scenario import Scenario
     from kalyx.demo.tour import STEPS, run_step
-    from kalyx.show.page import Page
+    from kalyx.show.page import Line, Page
     from kalyx.show.write import Writer
 
     assert isinstance(scenario, Scenario)
@@ -55,23 +55,17 @@ def _tour(options: argparse.Namespace, scenario: object) -> None:
     writer.write(intro)
     for number, step in enumerate(STEPS, 1):
         page = Page(scenario.env["HOME"])
-        page.lines.append(_blank())
+        page.lines.append(Line(""))
         page.say(step.says, "part", 0, f"{number}  ")
         page.command(("kalyx", *step.argv), indent=3)
-        page.lines.append(_blank())
+        page.lines.append(Line(""))
         writer.write(page)
         run_step(step, scenario, tuple(passed_on))
     outro = Page()
-    outro.lines.append(_blank())
+    outro.lines.append(Line(""))
     outro.title("note", "That was all of it, and it is gone again. kalyx demo --keep FOLDER leaves "
                 "it there to play with.")
     writer.write(outro)
-
-
-def _blank() -> object:
-    from kalyx.show.page import Line
-
-    return Line("")
 
 
 def _as_document(options: argparse.Namespace, scenario: object) -> str:

@@ -283,9 +283,7 @@ class RealMachine(Machine):
         finally:
             end_process(child.pid, with_children=timed_out)
         status = child.wait()
-        result = RunResult(status, out.finish(), err.finish(), timed_out,
-                           time.monotonic() - began)
-        return result
+        return RunResult(status, out.finish(), err.finish(), timed_out, time.monotonic() - began)
 
     def in_parallel(self, ask: Callable[[T], R], items: Iterable[T]) -> list[R]:
         wanted = list(items)

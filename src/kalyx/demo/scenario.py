@@ -1,15 +1,15 @@
 """Builds Fernhollow Seed Bank: a made-up archive of plant seeds, with everyday mistakes in it.
 
-    FOLDER/home/                  a home folder of its own
-      envs/lab                    the current environment
-      envs/lab-old                the one that everybody forgot
-      envs/field                  laid out as conda does it (where the platform allows)
-      .local/bin/pip              a pip that belongs to lab-old, before lab on PATH
-      .local/share/jupyter/...    a kernel "lab" that runs lab-old; "greenhouse", whose
-                                  environment is gone
-      fernhollow/                 the project: a notebook, a script, editor settings, and a
-                                  file of its own with a package's name
-    FOLDER/wheels/                the distributions that pip finds without a network
+FOLDER/home/                  a home folder of its own
+envs/lab                    the current environment
+envs/lab-old                the one that everybody forgot
+envs/field                  laid out as conda does it (where the platform allows)
+.local/bin/pip              a pip that belongs to lab-old, before lab on PATH
+.local/share/jupyter/...    a kernel "lab" that runs lab-old; "greenhouse", whose
+environment is gone
+fernhollow/                 the project: a notebook, a script, editor settings, and a
+file of its own with a package's name
+FOLDER/wheels/                the distributions that pip finds without a network
 """
 
 from __future__ import annotations
@@ -21,6 +21,7 @@ import subprocess
 import sys
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 
 from kalyx.core.errors import Refused
 from kalyx.core.record import dataclass
@@ -89,10 +90,10 @@ def _variables(home: str, wheels: str) -> dict[str, str]:
     env = {k: os.environ[k] for k in _KEPT if k in os.environ}
     lab = os.path.join(home, "envs", "lab")
     system = [r"C:\Windows\System32"] if WINDOWS else ["/usr/bin", "/bin"]
-    env.update({
+    env.update({  # the wheels as a URL: pip splits a plain path at spaces
         "HOME": home, "PATH": os.pathsep.join([os.path.join(home, ".local", "bin"),
                                                os.path.dirname(program(lab, "x")), *system]),
-        "VIRTUAL_ENV": lab, "PIP_NO_INDEX": "1", "PIP_FIND_LINKS": wheels,
+        "VIRTUAL_ENV": lab, "PIP_NO_INDEX": "1", "PIP_FIND_LINKS": Path(wheels).as_uri(),
         "PIP_CONFIG_FILE": os.devnull, "PIP_DISABLE_PIP_VERSION_CHECK": "1",
     })
     if WINDOWS:

@@ -22,8 +22,8 @@ _CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u206
 
 def clean(text: str) -> str:
     """Make control characters and direction overrides visible instead of passing them on."""
-    return _CONTROL.sub(lambda m: "\\x%02x" % ord(m.group()) if ord(m.group()) < 256
-                        else "\\u%04x" % ord(m.group()), text)
+    return _CONTROL.sub(lambda m: f"\\x{ord(m.group()):02x}" if ord(m.group()) < 256
+                        else f"\\u{ord(m.group()):04x}", text)
 
 
 @dataclass(frozen=True)
@@ -53,7 +53,7 @@ class Page:
         if len(self.home) > 1:
             text = re.sub(r"(?<![\w./\\-])" + re.escape(self.home) + r"(?=[/\\]|$|[\s,;:.'\")])",
                           "~", text)
-        return clean(text)
+        return clean(" ".join(text.split("\n")) if "\n" in text else text)
 
     def blank(self) -> None:
         """Leave a line free, never two."""

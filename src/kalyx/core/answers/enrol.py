@@ -9,7 +9,7 @@ import time
 from typing import Any
 
 from kalyx.core.changes.journal import Change, Journal
-from kalyx.core.errors import Refused, Unreadable, WrongUsage
+from kalyx.core.errors import Refused, WrongUsage
 from kalyx.core.facts import kernelspecs
 from kalyx.core.facts.cases import Neighbours
 from kalyx.core.facts.interpreters import environment_of

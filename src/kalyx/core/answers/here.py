@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-
 from kalyx.core.answers.seats import judge_seat
 from kalyx.core.errors import NothingToJudge, Unreadable
 from kalyx.core.facts import editors, notebooks

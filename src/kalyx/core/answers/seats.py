@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-
 from kalyx.core.facts.cases import Neighbours
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.model import Finding, Seat

@@ -14,6 +14,7 @@ from kalyx.core.record import dataclass
 __all__ = ["Shelf", "normal_name", "requirement_name"]
 
 METADATA_HEAD = 262_144  # bytes; the headers stand before the description
+MODULE_ENDINGS = ("py", "so", "pyd", "pyc", "dylib")
 RECORD_LIMIT = 8 * 1024 * 1024
 
 
@@ -196,9 +197,8 @@ def modules_in_record(lines: Iterable[str]) -> set[str]:
         if head.endswith((".dist-info", ".egg-info", ".data")) or head == "__pycache__":
             continue
         stem, dot, ending = head.partition(".")
-        if len(parts) > 1 and not dot:
-            found.add(stem)
-        elif len(parts) == 1 and ending.split(".")[-1] in ("py", "so", "pyd", "pyc", "dylib"):
+        is_package = len(parts) > 1 and not dot
+        if is_package or (len(parts) == 1 and ending.split(".")[-1] in MODULE_ENDINGS):
             found.add(stem)
     return {name for name in found if name.isidentifier()}
 

@@ -51,6 +51,7 @@ SINGLE: tuple[tuple[str, str], ...] = (
     ("all", "$CONDA_PREFIX"),
 )
 MOST_CHILDREN = 2000
+INTERPRETER = re.compile(r"(python|pypy)(\d(\.\d+)?)?(\.exe)?")
 
 
 def is_environment(machine: Machine, folder: str) -> bool:
@@ -156,11 +157,17 @@ class Surveyor:
     def _on_path(self) -> list[str]:
         m = self.machine
         prefixes = []
-        for folder in split_path(m, m.env.get("PATH", "")):
+        seen: set[str] = set()
+        for folder in dict.fromkeys(split_path(m, m.env.get("PATH", ""))):
             names = [n for n in m.names_in(folder)
-                     if n.startswith(("python", "pypy")) and re.fullmatch(r"(python|pypy)(\d(\.\d+)?)?(\.exe)?", n)]
+                     if n.startswith(("python", "pypy")) and INTERPRETER.fullmatch(n)]
             for name in names:
                 program = m.path.join(folder, name)
+                near = m.path.join(m.path.dirname(folder), "pyvenv.cfg")
+                place = m.key(program) + (folder if m.is_file(near) else "")
+                if place in seen:
+                    continue
+                seen.add(place)
                 found = self.examiner.examine(program, ask=False).interpreter
                 if found.prefix:
                     prefixes.append(found.prefix)

@@ -56,7 +56,7 @@ def find_on_path(
     endings = [""]
     if machine.platform == "win32":
         given = machine.env.get("PATHEXT", ".COM;.EXE;.BAT;.CMD").split(";")
-        endings = [e.lower() for e in given if e] + [""]
+        endings = [e.lower() for e in given if e]
         if machine.path.splitext(name)[1].lower() in endings:
             endings = [""]
     found: list[Found] = []
@@ -149,7 +149,7 @@ def parse_wrapper(text: str) -> str | None:
                       text, re.MULTILINE)
     if len(hops) != 1 or re.search(r"^\s*(if|case|for|while)\b", text, re.MULTILINE):
         return None
-    program = hops[0][0] or hops[0][1] or hops[0][2]
+    program: str = hops[0][0] or hops[0][1] or hops[0][2]
     if not program.startswith("/") or '"$@"' not in hops[0][3] or not is_python_name(program):
         return None
     return program

@@ -84,7 +84,7 @@ def find_notebooks(machine: Machine, folder: str, depth: int = 2) -> tuple[list[
     while queue:
         here, level = queue.pop(0)
         looked += 1
-        if looked > MOST_FOLDERS or len(found) >= MOST_NOTEBOOKS:
+        if looked > MOST_FOLDERS or len(found) > MOST_NOTEBOOKS:
             return found[:MOST_NOTEBOOKS], True
         names = m.names_in(here)
         if "pyvenv.cfg" in names or "conda-meta" in names:
@@ -97,4 +97,4 @@ def find_notebooks(machine: Machine, folder: str, depth: int = 2) -> tuple[list[
             elif (level < depth and "." not in name and name not in ("node_modules", "__pycache__")
                     and m.read_link(path) is None and m.is_folder(path)):
                 queue.append((path, level + 1))
-    return found, False
+    return found[:MOST_NOTEBOOKS], len(found) > MOST_NOTEBOOKS

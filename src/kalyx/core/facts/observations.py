@@ -6,7 +6,7 @@ import json
 import os
 import re
 import sys
-from importlib._bootstrap_external import MAGIC_NUMBER  # type: ignore[import-not-found]
+from importlib._bootstrap_external import MAGIC_NUMBER
 from typing import Any
 
 from kalyx.core.errors import Unreadable
@@ -132,7 +132,7 @@ def _read_stack(path: str) -> tuple[Frame, ...]:
 
 def _assemble(module: str, name: str | None, ran: RunResult, lines: list[dict[str, Any]],
               stack: tuple[Frame, ...]) -> Observation:
-    who = next((line["who"] for line in lines if "who" in line), {})
+    who: dict[str, Any] = next((line["who"] for line in lines if "who" in line), {})
     done = next((line for line in lines if "outcome" in line), None)
     output = (ran.out + ran.err).decode("utf-8", "replace")[-OUTPUT_SHOWN:]
     if done is None:

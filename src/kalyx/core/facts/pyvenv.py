@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine
 from kalyx.core.record import dataclass, field

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-
 from kalyx.core.errors import AmbiguousName, NothingToJudge, WrongUsage
 from kalyx.core.facts import editors, kernelspecs, notebooks, shells
 from kalyx.core.facts.environments import Surveyor, is_environment, prefixes_of_kernels
@@ -68,9 +67,9 @@ class SeatFinder:
             for name in SERVER_COMMANDS:
                 found = find_on_path(self.machine, name, first_only=True)
                 if found:
+                    python = self.shell_python()
                     script = shells.read_script(self.examiner, name, found[0], self.folder,
-                                                self.shell_python()[1] if self.shell_python()
-                                                else None)
+                                                python[1] if python else None)
                     if script.interpreter is not None and script.interpreter.works:
                         self._server = script.interpreter, f"{found[0].path} on PATH"
                         break

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 
 from kalyx.core.errors import Unreadable
@@ -16,7 +17,7 @@ from kalyx.core.facts.launchers import (
     read_head,
 )
 from kalyx.core.machine import Machine
-from kalyx.core.model import Interpreter, Script, TrailStep
+from kalyx.core.model import Script, TrailStep
 
 __all__ = ["PYTHON_NAMES", "SCRIPT_NAMES", "find_python", "path_step", "read_script"]
 
@@ -69,12 +70,13 @@ def read_script(
 
 
 def is_same_wrapper(machine: Machine, script: str, wrapper: str) -> bool:
-    """Whether two files are the same shell script, which then acts by its own name."""
+    """Whether two files are the same shell script, one that acts by the name it is called by."""
     if not machine.same(machine.path.dirname(script), machine.path.dirname(wrapper)):
         return False
     text = read_head(machine, script)
     shebang = parse_shebang(text)
-    return (shebang is not None and not is_python_name(shebang.program)
+    by_name = re.search(rb"\$0|\$\{0|BASH_SOURCE", text)
+    return (shebang is not None and not is_python_name(shebang.program) and by_name is not None
             and text == read_head(machine, wrapper))
 
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import json
 import os
-from functools import lru_cache
+from functools import cache
 from typing import Any
 
 __all__ = ["distribution_for", "module_for", "stdlib_history"]
 
 
-@lru_cache(maxsize=None)
+@cache
 def _load(name: str) -> dict[str, Any]:
     with open(os.path.join(os.path.dirname(__file__), name), encoding="utf-8") as file:
         loaded: dict[str, Any] = json.load(file)

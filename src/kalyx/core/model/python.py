@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-
 from kalyx.core.model.finding import Finding
 from kalyx.core.record import dataclass
 

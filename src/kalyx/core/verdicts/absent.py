@@ -355,7 +355,8 @@ def near_names(name: str, names: Iterable[str]) -> list[str]:
     same = sorted(n for n in names if n.lower() == name.lower() and n != name)
     if len(name) < 3:
         return same
-    return same + sorted(n for n in names if len(n) > 2 and is_one_edit(name, n))
+    return same + sorted(n for n in names if len(n) > 2 and n not in same
+                         and is_one_edit(name, n))
 
 
 def is_one_edit(a: str, b: str) -> bool:
@@ -449,10 +450,10 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
         return None
     if failure.asker is not None and case.layer_of_file(failure.asker.file) == "stdlib":
         return None
-    if any(_versions(failure.top) or () and not _has(h, case.version)
-           for h in [_versions(failure.top)] if h):
-        return None
     name = failure.top
+    history = _versions(name)
+    if history is not None and not _has(history, case.version):
+        return None  # that says more: it was never a matter of installing
     owner = case.distribution_of(failure.asker.file) if failure.asker else None
     requirement = requirement_for(case, owner, name)
     others = case.elsewhere(name)
@@ -506,7 +507,7 @@ def applies(case: Case, requirement: str) -> bool:
         "os_name": "nt" if platform == "win32" else "posix",
         "platform_system": {"win32": "Windows", "darwin": "Darwin"}.get(platform, "Linux"),
     }
-    return bool(parsed.marker.evaluate(environment))  # type: ignore[arg-type]
+    return bool(parsed.marker.evaluate(environment))
 
 
 def asker_evidence(case: Case, failure: Failure) -> list[Evidence]:

@@ -8,7 +8,7 @@ from kalyx.core.facts.cases import Case
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
-from kalyx.core.verdicts.failure import Failure, read_failure
+from kalyx.core.verdicts.failure import Failure
 
 __all__ = ["describe_tag", "foreign_abi"]
 

@@ -99,6 +99,16 @@ def _is_to_blame(case: Case, name: str, own: str) -> bool:
     return any(m.is_within(f.file, folder) for f in case.obs.stack)
 
 
+def _severity(case: Case, name: str, wanted: str) -> str:
+    """A failing import is an error; one that got another module than it asked for, a warning.
+
+    Where the wanted module itself is the right one and works, it is a note.
+    """
+    if case.obs.outcome != "imports":
+        return "error"
+    return "warning" if name == wanted else "note"
+
+
 def _finding(case: Case, name: str, own: str, hidden: str) -> Finding:
     wanted = top_level(case.obs.module)
     what = "the standard library's" if case.is_stdlib(name) else "the installed"
@@ -113,6 +123,6 @@ def _finding(case: Case, name: str, own: str, hidden: str) -> Finding:
         last = error.frames[-1]
         evidence.append(Evidence(f"{error.type}: {error.message}", last.file, last.line))
     return Finding(
-        "hidden-by-file", "warning" if case.obs.outcome == "imports" else "error", "certain",
+        "hidden-by-file", _severity(case, name, wanted), "certain",
         f"Your own {own} hides {what} {name} ({hidden}), and {effect}.",
         tuple(evidence), (remedies.rename_file(case, own),))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.modules import top_level
-from kalyx.core.model import Finding, ImportReport
+from kalyx.core.model import Elsewhere, Finding, ImportReport
 from kalyx.core.verdicts import absent, foreign, hidden, own_code
 from kalyx.core.verdicts.catalogue import CATALOGUE
 from kalyx.core.verdicts.failure import Failure, read_failure
@@ -15,6 +15,15 @@ _GROUPS = (absent, hidden, foreign, own_code)  # imported so that their checks a
 _WHEN_IT_IMPORTS = ("hidden-by-file",)
 
 
+# Causes that are not true beside others: the honest rest, and "nowhere" where it is somewhere
+_ANY = frozenset(CATALOGUE)
+_NOT_BESIDE: dict[str, frozenset[str]] = {
+    "raises": _ANY,
+    "not-installed": frozenset({"name-differs", "stdlib-removed", "stdlib-not-yet",
+                                "stdlib-not-built", "own-code-unreachable"}),
+}
+
+
 def judge_import(case: Case) -> ImportReport:
     """Return the whole answer for one observed import."""
     obs, seat = case.obs, case.seat
@@ -22,7 +31,7 @@ def judge_import(case: Case) -> ImportReport:
     findings = _findings(case, failure)
     origin = case.source_of(obs.origin) or (obs.search[0] if obs.search else None)
     outcome = "imports" if obs.outcome == "imports" else "fails"
-    elsewhere = ()
+    elsewhere: tuple[Elsewhere, ...] = ()
     if outcome == "fails" and failure is not None and absent.is_absent(case, failure):
         elsewhere = tuple(case.elsewhere(failure.top))
     layer = "stdlib" if case.is_builtin(top_level(obs.module)) and not origin else (
@@ -41,7 +50,7 @@ def _findings(case: Case, failure: Failure | None) -> list[Finding]:
     for entry in checks:
         if case.obs.outcome == "imports" and entry.slug not in _WHEN_IT_IMPORTS:
             continue
-        if entry.slug == "raises" and found:
+        if _NOT_BESIDE.get(entry.slug, frozenset()) & {f.cause for f in found}:
             continue
         finding = entry.check(case, failure)
         if isinstance(finding, Finding):

@@ -54,7 +54,9 @@ def crash(case: Case, failure: Failure | None) -> Finding | None:
     return Finding(
         "crash", "error", "certain",
         f"Python {how} while it imported {case.obs.module}{where}.",
-        (Evidence(f"{case.python} {how}", case.python), *_frame_evidence(case, case.obs.stack)),
+        (Evidence(f"{case.python} {how}", case.python),
+         Evidence("what was being imported", case.file_of(case.obs.module)),
+         *_frame_evidence(case, case.obs.stack)),
         (Remedy("Look at the place named above: the code there ends the process, or a compiled "
                 "part it loads does.", "manual", changes="nothing"),))
 
@@ -81,7 +83,8 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
     if error is None:
         return None
     frame, whose = _place(case, error.frames)
-    said = f"{error.type}: {error.message}" if error.message else error.type
+    message = error.message.strip().split("\n")[0]  # the rest stands in error.message
+    said = f"{error.type}: {message}" if message else error.type
     because = f"The import of {case.obs.module} ran {whose or 'its code'}, which raised {said}"
     if not because.endswith((".", "!", "?")):
         because += "."

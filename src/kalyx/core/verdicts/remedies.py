@@ -5,11 +5,11 @@ from __future__ import annotations
 import re
 
 from kalyx.core.facts.cases import Case
-from kalyx.core.facts.distributions import normal_name, requirement_name
+from kalyx.core.facts.distributions import requirement_name
 from kalyx.core.facts.interpreters import python_in
 from kalyx.core.model import Elsewhere, Remedy
 
-__all__ = ["install", "move_seat", "quiet_flags", "rename_file", "reinstall"]
+__all__ = ["install", "move_seat", "quiet_flags", "reinstall", "rename_file"]
 
 
 def quiet_flags(case: Case) -> tuple[str, ...]:
@@ -41,7 +41,9 @@ def pip_command(case: Case) -> tuple[str, ...] | None:
         return (case.python, *quiet_flags(case), "-m", "pip")
     if case.version < (3, 8):
         return None
-    for environment in case.neighbours.environments:
+    nearest_first = sorted(case.neighbours.environments,
+                           key=lambda e: e.path != case.base_prefix)
+    for environment in nearest_first:
         interpreter = environment.interpreter
         if interpreter is None or not interpreter.works:
             continue

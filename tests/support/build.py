@@ -1,0 +1,165 @@
+"""Builds real situations: environments, installed distributions, kernelspecs, notebooks."""
+
+from __future__ import annotations
+
+import atexit
+import json
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import zipfile
+from collections.abc import Mapping, Sequence
+from functools import cache
+from pathlib import Path
+
+from kalyx.demo.wheels import build_wheel
+
+BASE_PYTHON = getattr(sys, "_base_executable", None) or sys.executable
+KALYX = os.path.join(os.path.dirname(sys.executable), "kalyx")
+SHORT = f"{sys.version_info[0]}.{sys.version_info[1]}"
+
+
+def other_pythons() -> dict[str, str]:
+    """Return the other CPython versions of this machine by short version."""
+    found: dict[str, str] = {}
+    roots = [Path(os.environ.get("PYENV_ROOT", Path.home() / ".pyenv")) / "versions"]
+    for root in roots:
+        for program in sorted(root.glob("*/bin/python")) if root.is_dir() else []:
+            found[".".join(program.parent.parent.name.split(".")[:2])] = str(program)
+    for name in ("/usr/bin/python3", "/usr/bin/pypy3"):
+        if os.path.exists(name):
+            found.setdefault(name, name)
+    return found
+
+
+def run(argv: Sequence[str | os.PathLike[str]], **more: object) -> subprocess.CompletedProcess[str]:
+    """Run a command, its output as text."""
+    options: dict[str, object] = {"capture_output": True, "text": True, "check": False,
+                                  "stdin": subprocess.DEVNULL, "timeout": 120, **more}
+    return subprocess.run([os.fspath(a) for a in argv], **options)  # type: ignore[call-overload]
+
+
+def make_venv(folder: Path, python: str = BASE_PYTHON, *, pip: bool = False,
+              options: Sequence[str] = ()) -> Path:
+    """Make a virtual environment with an interpreter's own standard library."""
+    done = run([python, "-m", "venv", "--without-pip", *options, folder])
+    assert done.returncode == 0, done.stderr
+    if pip:
+        for entry in pip_of(python).iterdir():
+            if entry.name.startswith("pip"):
+                shutil.copytree(entry, site_of(folder) / entry.name, copy_function=os.link)
+    return folder
+
+
+@cache
+def pip_of(python: str) -> Path:
+    """Return a site folder with the pip that `python` brings; made once, it takes seconds."""
+    folder = Path(tempfile.mkdtemp(prefix="kalyx-tests-"))
+    atexit.register(shutil.rmtree, folder, True)
+    done = run([python, "-m", "venv", folder / "env"])
+    assert done.returncode == 0, done.stderr
+    return site_of(folder / "env")
+
+
+def python_of(env: Path) -> str:
+    """Return an environment's interpreter."""
+    return str(env / "bin" / "python")
+
+
+def site_of(env: Path) -> Path:
+    """Return an environment's site-packages."""
+    return next(env.glob("lib/py*/site-packages"))
+
+
+class Wheelhouse:
+    """A folder of wheels that pip finds without a network."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        folder.mkdir(parents=True, exist_ok=True)
+
+    def add(self, name: str, version: str = "1.0", files: Mapping[str, str | bytes] | None = None,
+            requires: Sequence[str] = (), **more: object) -> str:
+        """Build a wheel; without files it holds one module of the distribution's name."""
+        module = name.replace("-", "_")
+        files = files or {f"{module}/__init__.py": f"version = {version!r}\n"}
+        return build_wheel(str(self.folder), name, version, files, requires, **more)  # type: ignore[arg-type]
+
+    def install(self, wheel: str, site: Path) -> None:
+        """Unpack a wheel into a site folder, as an installer does."""
+        with zipfile.ZipFile(wheel) as archive:
+            archive.extractall(site)
+        info = next(n.split("/")[0] for n in zipfile.ZipFile(wheel).namelist()
+                    if ".dist-info/" in n)
+        (site / info / "INSTALLER").write_text("pip\n")
+
+    def variables(self) -> dict[str, str]:
+        """Return the variables that make pip look here and nowhere else."""
+        return {"PIP_NO_INDEX": "1", "PIP_FIND_LINKS": self.folder.as_uri(),
+                "PIP_CONFIG_FILE": os.devnull, "PIP_DISABLE_PIP_VERSION_CHECK": "1"}
+
+
+def write(path: Path, text: str | bytes, mode: int = 0o644) -> Path:
+    """Write a file, its folders with it."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_bytes(text if isinstance(text, bytes) else text.encode())
+    path.chmod(mode)
+    return path
+
+
+def kernelspec(home: Path, name: str, argv: Sequence[str], label: str | None = None,
+               **more: object) -> Path:
+    """Register a kernel for the user whose home is `home`."""
+    spec = {"argv": list(argv), "display_name": label or name, "language": "python", **more}
+    return write(home / ".local" / "share" / "jupyter" / "kernels" / name / "kernel.json",
+                 json.dumps(spec))
+
+
+def notebook(path: Path, kernel: str | None, code: str = "pass") -> Path:
+    """Write a notebook that names a kernel."""
+    spec = {"kernelspec": {"display_name": kernel, "language": "python", "name": kernel}} \
+        if kernel else {}
+    cell = {"cell_type": "code", "metadata": {}, "source": [code], "execution_count": None,
+            "outputs": []}
+    return write(path, json.dumps({"cells": [cell], "metadata": spec, "nbformat": 4,
+                                   "nbformat_minor": 4}, indent=1))
+
+
+class World:
+    """A home folder, a project folder and the variables of a shell, apart from the real ones."""
+
+    def __init__(self, root: Path) -> None:
+        self.root = root
+        self.home = root / "home"
+        self.project = root / "home" / "project"
+        self.project.mkdir(parents=True)
+        self.wheels = Wheelhouse(root / "wheels")
+        self.env = {"HOME": str(self.home), "PATH": "/usr/bin:/bin", "LANG": "C.UTF-8",
+                    **self.wheels.variables()}
+        if "PYTHONPATH" in os.environ:
+            self.env["PYTHONPATH"] = os.environ["PYTHONPATH"]
+
+    def venv(self, name: str = "lab", python: str = BASE_PYTHON, **more: object) -> Path:
+        """Make an environment in the home folder."""
+        return make_venv(self.home / "envs" / name, python, **more)  # type: ignore[arg-type]
+
+    def activate(self, env: Path) -> None:
+        """Do what an activation script does."""
+        self.env["VIRTUAL_ENV"] = str(env)
+        self.env["PATH"] = f"{env / 'bin'}:{self.env['PATH']}"
+
+    def kalyx(self, *args: str, cwd: Path | None = None,
+              env: Mapping[str, str] | None = None) -> subprocess.CompletedProcess[str]:
+        """Run the real command in this world."""
+        return run([KALYX, *args], cwd=cwd or self.project,
+                   env={**self.env, **(env or {})})
+
+    def answer(self, *args: str, **more: object) -> dict[str, object]:
+        """Run the real command with --json; return its document with the exit status in it."""
+        done = self.kalyx(*args, "--json", **more)  # type: ignore[arg-type]
+        assert "Traceback" not in done.stderr, done.stderr
+        document = json.loads(done.stdout)
+        document["exit"] = done.returncode
+        return document

@@ -1,0 +1,54 @@
+"""The demo: every step answers as it should, nothing of the user's is touched."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+from kalyx.demo.tour import STEPS
+from tests.support.build import World, run
+
+EXPECTED = [  # the first causes of each step
+    {"seats-disagree", "pip-elsewhere", "setting-points-nowhere", "kernel-mislabelled"},
+    {"installed-elsewhere"}, {"dependency-absent"}, {"hidden-by-file"}, {"foreign-abi"},
+    {"kernel-interpreter-gone"}, set(), {"pip-elsewhere", "setting-points-nowhere"},
+]
+
+
+def causes_of(answer: dict) -> set[str]:
+    """Return the causes of an answer: the primary one of each import, all of anything else."""
+    result = answer["result"]
+    found = [*result.get("findings", []), *[f for s in result.get("seats", [])
+                                            for f in s["findings"]]]
+    found += [i["causes"][0] for i in result.get("imports", []) if i["causes"]]
+    return {f["cause"] for f in found if f["severity"] != "note"}
+
+
+def test_tour(world: World, validate) -> None:
+    """Each step's document is valid and says what the scenario was built to show."""
+    document = world.answer("demo")
+    validate(document)
+    steps = document["result"]["steps"]
+    assert len(steps) == len(STEPS) == len(EXPECTED)
+    for step, expected in zip(steps, EXPECTED, strict=True):
+        validate(step["answer"])
+        assert causes_of(step["answer"]) == expected, step["says"]
+        assert step["exit"] == (1 if expected else 0)
+    assert not Path(document["result"]["folder"]).exists()
+    assert [p.name for p in world.home.iterdir()] == ["project"]
+
+
+def test_kept_and_entered(world: World) -> None:
+    """--keep leaves the scenario, and the lines that it prints make a shell see it."""
+    folder = world.root / "kept place"
+    done = world.kalyx("demo", "--keep", str(folder))
+    assert done.returncode == 0, done.stderr
+    inside = run(["bash", "-c", done.stdout + "\nkalyx why humidlog --json; python -c 'import sys;"
+                  "print(sys.prefix)'; pip --version"], env=world.env)
+    text, _, rest = inside.stdout.partition("\n}\n")
+    assert causes_of(json.loads(text + "}")) == {"installed-elsewhere"}
+    assert str(folder / "home/envs/lab") in rest and "lab-old" in rest
+    again = world.kalyx("demo", "--keep", str(folder))
+    assert again.returncode == 1 and "not empty" in again.stderr
+    text_tour = world.kalyx("demo", "--quiet")
+    assert text_tour.returncode == 0 and text_tour.stdout.count("$ kalyx") == len(STEPS)

@@ -1,0 +1,128 @@
+"""The rules of the house: which way imports point, what the probe may use, tables that hold."""
+
+from __future__ import annotations
+
+import ast
+import importlib
+import json
+import re
+from pathlib import Path
+
+import pytest
+
+from kalyx.core.facts import tables
+from kalyx.core.verdicts import agreement, imports, shell  # noqa: F401 - they fill the catalogue
+from kalyx.core.verdicts.absent import is_one_edit, near_names
+from kalyx.core.verdicts.catalogue import CATALOGUE
+from tests.support.build import World, other_pythons, run
+
+SOURCE = Path(importlib.import_module("kalyx").__file__ or "").parent
+# each part may import only what stands before it
+ORDER = ["errors", "record", "machine", "model", "facts", "verdicts", "wire", "changes", "answers"]
+
+
+def imports_of(file: Path) -> set[str]:
+    """Return the modules that a file imports anywhere in it."""
+    found = set()
+    for node in ast.walk(ast.parse(file.read_text())):
+        if isinstance(node, ast.Import):
+            found |= {alias.name for alias in node.names}
+        elif isinstance(node, ast.ImportFrom):
+            found.add(node.module or "")
+    return found
+
+
+def test_imports_point_one_way() -> None:
+    """core/ knows nothing of the interface, and its parts only of those before them."""
+    for file in (SOURCE / "core").rglob("*.py"):
+        part = file.relative_to(SOURCE / "core").parts[0].removesuffix(".py")
+        for name in imports_of(file):
+            assert not re.match(r"kalyx\.(cli|show|demo)|argparse|rich", name), (file, name)
+            match = re.match(r"kalyx\.core\.(\w+)", name)
+            if match and part in ORDER:
+                allowed = ORDER[: ORDER.index(part) + 1]
+                assert match.group(1) in allowed, (file, name)
+    for file in (SOURCE / "show").rglob("*.py"):
+        assert not {n for n in imports_of(file) if n.startswith("kalyx.cli")}
+
+
+def test_outside_is_reached_by_the_door_alone() -> None:
+    """No facts or verdicts open files, read variables or start processes themselves."""
+    for part in ("verdicts", "model"):
+        for file in (SOURCE / "core" / part).rglob("*.py"):
+            assert not {"os", "subprocess", "pathlib", "io", "tempfile"} & imports_of(file), file
+            assert "open(" not in re.sub(r"\w+open\(", "", file.read_text()), file
+
+
+def test_exported_names_are_there() -> None:
+    """Every ``__all__`` lists what the module has."""
+    for file in SOURCE.rglob("*.py"):
+        if "payload" in file.parts or "probe" in file.parts or file.name == "__main__.py":
+            continue
+        name = ".".join(["kalyx", *file.relative_to(SOURCE).with_suffix("").parts])
+        module = importlib.import_module(name.removesuffix(".__init__"))
+        for exported in getattr(module, "__all__", ()):
+            assert hasattr(module, exported), (name, exported)
+
+
+@pytest.mark.parametrize("version", sorted(other_pythons()))
+def test_probe_runs_on_every_python(version: str, world: World) -> None:
+    """The who probe answers under each interpreter, as it is run."""
+    probe = SOURCE / "probe" / "who.py"
+    flags = ["-E", "-s", "-S"] if version == "2.7" else ["-I", "-S"]
+    done = run([other_pythons()[version], *flags, probe], env=world.env)
+    answer = json.loads(done.stdout)
+    assert answer["executable"] and answer["kalyx"] == "1"
+
+
+def test_tables() -> None:
+    """Names differ where the table says so; histories are versions in order."""
+    content = json.loads((SOURCE / "core/facts/import_names.json").read_text())["modules"]
+    assert all(re.fullmatch(r"[A-Za-z_]\w*", m) and re.fullmatch(r"[\w.-]+", d)
+               for m, d in content.items())
+    assert (tables.distribution_for("sklearn"), tables.module_for("Scikit_Learn")) == (
+        "scikit-learn", "sklearn")
+    for name, (since, until, _) in tables.stdlib_history()["modules"].items():
+        assert since or until, name
+        if since and until:
+            assert tuple(map(int, since.split("."))) < tuple(map(int, until.split(".")))
+
+
+def test_history_agrees_with_the_interpreters() -> None:
+    """What the table says of a version is what the interpreters of this machine have."""
+    for short, python in other_pythons().items():
+        if not re.fullmatch(r"3\.\d+", short):
+            continue
+        version = tuple(map(int, short.split(".")))
+        wanted = [n for n, (since, until, _) in tables.stdlib_history()["modules"].items()
+                  if n not in ("winreg", "msilib", "ossaudiodev", "nis", "lzma", "tkinter")]
+        done = run([python, "-I", "-S", "-c", (
+            "import sys, importlib.util as u\n"
+            "print(' '.join(n for n in sys.argv[1:] if u.find_spec(n)))"), *wanted])
+        has = set(done.stdout.split())
+        for name in wanted:
+            since, until, _ = tables.stdlib_history()["modules"][name]
+            there = (not since or version >= tuple(map(int, since.split(".")))) and (
+                not until or version < tuple(map(int, until.split("."))))
+            assert (name in has) == there, (name, short)
+
+
+def test_catalogue() -> None:
+    """Every cause has a slug, a group, a sentence; ranks are given once."""
+    ranks = [c.rank for c in CATALOGUE.values() if c.rank]
+    assert len(ranks) == len(set(ranks))
+    for slug, entry in CATALOGUE.items():
+        assert re.fullmatch(r"[a-z0-9]+(-[a-z0-9]+)*", slug)
+        assert entry.group in "ABCDEFG" and entry.when and entry.brief
+        assert (entry.check.__doc__ or "").strip().endswith(".")
+
+
+@pytest.mark.parametrize(("a", "b", "near"), [
+    ("pandas", "panda", True), ("pandas", "pandsa", True), ("pandas", "bandas", True),
+    ("pandas", "pandass", True), ("pandas", "pandas", False), ("pandas", "padnsa", False),
+    ("ab", "ba", True), ("abc", "xyz", False),
+])
+def test_one_edit(a: str, b: str, near: bool) -> None:
+    """Insertions, droppings, changes and swapped neighbours are one edit; more is not."""
+    assert is_one_edit(a, b) is near and is_one_edit(b, a) is near
+    assert near_names("Json", {"json", "jsom", "x"}) == ["json"]

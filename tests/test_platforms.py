@@ -1,0 +1,162 @@
+"""The rules of other platforms, on made-up machines."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+
+from kalyx.core.answers.here import answer_here
+from kalyx.core.facts import editors, kernelspecs, launchers, layers, shells
+from kalyx.core.facts.interpreters import Examiner, name_of, read_interpreter
+from kalyx.core.facts.pyvenv import find_venv_config
+from kalyx.core.facts.seats import SeatFinder
+from kalyx.core.model import Interpreter
+from tests.support.made_up import MadeUpMachine
+
+BASE = r"C:\Users\ada\AppData\Local\Programs\Python\Python311"
+LAB = r"C:\Users\ada\lab\.venv"
+
+
+def windows() -> MadeUpMachine:
+    """Return a Windows machine with an installation, an environment and an editor."""
+    who = json.dumps({"kalyx": "1", "executable": rf"{LAB}\Scripts\python.exe",
+                      "version": "3.11.4", "implementation": "cpython", "prefix": BASE,
+                      "base_prefix": BASE})
+    return MadeUpMachine("win32", {
+        rf"{BASE}\python.exe": b"MZ", rf"{BASE}\Lib\os.py": "",
+        rf"{BASE}\Include\patchlevel.h": '#define PY_VERSION "3.11.4"',
+        rf"{BASE}\Scripts\pip.exe": b"MZ..." + f"#!{BASE}\\python.exe\r\nPK..".encode(),
+        rf"{LAB}\pyvenv.cfg": f"home = {BASE}\nversion = 3.11.4\n",
+        rf"{LAB}\Scripts\python.exe": b"MZ", rf"{LAB}\Lib\site-packages\x.py": "",
+        r"C:\Users\ada\lab\.vscode\settings.json":
+            '{"python.defaultInterpreterPath": "${workspaceFolder}\\\\.venv\\\\Scripts\\\\python.exe"}',
+    }, cwd=r"C:\Users\ada\lab", env={"PATH": rf"{LAB}\Scripts;{BASE}\Scripts;{BASE}",
+                                     "APPDATA": r"C:\Users\ada\AppData\Roaming"},
+        answers={rf"{LAB}\Scripts\python.exe": who,
+                 rf"{BASE}\python.exe": who.replace(json.dumps(rf"{LAB}\Scripts")[1:-1],
+                                                    json.dumps(BASE)[1:-1])})
+
+
+def test_windows_shell_and_editor() -> None:
+    """Scripts, PATHEXT, launcher stubs and backslashes come out right; case does not matter."""
+    machine = windows()
+    answer = answer_here(SeatFinder(machine, machine.cwd, r"C:\kalyx\probe"))
+    shell, editor = answer.seats
+    assert shell.interpreter is not None and shell.environment is not None
+    assert (shell.interpreter.prefix, shell.environment.name) == (LAB, "lab/.venv")
+    assert [s.interpreter.path if s.interpreter else None for s in shell.scripts] == [
+        rf"{BASE}\python.exe"]
+    assert [f.cause for f in shell.findings] == ["pip-elsewhere"]
+    assert editor.environment is not None and machine.same(editor.environment.path, LAB.upper())
+    assert answer.agreement.agree
+    found = read_interpreter(machine, rf"{LAB}\Scripts\python.exe",
+                             find_venv_config(machine, rf"{LAB}\Scripts\python.exe"))
+    assert (found.version, found.prefix, found.base_prefix) == ("3.11.4", LAB, BASE)
+    assert layers.site_folders(machine, LAB) == [rf"{LAB}\Lib\site-packages"]
+
+
+@pytest.mark.parametrize(("platform", "env", "expected"), [
+    ("linux", {}, "/home/ada/.local/share/jupyter"),
+    ("linux", {"XDG_DATA_HOME": "/data"}, "/data/jupyter"),
+    ("linux", {"JUPYTER_DATA_DIR": "/here"}, "/here"),
+    ("darwin", {}, "/home/ada/Library/Jupyter"),
+    ("win32", {"APPDATA": r"C:\R"}, r"C:\R\jupyter"),
+])
+def test_user_data_folder(platform: str, env: dict[str, str], expected: str) -> None:
+    """Kernels of the user lie where the platform's rules say."""
+    assert kernelspecs.user_data_folder(MadeUpMachine(platform, {}, env=env)) == expected
+
+
+def test_kernel_search_order() -> None:
+    """JUPYTER_PATH, then user and environment in the order that the server's kind decides."""
+    machine = MadeUpMachine("linux", {"/e/bin/python": ""}, env={"JUPYTER_PATH": "/p"})
+    base = Interpreter("/usr/bin/python3", "/usr/bin/python3", "3.11.2", "cpython", "/usr", "/usr")
+    venv = Interpreter("/e/bin/python", "/usr/bin/python3", "3.11.2", "cpython", "/e", "/usr")
+    assert [s for s, _ in kernelspecs.data_folders(machine, base)][:3] == ["path", "user", "env"]
+    assert [s for s, _ in kernelspecs.data_folders(machine, venv)][:3] == ["path", "env", "user"]
+    machine.env["JUPYTER_PREFER_ENV_PATH"] = "0"
+    assert [s for s, _ in kernelspecs.data_folders(machine, venv)][:3] == ["path", "user", "env"]
+
+
+@pytest.mark.parametrize(("argv", "env", "path", "how"), [
+    (["/e/bin/python", "-X", "-m", "k"], {}, "/e/bin/python", "path"),
+    (["python3", "-m", "k"], {}, "/s/bin/python", "server"),
+    (["{resource_dir}/python"], {}, "/k/lab/python", "path"),
+    (["mypython"], {"PATH": "/x:${PATH}"}, "/x/mypython", "PATH"),
+    (["/usr/bin/env", "mypython"], {"PATH": "/x"}, "/x/mypython", "PATH"),
+    (["nix"], {}, None, "none"),
+])
+def test_kernel_program(argv: list[str], env: dict[str, str], path: str | None, how: str) -> None:
+    """A kernelspec's program is resolved as a server does: bare python is the server's own."""
+    machine = MadeUpMachine("linux", {"/x/mypython": "", "/k/lab/kernel.json": json.dumps(
+        {"argv": argv, "display_name": "L", "language": "python", "env": env})},
+        env={"PATH": "/usr/bin"})
+    server = Interpreter("/s/bin/python", "/s/bin/python", "3.11.2", "cpython", "/s", "/usr")
+    kernel = kernelspecs.read_kernel(machine, "/k/lab/kernel.json", "user")
+    program = kernelspecs.program_of(machine, kernel, server)
+    assert (program.path, program.how) == (path, how)
+
+
+@pytest.mark.parametrize(("head", "expected"), [
+    (b"#!/usr/bin/python3 -s\n", ("/usr/bin/python3", ("-s",), "direct")),
+    (b"#! /usr/bin/env python3\n", ("python3", (), "env")),
+    (b"#!/usr/bin/env -S python3 -I\n", ("python3", ("-I",), "env")),
+    (b"#!/bin/sh\n'''exec' \"/a b/python\" \"$0\" \"$@\"\n' '''\n", ("/a b/python", (), "sh")),
+    (b"#!/bin/sh\n'''exec' /ab/python -s \"$0\" \"$@\"\n", ("/ab/python", ("-s",), "sh")),
+    (b"#!/bin/bash\nexec x\n", ("/bin/bash", (), "direct")),
+    (b"print()\n", None), (b"#!\n", None), (b"\x7fELF", None), (b"", None),
+])
+def test_shebang(head: bytes, expected: tuple[str, tuple[str, ...], str] | None) -> None:
+    """First lines in every form that installers and people write."""
+    found = launchers.parse_shebang(head)
+    assert (found and (found.program, found.args, found.form)) == expected
+
+
+@pytest.mark.parametrize(("text", "expected"), [
+    ('#!/bin/sh\nexec /opt/py/bin/python3 "$@"\n', "/opt/py/bin/python3"),
+    ('#!/bin/sh\nexport A=1\nexec "/a b/python" -s "$@"\n', "/a b/python"),
+    ('#!/bin/sh\nif x; then\nexec /opt/python "$@"\nfi\n', None),
+    ('#!/bin/sh\nexec "$HOME/python" "$@"\n', None),
+    ('#!/bin/sh\nexec /usr/bin/ruby "$@"\n', None),
+    ("#!/bin/sh\nexec /usr/bin/python\n", None),
+])
+def test_wrapper_is_read_only_where_it_is_plain(text: str, expected: str | None) -> None:
+    """Only an unconditional hand-over is believed without running."""
+    assert launchers.parse_wrapper(text) == expected
+
+
+@pytest.mark.parametrize(("value", "expected"), [
+    ("${workspaceFolder}/e/bin/python", "/w/e/bin/python"),
+    ("e/bin/python", "/w/e/bin/python"),
+    ("~/e/bin/python", "/home/ada/e/bin/python"),
+    ("${userHome}/e", "/home/ada/e/bin/python"),
+    ("${env:LAB}/bin/python", "/lab/bin/python"),
+    ("python", "/usr/bin/python"),
+    ("nix", "/w/nix"),
+])
+def test_setting_values(value: str, expected: str) -> None:
+    """Variables, relative paths, folders and bare names resolve as the editor does it."""
+    machine = MadeUpMachine("linux", {"/usr/bin/python": "", "/home/ada/e/bin/python": ""},
+                            env={"PATH": "/usr/bin", "LAB": "/lab"})
+    assert editors.resolve_value(machine, value, "/w") == expected
+
+
+def test_settings_text() -> None:
+    """Comments, trailing commas and a byte order mark are read; the line is the one that counts."""
+    text = '{\n // "a": 1,\n "a": 2, /* "a" */\n "b": [1,],\n}'
+    assert editors.parse_json_with_comments(text) == {"a": 2, "b": [1]}
+    assert editors.line_of_key(text, "a") == 3
+    assert editors.parse_json_with_comments("") == {}
+    with pytest.raises(ValueError, match="1"):
+        editors.parse_json_with_comments('{"a" 1}')
+
+
+def test_trust_and_names() -> None:
+    """A file that others may write is not run; the usual names carry their parent's."""
+    machine = MadeUpMachine("linux", {"/w/.venv/bin/python": "#!/bin/sh\n"}, cwd="/w")
+    examined = Examiner(machine, "/w", "/probe").examine("/w/.venv/bin/python")
+    assert machine.ran == [] and examined.interpreter.known_by == "unknown"
+    assert [name_of(machine, p) for p in ("/a/lab", "/a/lab/.venv", "/a/lab/env")] == [
+        "lab", "lab/.venv", "lab/env"]
+    assert shells.find_python(machine) is None
