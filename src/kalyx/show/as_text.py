@@ -42,11 +42,10 @@ def here_page(page: Page, answer: HereAnswer, *, verbose: bool) -> None:
     findings = _all_findings(answer)
     if not findings or verbose:
         _trails(page, answer, verbose)
-    for number, (finding, where) in enumerate(findings, 1):
-        page.blank()
-        of = f"{number} of {len(findings)}  " if len(findings) > 1 else ""
-        page.say(f"{of}{finding.cause}" + (f", {where}" if where else ""), "slug", 2)
-        page.finding(finding)
+    if len(findings) == 1:
+        page.finding(findings[0])
+    elif findings:
+        page.findings(findings, verbose=verbose)
     if not verbose:
         for note in (f for s in answer.seats for f in s.findings if not f.is_problem):
             page.blank()
@@ -54,15 +53,15 @@ def here_page(page: Page, answer: HereAnswer, *, verbose: bool) -> None:
     _notes(page, answer.notes)
 
 
-def _all_findings(answer: HereAnswer) -> list[tuple[Finding, str]]:
-    found = [(f, "") for f in answer.findings]
-    found += [(f, seat_name(s, answer.folder)) for s in answer.seats for f in s.findings]
-    return [(f, w) for f, w in found if f.is_problem]
+def _all_findings(answer: HereAnswer) -> list[Finding]:
+    found = [*answer.findings, *[f for s in answer.seats for f in s.findings]]
+    unique = list({f.because: f for f in found}.values())  # two notebooks may share a kernel
+    return [f for f in unique if f.is_problem]
 
 
 def here_sentence(answer: HereAnswer) -> str:
     """Return the verdict on a folder in one sentence."""
-    findings = [f for f, _ in _all_findings(answer)]
+    findings = _all_findings(answer)
     known = [s for s in answer.seats if s.environment is not None]
     if len(findings) == 1:
         return findings[0].because

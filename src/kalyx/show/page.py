@@ -17,6 +17,7 @@ __all__ = ["Line", "Page", "clean"]
 
 MARKS = {"problem": "◆", "ok": "◇", "unknown": "◈", "note": "·"}
 ASCII_MARKS = {"◆": "[!]", "◇": "[ok]", "◈": "[?]", "·": "-", "…": "...", "→": "->", "│": "|"}
+EVIDENCE_OF_SEVERAL = 3  # pieces shown of each finding where there are several
 _CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
 
 
@@ -112,20 +113,48 @@ class Page:
         self.evidence(finding.evidence)
         self.remedies(finding.remedies)
 
+    def findings(self, findings: Sequence[Finding], *, verbose: bool) -> None:
+        """Add the three parts once for several findings, which are numbered."""
+        self.part("because")
+        for number, finding in enumerate(findings, 1):
+            self.say(finding.because, lead=f"{number}  ")
+        self.part("how we know")
+        for number, finding in enumerate(findings, 1):
+            shown = finding.evidence if verbose else finding.evidence[:EVIDENCE_OF_SEVERAL]
+            for place, item in enumerate(shown):
+                self._evidence(item, "   " if place else f"{number}  ")
+        self.part("what to do")
+        serves: dict[tuple[object, ...], list[int]] = {}
+        for number, finding in enumerate(findings, 1):
+            for remedy in finding.remedies:
+                serves.setdefault((remedy.do, remedy.argv, remedy.edits), []).append(number)
+        shown_already: set[tuple[object, ...]] = set()
+        letters = iter("abcdefghijklmnopqrstuvwxyz")
+        for finding in findings:
+            for remedy in finding.remedies:
+                key = (remedy.do, remedy.argv, remedy.edits)
+                if key not in shown_already:
+                    shown_already.add(key)
+                    numbers = " and ".join(str(n) for n in serves[key])
+                    self._remedy(remedy, f"{next(letters, '-')}  ", f"for {numbers}: ")
+
     def evidence(self, evidence: Sequence[Evidence], most: int = 12) -> None:
         """Number the evidence, each with its file and line."""
         if not evidence:
             return
         self.part("how we know")
         for number, item in enumerate(evidence[:most], 1):
-            self.say(item.says, indent=4, lead=f"{number:<3}")
-            place = item.path or ""
-            if place and item.line:
-                self.whole(f"{place}:{item.line}")
-            elif place and place not in item.says:
-                self.whole(place)
+            self._evidence(item, f"{number:<3}")
         if len(evidence) > most:
             self.say(f"and {len(evidence) - most} more (--verbose shows all)", "quiet", 7)
+
+    def _evidence(self, item: Evidence, lead: str) -> None:
+        self.say(item.says, lead=lead)
+        place = item.path or ""
+        if place and item.line:
+            self.whole(f"{place}:{item.line}")
+        elif place and place not in item.says:
+            self.whole(place)
 
     def remedies(self, remedies: Sequence[Remedy]) -> None:
         """Letter the remedies, each ready to copy."""
@@ -133,14 +162,17 @@ class Page:
             return
         self.part("what to do")
         for letter, remedy in zip("abcdefghijklmnopqrstuvwxyz", remedies, strict=False):
-            self.say(remedy.do, indent=4, lead=f"{letter}  ")
-            if remedy.argv:
-                self.command(remedy.argv, remedy.cwd)
-            for edit in remedy.edits:
-                self.whole(edit.path)
-                for sign, text in (("- ", edit.before), ("+ ", edit.after)):
-                    for row in (text or "").splitlines():
-                        self.lines.append(Line(clean(row), "before" if sign == "- " else "after",
-                                               7, sign, "lead", False))  # to the letter: no ~
-            if remedy.changes and remedy.kind != "manual":
-                self.say(f"changes: {remedy.changes}", "quiet", 7)
+            self._remedy(remedy, f"{letter}  ")
+
+    def _remedy(self, remedy: Remedy, lead: str, before: str = "") -> None:
+        self.say(before + remedy.do, lead=lead)
+        if remedy.argv:
+            self.command(remedy.argv, remedy.cwd)
+        for edit in remedy.edits:
+            self.whole(edit.path)
+            for sign, text in (("- ", edit.before), ("+ ", edit.after)):
+                for row in (text or "").splitlines():
+                    self.lines.append(Line(clean(row), "before" if sign == "- " else "after",
+                                           7, sign, "lead", False))  # to the letter: no ~
+        if remedy.changes and remedy.kind == "command":
+            self.say(f"changes: {remedy.changes}", "quiet", 7)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import ast
 import json
-import re
 import time
 from typing import Any
 
@@ -21,7 +20,7 @@ from kalyx.core.record import dataclass, replace
 from kalyx.core.verdicts.interpreter import interpreter_broken, interpreter_gone
 from kalyx.core.wire.client import KernelFailed, StartedKernel
 
-__all__ = ["EnrolAnswer", "answer_enrol", "derive_name"]
+__all__ = ["EnrolAnswer", "answer_enrol"]
 
 DEFAULT_COMMAND = ("-m", "ipykernel_launcher", "-f", "{connection_file}")
 QUESTIONS = {"executable": "__import__('sys').executable", "prefix": "__import__('sys').prefix"}
@@ -155,18 +154,9 @@ def _no_kernel_package(finder: SeatFinder, environment: Environment) -> Finding:
 
 
 # -- the plan ------------------------------------------------------------------------------------
-def derive_name(environment: Environment) -> str:
-    """Return a kernel name that tells the truth: the environment's own, in allowed letters."""
-    name = environment.name.split("/")[0]
-    if environment.kind == "base":
-        name = f"python-{environment.python_version}"
-    plain = re.sub(r"[^a-z0-9._-]+", "-", name.lower()).strip("-.")
-    return plain or "environment"
-
-
 def _plan(finder: SeatFinder, environment: Environment, interpreter: Interpreter,
           command: tuple[str, ...], name: str | None, label: str | None) -> Kernel:
-    name = name or derive_name(environment)
+    name = name or kernelspecs.derive_name(environment)
     if not kernelspecs.NAME.match(name):
         raise WrongUsage(f"{name!r} is not a kernel name.",
                          "A name holds letters, digits, dots, dashes and underscores only.")

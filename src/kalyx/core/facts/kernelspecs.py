@@ -9,10 +9,10 @@ from collections.abc import Mapping
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.launchers import find_on_path, is_python_name
 from kalyx.core.machine import Machine
-from kalyx.core.model import Interpreter, Kernel
+from kalyx.core.model import Environment, Interpreter, Kernel
 from kalyx.core.record import dataclass
 
-__all__ = ["KernelProgram", "data_folders", "kernel_environment", "program_of", "read_kernel",
+__all__ = ["KernelProgram", "data_folders", "derive_name", "kernel_environment", "program_of", "read_kernel",
            "read_kernels", "user_data_folder"]
 
 NAME = re.compile(r"^[a-z0-9._-]+$", re.IGNORECASE)
@@ -151,3 +151,12 @@ def program_of(machine: Machine, kernel: Kernel, server: Interpreter | None) -> 
     found = find_on_path(m, program, value, first_only=True)
     return KernelProgram(found[0].path if found else None, tuple(flags),
                          "PATH" if found else "none", is_python)
+
+
+def derive_name(environment: Environment) -> str:
+    """Return a kernel name that tells the truth: the environment's own, in allowed letters."""
+    name = environment.name.split("/")[0]
+    if environment.kind == "base":
+        name = f"python-{environment.python_version}"
+    plain = re.sub(r"[^a-z0-9._-]+", "-", name.lower()).strip("-.")
+    return plain or "environment"

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from kalyx.core.facts.kernelspecs import derive_name
 from kalyx.core.facts.seats import SeatFacts
 from kalyx.core.machine import Machine
-from kalyx.core.model import Agreement, Evidence, Finding, Kernel, Remedy, Seat
+from kalyx.core.model import Agreement, Environment, Evidence, Finding, Kernel, Remedy, Seat
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.editor import point_setting
-from kalyx.core.verdicts.kernel import switch_kernel
+from kalyx.core.verdicts.kernel import enrol_again, switch_kernel
 
 __all__ = ["judge_agreement", "short_name"]
 
@@ -46,9 +47,9 @@ def seats_disagree(groups: list[list[SeatFacts]], machine: Machine,
     said = " and ".join(f"{short_name(f.seat)} uses {_place(f.seat)}" for f in odd[:3])
     if len(odd) > 3:
         said += f" and {len(odd) - 3} more use others"
-    evidence = [Evidence(f"{short_name(f.seat)} uses {_place(f.seat)}",
-                         f.seat.interpreter.path if f.seat.interpreter else None)
-                for group in groups for f in group]
+    evidence = [Evidence(f"{short_name(f.seat)} runs {f.seat.interpreter.path}",
+                         f.seat.interpreter.path)
+                for group in groups for f in group if f.seat.interpreter is not None]
     because = (f"{said}, while {_listed([short_name(s) for s in main])} "
                f"{'uses' if len(main) == 1 else 'use'} {_place(main[0])}.")
     return Finding(
@@ -72,6 +73,26 @@ def short_name(seat: Seat) -> str:
         seat.kind, f"the {seat.kind} {seat.label}")
 
 
+def _enrol(facts: SeatFacts, environment: Environment, machine: Machine,
+           kernels: Sequence[Kernel]) -> Remedy:
+    """Return the command that makes an environment the notebook's kernel, under a free name.
+
+    Where the notebook's own kernel carries the environment's name already, it
+    is that one which has to be set right.
+    """
+    command = (*machine.own_command, "enrol", environment.path)
+    name = derive_name(environment)
+    if facts.kernel is not None and facts.kernel.name == name:
+        return enrol_again(environment, facts.kernel, machine)
+    taken = {k.name for k in kernels}
+    if name in taken:
+        number = next(n for n in range(2, 1000) if f"{name}-{n}" not in taken)
+        command = (*command, "--name", f"{name}-{number}")
+    return Remedy(f"Enrol {environment.path} as a kernel, and choose it for {facts.seat.label} "
+                  "then.", "command", argv=command, changes="adds a kernel to your own folder",
+                  undoable=True)
+
+
 def _bring_in_line(facts: SeatFacts, main: Seat, machine: Machine,
                    kernels: Sequence[Kernel]) -> Remedy:
     environment, interpreter = main.environment, main.interpreter
@@ -84,9 +105,6 @@ def _bring_in_line(facts: SeatFacts, main: Seat, machine: Machine,
             machine.path.dirname(machine.path.dirname(k.argv[0])), environment.path)), None)
         if fitting is not None:
             return switch_kernel(facts.notebook, fitting, machine)
-        return Remedy(
-            f"Enrol {environment.path} as a kernel, and choose it for {seat.label} then.",
-            "command", argv=(*machine.own_command, "enrol", environment.path),
-            changes="adds a kernel to your own folder", undoable=True)
+        return _enrol(facts, environment, machine, kernels)
     return Remedy(f"Activate {environment.path} in the shell, or start {interpreter.path}.",
                   "manual", changes="the variables of this shell")

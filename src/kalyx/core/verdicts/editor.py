@@ -10,6 +10,7 @@ from kalyx.core.facts.seats import SeatFacts
 from kalyx.core.machine import Machine
 from kalyx.core.model import Edit, Environment, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.interpreter import which_is_gone
 
 __all__ = ["judge_editor", "nearest_environment", "point_setting"]
 
@@ -56,7 +57,8 @@ def setting_points_nowhere(facts: SeatFacts, machine: Machine,
                        changes=setting.file))
     return Finding(
         "setting-points-nowhere", "error", "certain",
-        f"The editor's setting names {interpreter.path}, and {interpreter.trouble}.",
+        f"The editor's setting names {interpreter.path}"
+        f"{which_is_gone(interpreter.path, interpreter.trouble)}.",
         tuple(evidence), tuple(todo[:1] if near is not None else todo))
 
 

@@ -71,7 +71,9 @@ def _finding(case: Case, module: str, files: list[str], loader_says: str = "") -
     owner = case.distribution_of(file)
     layer = case.layer_of_file(file)
     made_for = describe_tag(file)
-    here = f"Python {case.obs.who.get('version')} ({case.obs.who.get('implementation')})"
+    kind = {"cpython": "CPython", "pypy": "PyPy"}.get(
+        str(case.obs.who.get("implementation")), "Python")
+    here = f"{kind} {case.obs.who.get('version')}"
     evidence = [Evidence(f"{f} is for {describe_tag(f)}", f) for f in files[:4]]
     evidence.append(Evidence(f"{case.python} loads {', '.join(case.finder.suffixes)}",
                              case.python))

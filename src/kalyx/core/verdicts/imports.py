@@ -15,10 +15,13 @@ _GROUPS = (absent, hidden, foreign, own_code)  # imported so that their checks a
 _WHEN_IT_IMPORTS = ("hidden-by-file",)
 
 
-# Causes that are not true beside others: the honest rest, and "nowhere" where it is somewhere
+# Causes that are not true beside others: the honest rest, "nowhere" where it is somewhere, "not in
+# this version" where it is there and cannot be loaded, or something else was asked
 _ANY = frozenset(CATALOGUE)
 _NOT_BESIDE: dict[str, frozenset[str]] = {
     "raises": _ANY,
+    "submodule-absent": frozenset({"foreign-abi", "hidden-by-file"}),
+    "attribute-absent": frozenset({"foreign-abi", "hidden-by-file"}),
     "not-installed": frozenset({"name-differs", "stdlib-removed", "stdlib-not-yet",
                                 "stdlib-not-built", "own-code-unreachable"}),
 }

@@ -10,6 +10,13 @@ from kalyx.core.verdicts.catalogue import cause
 __all__ = ["interpreter_broken", "interpreter_gone", "report_without_run"]
 
 
+def which_is_gone(path: str, trouble: str) -> str:
+    """Return the clause that says why a path leads nowhere, without naming it twice."""
+    if trouble.startswith(path + " "):
+        return ", which" + trouble[len(path):]
+    return f", and {trouble}"
+
+
 @cause("interpreter-gone", "G", "the path or its symlink leads nowhere",
        brief="an interpreter is gone")
 def interpreter_gone(facts: SeatFacts, machine: Machine) -> Finding | None:
@@ -28,7 +35,7 @@ def interpreter_gone(facts: SeatFacts, machine: Machine) -> Finding | None:
         todo.insert(0, Remedy(f"Make {prefix} again with a Python that is there; its packages "
                               "have to be installed again.", "manual", changes=prefix))
     return Finding("interpreter-gone", "error", "certain",
-                   f"The interpreter {path} is gone: {interpreter.trouble}.", tuple(evidence),
+                   f"Nothing can be run with {path}{which_is_gone(path, interpreter.trouble)}.", tuple(evidence),
                    tuple(todo))
 
 

@@ -14,8 +14,9 @@ from kalyx.core.facts.seats import SeatFacts
 from kalyx.core.machine import Machine
 from kalyx.core.model import Edit, Environment, Evidence, Finding, Kernel, Remedy
 from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.interpreter import which_is_gone
 
-__all__ = ["judge_kernel", "switch_kernel"]
+__all__ = ["enrol_again", "judge_kernel", "switch_kernel"]
 
 _VERSION = re.compile(r"(?:python|\bpy)[ ._-]?(\d)(?:\.?(\d{1,2}))?(?![\d])", re.IGNORECASE)
 
@@ -125,7 +126,8 @@ def kernel_interpreter_gone(facts: SeatFacts) -> Finding | None:
         return None
     return Finding(
         "kernel-interpreter-gone", "error", "certain",
-        f"The kernel {kernel.name} ({kernel.label}) starts {missing}, and {trouble}.",
+        f"The kernel {kernel.name} ({kernel.label}) starts {missing}"
+        f"{which_is_gone(missing, trouble)}.",
         (Evidence(f"its program is {kernel.argv[0]}", kernel.spec),
          Evidence(trouble, missing)),
         (Remedy(f"Enrol an environment that is there under this name: kalyx enrol ENV --name "
@@ -204,12 +206,17 @@ def kernel_mislabelled(facts: SeatFacts, machine: Machine,
                    f"{runs}.")
         evidence.append(Evidence(f"{environment.path} is another environment, called "
                                  f"{environment.name}", environment.path))
-        todo = (Remedy(
-            f"Enrol {environment.path} under this name, so that the kernel is what it says.",
-            "command", argv=(*machine.own_command, "enrol", environment.path, "--name",
-                             kernel.name, "--overwrite"), changes=kernel.spec, undoable=True),)
+        todo = (enrol_again(environment, kernel, machine),)
     return Finding(
         "kernel-mislabelled", "warning", "certain", because, tuple(evidence), todo)
+
+
+def enrol_again(environment: Environment, kernel: Kernel, machine: Machine) -> Remedy:
+    """Return the command that makes a kernel run the environment that it is named for."""
+    return Remedy(
+        f"Enrol {environment.path} under the name {kernel.name}, so that it is what it says.",
+        "command", argv=(*machine.own_command, "enrol", environment.path, "--name", kernel.name,
+                         "--overwrite"), changes=kernel.spec, undoable=True)
 
 
 def _claimed_version(kernel: Kernel, version: str) -> str | None:

@@ -1,0 +1,35 @@
+#!/usr/bin/env bash
+# Takes the pictures in docs/screenshots/ anew, on the demo's data.
+# Needs Debian's xvfb, xterm, imagemagick and fonts-dejavu-core, and kalyx on PATH.
+# With names as arguments (here why-elsewhere ...) only those are taken.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+out=$PWD/docs/screenshots
+work=$(mktemp -d)
+trap 'rm -rf "$work"' EXIT
+kalyx demo --keep "$work/demo" > "$work/enter"
+
+shot() { # NAME ROWS COMMAND...
+  local name=$1; shift
+  if [ -n "$wanted" ] && ! grep -qw -- "$name" <<< "$wanted"; then return; fi
+  local display=$(( 90 + RANDOM % 400 )) done_file=$work/done-$name
+  Xvfb ":$display" -screen 0 1280x800x24 > /dev/null 2>&1 & local server=$!
+  for _ in $(seq 50); do [ -e "/tmp/.X11-unix/X$display" ] && break; sleep 0.1; done
+  { cat "$work/enter"; printf 'printf "$ %%s\\n" %q\n%s\ntouch %q\nsleep 20\n' "$*" "$*" "$done_file"; } > "$work/run-$name"
+  DISPLAY=:$display xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry 158x46+0+0 -bg '#14171a' \
+    -fg '#d8dee4' -en UTF-8 -e bash "$work/run-$name" > /dev/null 2>&1 & local terminal=$!
+  for _ in $(seq 600); do [ -e "$done_file" ] && break; sleep 0.1; done
+  sleep 0.6
+  DISPLAY=:$display import -window root "$out/$name.png"
+  kill $terminal $server 2> /dev/null || true
+  wait $terminal $server 2> /dev/null || true
+  echo "$out/$name.png"
+}
+
+wanted=$*
+shot here 'kalyx here'
+shot why-elsewhere 'kalyx why humidlog'
+shot why-dependency 'kalyx why germkit --at notebook:germination.ipynb'
+shot why-hidden 'kalyx why sporecount --at script:cold_room.py'
+shot why-foreign 'kalyx why seedscan'
+shot enrol 'kalyx enrol lab --overwrite'
