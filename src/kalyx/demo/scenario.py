@@ -9,6 +9,7 @@ envs/field                  laid out as conda does it (where the platform allows
 environment is gone
 fernhollow/                 the project: a notebook, a script, editor settings, and a
 file of its own with a package's name
+FOLDER/old-disk/              a wheel for an older Python, copied into lab by hand
 FOLDER/wheels/                the distributions that pip finds without a network
 """
 
@@ -19,6 +20,7 @@ import os
 import shutil
 import subprocess
 import sys
+import zipfile
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -72,7 +74,9 @@ def build(folder: str) -> Scenario:
     wheels = os.path.join(folder, "wheels")
     for path in (project, wheels, os.path.join(home, "envs"), os.path.join(home, ".local", "bin")):
         os.makedirs(path, exist_ok=True)
-    _build_wheels(wheels)
+    old_disk = os.path.join(folder, "old-disk")
+    os.makedirs(old_disk)
+    _build_wheels(wheels, old_disk)
     scenario = Scenario(folder, project, _variables(home, wheels))
     _build_environments(scenario, home)
     _write_pip(home)
@@ -103,7 +107,8 @@ def _variables(home: str, wheels: str) -> dict[str, str]:
 
 
 # -- distributions -----------------------------------------------------------------------------
-def _build_wheels(folder: str) -> None:
+def _build_wheels(folder: str, old_disk: str) -> None:
+    """Build what pip can find, and beside it what somebody copied from an older computer."""
     with open(os.path.join(PAYLOAD, "sprigkernel.py"), encoding="utf-8") as file:
         kernel = file.read()
     spec = {"argv": ["python", *KERNEL_ARGS], "display_name": "Sprig", "language": "python"}
@@ -125,10 +130,14 @@ def _build_wheels(folder: str) -> None:
     build_wheel(folder, "sporecount", "0.4.1", {
         "sporecount/__init__.py": '"""Counts spores."""\n\n'
         "def count(sample):\n    return len(sample)\n"})
+    init = '"""Reads images of seeds."""\n\nfrom seedscan._pixels import scan\n'
     build_wheel(folder, "seedscan", "3.0.0", {
-        "seedscan/__init__.py": '"""Reads images of seeds."""\n\nfrom seedscan._pixels import scan\n',
+        "seedscan/__init__.py": init,
+        "seedscan/_pixels.py": "def scan(image):\n    return sorted(image)\n"})
+    build_wheel(old_disk, "seedscan", "3.0.0", {
+        "seedscan/__init__.py": init,
         "seedscan/_pixels.cpython-36m-x86_64-linux-gnu.so": b"\x7fELF made for another Python\n",
-    })
+    }, tag="cp36-cp36m-linux_x86_64")
 
 
 # -- environments -------------------------------------------------------------------------------
@@ -136,7 +145,7 @@ def _build_environments(scenario: Scenario, home: str) -> None:
     envs = os.path.join(home, "envs")
     jobs = [
         lambda: _venv(scenario, os.path.join(envs, "lab"),
-                      ["sporecount", "seedscan", "sprigkernel"]),
+                      ["sporecount", "sprigkernel"], by_hand="old-disk"),
         lambda: _venv(scenario, os.path.join(envs, "lab-old"),
                       ["germkit", "humidlog", "sprigkernel"]),
     ]
@@ -161,11 +170,32 @@ def _run(argv: Sequence[str], env: dict[str, str]) -> None:
                       "The demo needs a Python with venv and ensurepip.")
 
 
-def _venv(scenario: Scenario, prefix: str, wants: list[str]) -> None:
-    """Make an environment with pip and fill it; dependencies are left out on purpose."""
+def _venv(scenario: Scenario, prefix: str, wants: list[str], by_hand: str = "") -> None:
+    """Make an environment with pip and fill it; dependencies are left out on purpose.
+
+    What lies in the folder `by_hand` is unpacked into it without asking whether it fits.
+    """
     _run([_base_python(), "-m", "venv", prefix], scenario.env)
     _run([program(prefix, "python"), "-m", "pip", "install", "-q", "--no-deps", *wants],
          scenario.env)
+    if by_hand:
+        folder = os.path.join(scenario.folder, by_hand)
+        for name in os.listdir(folder):
+            _unpack(os.path.join(folder, name), _site(prefix))
+
+
+def _site(prefix: str) -> str:
+    """Return the site-packages of an environment of this Python version."""
+    if WINDOWS:
+        return os.path.join(prefix, "Lib", "site-packages")
+    return os.path.join(prefix, "lib", f"python{sys.version_info[0]}.{sys.version_info[1]}",
+                        "site-packages")
+
+
+def _unpack(wheel: str, site: str) -> None:
+    """Unpack a wheel as it is."""
+    with zipfile.ZipFile(wheel) as archive:
+        archive.extractall(site)
 
 
 def _conda_layout(scenario: Scenario, prefix: str) -> None:
@@ -201,10 +231,8 @@ def _conda_layout(scenario: Scenario, prefix: str) -> None:
     if not works:  # an interpreter that cannot be copied: do without this environment
         shutil.rmtree(prefix)
         return
-    _run([program(os.path.join(os.path.dirname(prefix), "field"), "python"), "-c",
-          "import zipfile,sys; zipfile.ZipFile(sys.argv[1]).extractall(sys.argv[2])",
-          os.path.join(scenario.folder, "wheels", "traygrid-0.9.2-py3-none-any.whl"),
-          os.path.join(library, "site-packages")], scenario.env)
+    _unpack(os.path.join(scenario.folder, "wheels", "traygrid-0.9.2-py3-none-any.whl"),
+            _site(prefix))
 
 
 # -- files ----------------------------------------------------------------------------------------

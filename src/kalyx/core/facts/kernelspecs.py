@@ -12,8 +12,8 @@ from kalyx.core.machine import Machine
 from kalyx.core.model import Environment, Interpreter, Kernel
 from kalyx.core.record import dataclass
 
-__all__ = ["KernelProgram", "data_folders", "derive_name", "kernel_environment", "program_of", "read_kernel",
-           "read_kernels", "user_data_folder"]
+__all__ = ["KernelProgram", "data_folders", "derive_name", "kernel_environment",
+           "program_of", "read_kernel", "read_kernels", "user_data_folder"]
 
 NAME = re.compile(r"^[a-z0-9._-]+$", re.IGNORECASE)
 BARE_PYTHON = re.compile(r"^python(\d(\.\d+)?)?$")

@@ -97,7 +97,6 @@ def _bring_in_line(facts: SeatFacts, main: Seat, machine: Machine,
                    kernels: Sequence[Kernel]) -> Remedy:
     environment, interpreter = main.environment, main.interpreter
     assert environment is not None and interpreter is not None
-    seat = facts.seat
     if facts.setting is not None:
         return point_setting(machine, facts.setting, interpreter.path)
     if facts.notebook is not None:

@@ -35,8 +35,8 @@ def interpreter_gone(facts: SeatFacts, machine: Machine) -> Finding | None:
         todo.insert(0, Remedy(f"Make {prefix} again with a Python that is there; its packages "
                               "have to be installed again.", "manual", changes=prefix))
     return Finding("interpreter-gone", "error", "certain",
-                   f"Nothing can be run with {path}{which_is_gone(path, interpreter.trouble)}.", tuple(evidence),
-                   tuple(todo))
+                   f"Nothing can be run with {path}{which_is_gone(path, interpreter.trouble)}.",
+                   tuple(evidence), tuple(todo))
 
 
 @cause("interpreter-broken", "G", "it exists and cannot start",
