@@ -7,6 +7,7 @@ counts, so that what else the machine does falls on both alike.
 from __future__ import annotations
 
 import os
+import shutil
 import statistics
 import subprocess
 import sys
@@ -48,7 +49,7 @@ def measure(pair: Pair, cwd: str, env: dict[str, str]) -> float:
 
 def pairs(python: str) -> list[Pair]:
     """Return what is compared."""
-    kalyx = [python, "-m", "kalyx"]
+    kalyx = [shutil.which("kalyx", path=os.path.dirname(python)) or "kalyx"]
     seat = f"python:{python}"
     return [
         Pair("--version / a bare interpreter start", [*kalyx, "--version"], [python, "-c", "pass"],

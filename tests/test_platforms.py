@@ -7,7 +7,7 @@ import json
 import pytest
 
 from kalyx.core.answers.here import answer_here
-from kalyx.core.facts import editors, kernelspecs, launchers, layers, shells
+from kalyx.core.facts import editors, kernelspecs, launchers, layers, shells, wrappers
 from kalyx.core.facts.interpreters import Examiner, name_of, read_interpreter
 from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.facts.seats import SeatFinder
@@ -160,3 +160,21 @@ def test_trust_and_names() -> None:
     assert [name_of(machine, p) for p in ("/a/lab", "/a/lab/.venv", "/a/lab/env")] == [
         "lab", "lab/.venv", "lab/env"]
     assert shells.find_python(machine) is None
+
+
+@pytest.mark.parametrize(("picked", "kept"), [("3.9", False), ("3.11", True)])
+def test_own_wrapper_is_undone(picked: str, kept: bool) -> None:
+    """What a wrapper changed on the way to starting Kalyx is taken back; a person's choice stays."""
+    who = json.dumps({"kalyx": "1", "executable": f"/v/versions/{picked}/bin/python",
+                      "version": picked + ".1", "implementation": "cpython",
+                      "prefix": f"/v/versions/{picked}", "base_prefix": f"/v/versions/{picked}"})
+    machine = MadeUpMachine("linux", {"/v/shims/python": "#!/bin/bash\nexec x\n",
+                                      f"/v/versions/{picked}/bin/python": "\x7fELF"},
+                            answers={"/v/shims/python": who, f"/v/versions/{picked}/bin/python": who},
+                            env={"PATH": "/v/versions/3.9/bin:/v/libexec:/v/shims:/usr/bin",
+                                 "PYENV_ROOT": "/v", "PYENV_DIR": "/", "PYENV_HOOK_PATH": "/h",
+                                 "_PYENV_INSTALL_PREFIX": "/v", "PYENV_VERSION": "3.9"})
+    env, notes = wrappers.shell_environment(machine, "/probe")
+    assert env["PATH"] == "/v/shims:/usr/bin" and [n.note for n in notes] == ["started-by-wrapper"]
+    assert ("PYENV_VERSION" in env) is kept and "PYENV_DIR" not in env
+    assert wrappers.shell_environment(MadeUpMachine("linux", {}, env=env), "/p") == (env, [])

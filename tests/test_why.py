@@ -256,7 +256,7 @@ HEALTHY = {
         write(site_of(e) / "x.pth", str(w.home / "code") + "\n"))),
     "prints, reads, threads, changes folder": ("noisy", "start", _own("noisy.py", (
         "import os, sys, threading, time\nprint('{\"who\": 1}')\nsys.stdin.read()\nos.chdir('/')\n"
-        "threading.Thread(target=time.sleep, args=(2,)).start()\nos.system('sleep 60 &')\n"))),
+        "threading.Thread(target=time.sleep, args=(2,)).start()\nos.system('sleep 3 &')\n"))),
     "name from it": ("json:loads", "stdlib", lambda w, e: None),
 }
 

@@ -5,11 +5,15 @@ from __future__ import annotations
 import argparse
 import os
 from collections.abc import Callable
-from typing import Any
 
 from kalyx.core.facts.seats import SeatFinder
+from kalyx.core.facts.wrappers import shell_environment
 from kalyx.core.machine import RealMachine, own_command
 from kalyx.core.model import Note
+from kalyx.core.record import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from typing import Any
 
 __all__ = ["finder_for", "print_answer"]
 
@@ -19,8 +23,11 @@ PROBE_FOLDER = os.path.join(os.path.dirname(os.path.dirname(os.path.abspath(__fi
 def finder_for(folder: str | None, options: argparse.Namespace) -> SeatFinder:
     """Return a seat finder for a folder (the working folder when None)."""
     machine = RealMachine()
+    env, notes = shell_environment(machine, PROBE_FOLDER)
+    if notes:
+        machine = RealMachine(env)
     limit = min(options.timeout or 10.0, 10.0)
-    return SeatFinder(machine, folder or machine.cwd, PROBE_FOLDER, limit)
+    return SeatFinder(machine, folder or machine.cwd, PROBE_FOLDER, limit, notes=tuple(notes))
 
 
 def print_answer(options: argparse.Namespace, status: str, result: Callable[[], dict[str, Any]],

@@ -35,7 +35,7 @@ kalyx says which Python is really used here, and why an import fails in it.
 
 
 def build_parser(only: str | None) -> Parser:
-    """Build the parser; with `only`, just that command's arguments are loaded."""
+    """Build the parser; with `only`, just that command is loaded."""
     parser = Parser(prog="kalyx", description="Which Python is really used here, and why an "
                     "import fails in it.", allow_abbrev=False)
     parser.add_argument("--version", action="version", version=f"kalyx {__version__}")
@@ -43,17 +43,19 @@ def build_parser(only: str | None) -> Parser:
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", parser_class=Parser,
                                      prog="kalyx")  # given, or a help formatter is loaded
     for name, (module, line) in COMMANDS.items():
+        if only not in (None, name):
+            continue
         sub = commands.add_parser(name, help=line, description=line[0].upper() + line[1:] + ".",
                                   allow_abbrev=False)
         add_global_options(sub)
-        if only is None or only == name:
-            importlib.import_module(f"kalyx.cli.{module}").add_arguments(sub)
+        importlib.import_module(f"kalyx.cli.{module}").add_arguments(sub)
     return parser
 
 
 def run(argv: list[str]) -> int:
     """Run one command line and return its exit status; never lets a traceback through."""
-    command = next((a for a in argv if a in COMMANDS), None)
+    first = next((a for a in argv if not a.startswith("-")), None)
+    command = first if first in COMMANDS else None
     if not argv:
         print(SHORT_HELP, end="")
         return 0

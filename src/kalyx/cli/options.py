@@ -3,8 +3,13 @@
 from __future__ import annotations
 
 import argparse
+import os
 import sys
-from typing import NoReturn
+
+from kalyx.core.record import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from typing import Any, NoReturn
 
 __all__ = ["Parser", "UsageError", "add_global_options"]
 
@@ -18,8 +23,25 @@ class UsageError(Exception):
         self.hint = hint
 
 
+def formatter(prog: str) -> argparse.HelpFormatter:
+    """Return a help formatter of the terminal's width.
+
+    Given one, argparse does not load the module that would find it out, each
+    time that an argument is added.
+    """
+    try:
+        columns = int(os.environ.get("COLUMNS") or os.get_terminal_size().columns)
+    except (OSError, ValueError):
+        columns = 80
+    return argparse.HelpFormatter(prog, width=max(40, columns - 2))
+
+
 class Parser(argparse.ArgumentParser):
     """An argument parser that raises instead of printing, so that --json gets its document."""
+
+    def __init__(self, *args: Any, **more: Any) -> None:
+        more.setdefault("formatter_class", formatter)
+        super().__init__(*args, **more)
 
     def error(self, message: str) -> NoReturn:
         raise UsageError(message, f"{self.prog} --help says more.")

@@ -14,15 +14,18 @@ import stat
 import sys
 import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import Any, TypeVar
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.record import dataclass
+from kalyx.core.record import TYPE_CHECKING, dataclass
+
+if TYPE_CHECKING:
+    from typing import Any, TypeVar
+
+    T = TypeVar("T")
+    R = TypeVar("R")
 
 __all__ = ["FileInfo", "Machine", "RealMachine", "RunResult"]
 
-T = TypeVar("T")
-R = TypeVar("R")
 
 READ_LIMIT = 32 * 1024 * 1024  # bytes; a settings file or METADATA is far below
 LIST_LIMIT = 100_000           # entries of one folder
@@ -62,9 +65,13 @@ class RunResult:
         return self.out.decode("utf-8", "replace")
 
     def complaint(self) -> str:
-        """Return the last line with words that it printed to standard error."""
-        lines = [ln.strip() for ln in self.err.decode("utf-8", "replace").splitlines()]
-        return next((ln for ln in reversed(lines) if ln), "")
+        """Return the line of standard error that says most: a traceback's last, else the first."""
+        text = self.err.decode("utf-8", "replace")
+        lines = [ln.strip() for ln in text.splitlines() if ln.strip()]
+        fatal = [ln for ln in lines if ln.startswith("Fatal Python error")]
+        if fatal:
+            return fatal[0]
+        return next(iter(reversed(lines) if "Traceback" in text else lines), "")
 
 
 class Machine:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Mapping
-from typing import TYPE_CHECKING, Any
 
 from kalyx import __version__
 from kalyx.core.model import (
@@ -16,9 +15,11 @@ from kalyx.core.model import (
     Note,
     Seat,
 )
-from kalyx.core.record import names_of
+from kalyx.core.record import TYPE_CHECKING, names_of
 
 if TYPE_CHECKING:
+    from typing import Any
+
     from kalyx.core.answers.enrol import EnrolAnswer
     from kalyx.core.answers.here import HereAnswer
     from kalyx.core.answers.why import WhyAnswer

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from kalyx.core.model import Evidence, Finding, ImportReport, Note, Seat
+from kalyx.core.record import TYPE_CHECKING
 from kalyx.core.verdicts.catalogue import CATALOGUE
 from kalyx.show.page import Page
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import os
-import shutil
 import sys
-import textwrap
-from typing import TextIO
 
+from kalyx.core.record import TYPE_CHECKING
 from kalyx.show.page import ASCII_MARKS, Line, Page
+
+if TYPE_CHECKING:
+    from typing import TextIO
 
 __all__ = ["Writer", "wants_color"]
 
@@ -38,8 +39,11 @@ class Writer:
     def __init__(self, stream: TextIO | None = None, color: str = "auto") -> None:
         self.stream = stream or sys.stdout
         self.color = wants_color(color, self.stream)
-        terminal = self.stream.isatty()
-        self.columns, self.rows = shutil.get_terminal_size((80, 24)) if terminal else (10_000, 0)
+        self.columns, self.rows = 10_000, 0  # a pipe gets whole lines
+        if self.stream.isatty():
+            import shutil
+
+            self.columns, self.rows = shutil.get_terminal_size((80, 24))
         self.unicode = self._can_print("◆◇◈…→│")
 
     def _can_print(self, text: str) -> bool:
@@ -69,6 +73,8 @@ class Writer:
         room = max(20, width - line.indent - len(lead))
         pieces = [text]
         if line.wrap and len(text) > room:
+            import textwrap
+
             pieces = textwrap.wrap(text, room, break_long_words=False, break_on_hyphens=False) or [""]
         rows = []
         for number, piece in enumerate(pieces):

@@ -42,7 +42,7 @@ def answer_here(finder: SeatFinder) -> HereAnswer:
     m, folder = finder.machine, finder.folder
     if not m.is_folder(folder):
         raise NothingToJudge(f"{folder} is not a folder.", "Name a folder that is there.")
-    notes = []
+    notes = list(finder.notes)
     try:
         m.list_folder(folder)
     except Unreadable as error:

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from typing import Any
 
 from kalyx.core.errors import WrongUsage
 from kalyx.core.facts.cases import Case, Neighbours
 from kalyx.core.facts.observations import observe_import
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.model import ImportReport, Interpreter, Note, Observation, Seat
-from kalyx.core.record import dataclass, replace
+from kalyx.core.record import TYPE_CHECKING, dataclass, replace
+
+if TYPE_CHECKING:
+    from typing import Any
 
 __all__ = ["WhyAnswer", "answer_why", "parse_request"]
 

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import json
 import re
-from typing import Any
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters import python_in
 from kalyx.core.facts.launchers import find_on_path
 from kalyx.core.machine import Machine
-from kalyx.core.record import dataclass
+from kalyx.core.record import TYPE_CHECKING, dataclass
+
+if TYPE_CHECKING:
+    from typing import Any
 
 __all__ = ["EDITORS", "Editor", "EditorSetting", "find_settings", "read_setting"]
 

@@ -11,14 +11,16 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
-from typing import Any
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.launchers import follow_links, parse_shebang, parse_wrapper, read_head
 from kalyx.core.facts.pyvenv import VenvConfig, find_venv_config
 from kalyx.core.machine import Machine, RunResult
 from kalyx.core.model import Environment, Interpreter, TrailStep
-from kalyx.core.record import dataclass, replace
+from kalyx.core.record import TYPE_CHECKING, dataclass, replace
+
+if TYPE_CHECKING:
+    from typing import Any
 
 __all__ = ["Examined", "Examiner", "environment_of", "name_of", "numbered", "program_folder",
            "python_in"]
@@ -165,7 +167,7 @@ class Examiner:
         for name, value in (env or m.env).items():
             first = value.split(":")[0]
             if name.endswith("_VERSION") and "PY" in name and first and first in parts:
-                return [TrailStep(0, f"the variable {name} is {value!r}, which names it", name,
+                return [TrailStep(0, f"the variable {name} is {value!r}, which names it", None,
                                   None, target)]
         folder = cwd
         for _ in range(40):
@@ -230,7 +232,7 @@ def explain_failure(result: RunResult, limit: float) -> str:
         return f"it did not answer within {limit:g} s"
     if result.status is None:
         return f"it could not be started: {result.why_not}"
-    complaint = result.complaint()
+    complaint = result.complaint().rstrip(".")
     if result.status < 0:
         return f"it died of signal {-result.status}"
     return f"it ended with status {result.status}" + (f": {complaint}" if complaint else

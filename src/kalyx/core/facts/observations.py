@@ -7,11 +7,14 @@ import os
 import re
 import sys
 from importlib._bootstrap_external import MAGIC_NUMBER
-from typing import Any
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine, RunResult
 from kalyx.core.model import Frame, Interpreter, Launch, Observation, ObservedError
+from kalyx.core.record import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from typing import Any
 
 __all__ = ["observe_import"]
 

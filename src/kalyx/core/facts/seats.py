@@ -15,7 +15,7 @@ from kalyx.core.facts.interpreters import (
 )
 from kalyx.core.facts.launchers import find_on_path, is_python_name, parse_shebang, read_head
 from kalyx.core.machine import Machine
-from kalyx.core.model import Environment, Interpreter, Kernel, Launch, Seat, TrailStep
+from kalyx.core.model import Environment, Interpreter, Kernel, Launch, Note, Seat, TrailStep
 from kalyx.core.record import dataclass, replace
 
 __all__ = ["KINDS", "SeatFacts", "SeatFinder"]
@@ -42,8 +42,9 @@ class SeatFinder:
     """Resolves seat references on one machine, seen from one folder."""
 
     def __init__(self, machine: Machine, folder: str, probe_folder: str, limit: float = 10.0,
-                 roots: tuple[str, ...] = ()) -> None:
+                 roots: tuple[str, ...] = (), notes: tuple[Note, ...] = ()) -> None:
         self.machine = machine
+        self.notes = notes
         self.folder = machine.absolute(folder)
         self.examiner = Examiner(machine, self.folder, probe_folder, limit)
         self.surveyor = Surveyor(machine, self.examiner, self.folder, roots)

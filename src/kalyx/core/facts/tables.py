@@ -5,7 +5,11 @@ from __future__ import annotations
 import json
 import os
 from functools import cache
-from typing import Any
+
+from kalyx.core.record import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from typing import Any
 
 __all__ = ["distribution_for", "module_for", "stdlib_history"]
 

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 from kalyx.core.model.finding import Finding
 from kalyx.core.model.python import Environment, Interpreter
-from kalyx.core.record import dataclass, field
+from kalyx.core.record import TYPE_CHECKING, dataclass, field
+
+if TYPE_CHECKING:
+    from typing import Any
 
 __all__ = ["Distribution", "Elsewhere", "Frame", "ImportReport", "Observation", "ObservedError"]
 

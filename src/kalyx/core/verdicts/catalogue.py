@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TypeVar
 
-from kalyx.core.record import dataclass
+from kalyx.core.record import TYPE_CHECKING, dataclass
+
+if TYPE_CHECKING:
+    from typing import TypeVar
+
+    F = TypeVar("F", bound=Callable[..., object])
 
 __all__ = ["CATALOGUE", "Cause", "cause"]
 
-F = TypeVar("F", bound=Callable[..., object])
 
 
 @dataclass(frozen=True)

@@ -62,8 +62,13 @@ def interpreter_broken(facts: SeatFacts, machine: Machine,
             if name == "PYTHONHOME":
                 todo.append(Remedy("Unset PYTHONHOME: it sends the interpreter to another standard "
                                    "library.", "manual", changes="the variable PYTHONHOME"))
-    todo.append(Remedy(f"Install {interpreter.path} again, or use another interpreter.", "manual",
-                       changes="which interpreter is used"))
+    if facts.examined is not None and facts.examined.wrapper:
+        todo.append(Remedy(f"Mend what the wrapper {interpreter.path} complains of (it chooses the "
+                           "interpreter), or start another interpreter by its path.", "manual",
+                           changes="which interpreter is used"))
+    else:
+        todo.append(Remedy(f"Install {interpreter.path} again, or use another interpreter.",
+                           "manual", changes="which interpreter is used"))
     return Finding("interpreter-broken", "error", "certain",
                    f"The interpreter {interpreter.path} cannot start: {trouble}.",
                    tuple(evidence), tuple(todo))
