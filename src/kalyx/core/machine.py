@@ -59,6 +59,7 @@ class RunResult:
     timed_out: bool
     seconds: float
     why_not: str = ""
+    folder_closed: bool = False  # it was the working folder that could not be entered
 
     def text(self) -> str:
         """Return what it printed to standard output, decoded with replacement."""
@@ -139,6 +140,10 @@ class Machine:
         """Whether `path` leads to something."""
         return self.stat(path) is not None
 
+    def trouble_at(self, path: str) -> str:
+        """Say why nothing is seen at `path`: it does not exist, or may not be looked at."""
+        return "does not exist"
+
     def is_file(self, path: str) -> bool:
         """Whether `path` leads to a regular file."""
         info = self.stat(path)
@@ -207,6 +212,7 @@ class RealMachine(Machine):
             self.cwd = cwd or os.getcwd()
         except OSError:  # the working folder was removed under us
             self.cwd = self.env.get("PWD") or os.path.abspath(os.sep)
+        self._own_folder = self.cwd if cwd is None else None
         self.home = os.path.expanduser("~")
         self.user_id = os.getuid() if hasattr(os, "getuid") else 0
         self.own_command = own_command()
@@ -227,6 +233,15 @@ class RealMachine(Machine):
             "folder" if stat.S_ISDIR(found.st_mode) else "other")
         return FileInfo(kind, found.st_mode, found.st_uid, found.st_size, found.st_mtime,
                         (found.st_dev, found.st_ino))
+
+    def trouble_at(self, path: str) -> str:
+        try:
+            os.stat(path)
+        except PermissionError as error:
+            return f"cannot be reached: {_reason(error)}"
+        except (OSError, ValueError):
+            pass
+        return "does not exist"
 
     def read_link(self, path: str) -> str | None:
         try:
@@ -276,13 +291,17 @@ class RealMachine(Machine):
         import subprocess
 
         began = time.monotonic()
+        folder: str | None = cwd or self.cwd
+        if folder == self._own_folder:
+            folder = None  # inherited: it may have been removed or closed under us
         try:
             child = subprocess.Popen(
-                list(argv), env=dict(self.env if env is None else env), cwd=cwd or self.cwd,
+                list(argv), env=dict(self.env if env is None else env), cwd=folder,
                 stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
                 start_new_session=self.platform != "win32")
         except (OSError, ValueError) as error:
-            return RunResult(None, b"", b"", False, time.monotonic() - began, _reason(error))
+            closed = folder is not None and getattr(error, "filename", None) == folder
+            return RunResult(None, b"", b"", False, time.monotonic() - began, _reason(error), closed)
         out, err = _Drain(child.stdout), _Drain(child.stderr)
         timed_out = False
         try:

@@ -41,7 +41,8 @@ def answer_here(finder: SeatFinder) -> HereAnswer:
     """
     m, folder = finder.machine, finder.folder
     if not m.is_folder(folder):
-        raise NothingToJudge(f"{folder} is not a folder.", "Name a folder that is there.")
+        trouble = "is not a folder" if m.exists(folder) else m.trouble_at(folder)
+        raise NothingToJudge(f"{folder} {trouble}.", "Name a folder that you can look into.")
     notes = list(finder.notes)
     try:
         m.list_folder(folder)

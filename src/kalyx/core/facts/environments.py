@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterable
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.interpreters import Examiner, environment_of, python_in
+from kalyx.core.facts.interpreters import Examiner, environment_of, name_of, python_in
 from kalyx.core.facts.launchers import split_path
 from kalyx.core.machine import Machine
 from kalyx.core.model import Environment
@@ -109,7 +109,6 @@ class Surveyor:
         interpreter = self.examiner.examine(python_in(m, prefix), ask=False).interpreter
         environment = environment_of(m, interpreter)
         if environment is None or not m.same(environment.path, prefix):
-            from kalyx.core.facts.interpreters import name_of
             kind = "conda" if m.is_folder(m.path.join(prefix, "conda-meta")) else "venv"
             environment = Environment(prefix, name_of(m, prefix), kind, None, None, (), interpreter)
         return replace(environment, interpreter=interpreter)

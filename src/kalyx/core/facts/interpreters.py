@@ -77,10 +77,12 @@ class Examiner:
         real = m.real_path(path)
         info = m.stat(path)
         if info is None or info.kind != "file":
+            last = steps[-1].leads_to if steps else path
             trouble = ("it is a folder, not a program" if info and info.kind == "folder"
-                       else f"{steps[-1].leads_to} does not exist" if steps
-                       else f"{path} does not exist")
-            return Examined(Interpreter(path, real, known_by="gone", trouble=trouble), tuple(steps))
+                       else f"{last} {m.trouble_at(last or path)}")
+            known_by = "broken" if "cannot be reached" in trouble else "gone"
+            return Examined(Interpreter(path, real, known_by=known_by, trouble=trouble),
+                            tuple(steps))
         if not m.is_executable(path):
             return Examined(Interpreter(path, real, known_by="broken",
                                         trouble="it may not be executed"), tuple(steps))
@@ -204,6 +206,8 @@ class Examiner:
         result = RunResult(None, b"", b"", False, 0.0)
         for flags in (("-I", "-S"), ("-E", "-s", "-S")):
             result = self.machine.run([path, *flags, probe], cwd=cwd, env=env, limit=self.limit)
+            if result.folder_closed:
+                result = self.machine.run([path, *flags, probe], env=env, limit=self.limit)
             answer = parse_answer(result.text())
             if answer is not None:
                 return answer
