@@ -8,6 +8,7 @@ import pytest
 
 from kalyx.core.answers.here import answer_here
 from kalyx.core.facts import editors, kernelspecs, launchers, layers, shells, wrappers
+from kalyx.core.facts import settings_formats as formats
 from kalyx.core.facts.interpreters import Examiner, name_of, read_interpreter
 from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.facts.seats import SeatFinder
@@ -145,11 +146,11 @@ def test_setting_values(value: str, expected: str) -> None:
 def test_settings_text() -> None:
     """Comments, trailing commas and a byte order mark are read; the line is the one that counts."""
     text = '{\n // "a": 1,\n "a": 2, /* "a" */\n "b": [1,],\n}'
-    assert editors.parse_json_with_comments(text) == {"a": 2, "b": [1]}
-    assert editors.line_of_key(text, "a") == 3
-    assert editors.parse_json_with_comments("") == {}
+    assert formats.parse_json_with_comments(text) == {"a": 2, "b": [1]}
+    assert formats.line_of_key(text, "a") == 3
+    assert formats.parse_json_with_comments("") == {}
     with pytest.raises(ValueError, match="1"):
-        editors.parse_json_with_comments('{"a" 1}')
+        formats.parse_json_with_comments('{"a" 1}')
 
 
 def test_trust_and_names() -> None:

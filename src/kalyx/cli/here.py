@@ -12,11 +12,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Add the arguments of ``here``."""
     parser.add_argument("folder", nargs="?", metavar="FOLDER",
                         help="the folder to look at (default: the working folder)")
+    parser.add_argument("--ask-shell", action="store_true",
+                        help="also start your interactive shell and ask it for aliases and functions")
 
 
 def run(options: argparse.Namespace) -> str:
     """Answer and print; return the status."""
-    answer = answer_here(finder_for(options.folder, options))
+    answer = answer_here(finder_for(options.folder, options), ask_shell=options.ask_shell)
 
     def result() -> dict[str, object]:
         from kalyx.show.as_json import here_result

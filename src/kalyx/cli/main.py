@@ -16,6 +16,9 @@ __all__ = ["run"]
 COMMANDS = {
     "here": ("here", "which Python this shell and folder really use, and whether they agree"),
     "why": ("why", "why an import fails, or where it comes from when it works"),
+    "envs": ("envs", "the environments and interpreters of this machine, their health, who uses them"),
+    "packages": ("packages", "what a seat can import, layer by layer, and what hides what"),
+    "running": ("running", "live Python processes: which interpreter, which environment, whose"),
     "enrol": ("enrol", "make an environment a notebook kernel, and prove that it answers"),
     "demo": ("demo", "the whole tour on made-up data; touches nothing of yours"),
 }

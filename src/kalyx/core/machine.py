@@ -165,6 +165,22 @@ class Machine:
         """Read a text file as UTF-8 (a byte order mark is dropped, bad bytes replaced)."""
         return self.read_bytes(path, limit).decode("utf-8-sig", "replace")
 
+    def tree_size(self, path: str, most: int = 200_000) -> int:
+        """Return the bytes of a file or of all files below a folder, links not followed."""
+        total, queue = 0, [path]
+        while queue and most > 0:
+            here = queue.pop()
+            if self.read_link(here) is not None:
+                continue
+            info = self.stat(here)
+            if info is not None and info.kind == "folder":
+                names = self.names_in(here)
+                most -= len(names)
+                queue += [self.path.join(here, n) for n in names]
+            elif info is not None:
+                total += info.size
+        return total
+
     def names_in(self, path: str) -> list[str]:
         """List a folder, or return nothing when it cannot be listed."""
         try:

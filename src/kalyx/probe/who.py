@@ -43,7 +43,9 @@ def main():
     answer = (("kalyx", "1"), ("executable", sys.executable or ""), ("version", version()),
               ("implementation", implementation()), ("prefix", sys.prefix), ("base_prefix", base))
     pairs = ", ".join(quote(key) + ": " + quote(value) for key, value in answer)
-    sys.stdout.write("\n{" + pairs + "}\n")
+    here = __file__.replace("\\", "/").rsplit("/", 1)[0]  # on the path where -I is not known
+    path = ", ".join(quote(p) for p in sys.path if p.replace("\\", "/") != here)
+    sys.stdout.write("\n{" + pairs + ', "path": [' + path + "]}\n")
     sys.stdout.flush()
 
 

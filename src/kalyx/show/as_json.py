@@ -21,16 +21,20 @@ if TYPE_CHECKING:
     from typing import Any
 
     from kalyx.core.answers.enrol import EnrolAnswer
+    from kalyx.core.answers.envs import EnvsAnswer
     from kalyx.core.answers.here import HereAnswer
+    from kalyx.core.answers.packages import PackagesAnswer
+    from kalyx.core.answers.running import RunningAnswer
     from kalyx.core.answers.why import WhyAnswer
 
-__all__ = ["document", "enrol_result", "here_result", "why_result"]
+__all__ = ["document", "enrol_result", "envs_result", "here_result", "packages_result",
+           "running_result", "why_result"]
 
 FORMAT = 1
 INTERPRETER = ("path", "real_path", "version", "implementation", "prefix", "base_prefix")
 ENVIRONMENT = ("path", "name", "kind", "base", "python_version", "findings")
 DISTRIBUTION = ("name", "version", "layer", "location", "installer", "editable", "size",
-                "modules", "hides", "hidden_by")
+                "modules", "hides", "hidden_by", "requested")
 
 
 def document(command: str, status: str, result: Mapping[str, Any],
@@ -93,6 +97,27 @@ def _import(report: ImportReport) -> dict[str, Any]:
         "elsewhere": [{"environment": plain(e.environment), "interpreter": plain(e.interpreter),
                        "name": e.name, "version": e.version} for e in report.elsewhere],
     }
+
+
+def envs_result(answer: EnvsAnswer) -> dict[str, Any]:
+    """Return the result of ``envs``."""
+    listed = [{**plain(e.environment), "interpreter": plain(e.environment.interpreter),
+               "used_by": list(e.used_by), "other_paths": list(e.other_paths), "size": e.size,
+               "open_to_base": e.open_to_base} for e in answer.environments]
+    return {"environments": listed, "interpreters": plain(answer.interpreters)}
+
+
+def packages_result(answer: PackagesAnswer) -> dict[str, Any]:
+    """Return the result of ``packages``."""
+    return {"seat": answer.seat.ref, "layers": plain(answer.layers),
+            "distributions": plain(answer.distributions), "findings": plain(answer.findings)}
+
+
+def running_result(answer: RunningAnswer) -> dict[str, Any]:
+    """Return the result of ``running``."""
+    return {"processes": [{"ref": f"process:{p.pid}", **_picked(p, (
+        "pid", "kind", "what", "argv", "folder", "interpreter", "environment", "connection_file",
+        "notebook", "server", "started", "user", "findings"))} for p in answer.processes]}
 
 
 def enrol_result(answer: EnrolAnswer) -> dict[str, Any]:

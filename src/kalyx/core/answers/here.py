@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.answers.seats import judge_seat
 from kalyx.core.errors import NothingToJudge, Unreadable
-from kalyx.core.facts import editors, notebooks
+from kalyx.core.facts import editors, notebooks, shells
 from kalyx.core.facts.cases import Neighbours
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.model import Agreement, Finding, Note, Seat
@@ -33,8 +33,11 @@ class HereAnswer:
         return "ok" if any(s.environment for s in self.seats) else "unknown"
 
 
-def answer_here(finder: SeatFinder) -> HereAnswer:
+def answer_here(finder: SeatFinder, *, ask_shell: bool = False) -> HereAnswer:
     """Find the seats of the finder's folder and judge them.
+
+    With `ask_shell` the user's interactive shell is started and asked for its
+    aliases and functions.
 
     Raises:
         NothingToJudge: the folder does not exist.
@@ -48,6 +51,10 @@ def answer_here(finder: SeatFinder) -> HereAnswer:
         m.list_folder(folder)
     except Unreadable as error:
         notes.append(Note("folder-unreadable", error.message, folder))
+    if ask_shell:
+        finder.shell_names, trouble = shells.ask_shell(m, 10.0)
+        if trouble:
+            notes.append(Note("shell-not-asked", f"The interactive shell could not be asked: {trouble}."))
     neighbours = Neighbours(m, finder.environments)
     facts = [replace(f, seat=judge_seat(f, finder, neighbours)) for f in _gather(finder, notes)]
     kernels = finder.kernels() if any(f.notebook for f in facts) else []
@@ -61,7 +68,7 @@ def _gather(finder: SeatFinder, notes: list[Note]) -> list[SeatFacts]:
     if cut:
         notes.append(Note("notebooks-cut", f"{finder.folder} holds more notebooks or folders than "
                           f"are looked at; the first {len(files)} were.", finder.folder))
-    settings = editors.find_settings(m, finder.folder)
+    settings = editors.find_settings(m, finder.folder, finder.config.editors)
     finder.shell_python()  # the others need it: ask it once, before asking several at once
     jobs = [finder.shell, *[lambda s=s: finder.from_setting(s) for s in settings]]
     facts: list[SeatFacts] = m.in_parallel(lambda job: job(), jobs)

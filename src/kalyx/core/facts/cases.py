@@ -20,6 +20,7 @@ from kalyx.core.facts.layers import (
     pythonpath_of,
     site_folders,
 )
+from kalyx.core.facts.markers import marker_values
 from kalyx.core.facts.modules import Candidate, Finder, module_names, top_level
 from kalyx.core.machine import Machine
 from kalyx.core.model import (
@@ -299,6 +300,13 @@ class Case:
             return ""
         lines = text.splitlines()
         return lines[line - 1].strip() if 0 < line <= len(lines) else ""
+
+    @property
+    def markers(self) -> dict[str, str]:
+        """What the seat's interpreter says to environment markers."""
+        return marker_values(str(self.obs.who.get("version", "3.0")),
+                             str(self.obs.who.get("implementation", "cpython")),
+                             str(self.obs.who.get("platform", self.machine.platform)))
 
     # -- distributions -------------------------------------------------------------------
     def shelf(self, layer: Layer) -> Shelf:

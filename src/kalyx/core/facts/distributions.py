@@ -11,7 +11,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.model import Distribution
 from kalyx.core.record import dataclass
 
-__all__ = ["Shelf", "normal_name", "requirement_name"]
+__all__ = ["Shelf", "ZipShelf", "normal_name", "open_shelf", "requirement_name"]
 
 METADATA_HEAD = 262_144  # bytes; the headers stand before the description
 MODULE_ENDINGS = ("py", "so", "pyd", "pyc", "dylib")
@@ -68,7 +68,7 @@ class Shelf:
         """Return the names of the metadata entries in this folder."""
         if self._metadata is None:
             self._metadata = [n for n in self.machine.names_in(self.folder)
-                              if n.endswith((".dist-info", ".egg-info"))]
+                              if n.endswith((".dist-info", ".egg-info")) or n == "EGG-INFO"]
         return self._metadata
 
     def distributions(self) -> list[Distribution]:
@@ -109,7 +109,8 @@ class Shelf:
         m = self.machine
         listed = self._text(entry, "top_level.txt")
         found = {line.strip() for line in listed.splitlines() if line.strip()}
-        found |= modules_in_record(self._text(entry, "RECORD", RECORD_LIMIT).splitlines())
+        if not found:  # RECORD can be long: it is read where nothing shorter says it
+            found = modules_in_record(self._text(entry, "RECORD", RECORD_LIMIT).splitlines())
         found |= modules_in_record(
             self._text(entry, "installed-files.txt").replace("../", "").splitlines())
         source = self._source(entry)
@@ -151,7 +152,37 @@ class Shelf:
         return Distribution(
             heads.name, heads.version, self.layer, self.folder,
             self._text(entry, "INSTALLER").strip() or None, self._is_editable(entry), None,
-            self.modules_of(entry), metadata=path, requires=requires, source=source)
+            self.modules_of(entry), metadata=path, requires=requires, source=source,
+            requested=self._requested(entry), extras=heads.extras)
+
+    def _requested(self, entry: str) -> bool | None:
+        """Read whether it was asked for by name; only installers that write RECORD say so."""
+        names = set(self.names_inside(entry))
+        if "REQUESTED" in names:
+            return True
+        return False if "INSTALLER" in names and "RECORD" in names else None
+
+    def names_inside(self, entry: str) -> list[str]:
+        """Return the files of one metadata entry."""
+        return self.machine.names_in(self.machine.path.join(self.folder, entry))
+
+    def size_of(self, distribution: Distribution) -> int | None:
+        """Return the bytes of its files: what RECORD says, or what the files weigh."""
+        m = self.machine
+        entry = m.path.basename(distribution.metadata)
+        text = self._text(entry, "RECORD", RECORD_LIMIT)
+        if not text:
+            folders = [m.path.join(self.folder, n) for n in distribution.modules]
+            return sum(m.tree_size(f) for f in [*folders, distribution.metadata]) or None
+        total = 0
+        for line in text.splitlines():
+            path, _, rest = line.rpartition(",")
+            if rest.isdigit():
+                total += int(rest)
+            else:
+                info = m.stat(m.path.join(self.folder, path.split(",")[0].strip('"')))
+                total += info.size if info else 0
+        return total
 
     def _direct_url(self, entry: str) -> dict[str, object]:
         try:
@@ -184,21 +215,63 @@ class Shelf:
             return ""
 
 
+class ZipShelf(Shelf):
+    """The distributions inside a zip file or egg that stands on the path."""
+
+    def __init__(self, machine: Machine, file: str, layer: str = "other") -> None:
+        super().__init__(machine, file, layer)
+        self._content: dict[str, str] | None = None
+
+    def _read_all(self) -> dict[str, str]:
+        """Read the texts of the metadata inside; nothing when it is no zip."""
+        import io
+        import zipfile
+
+        if self._content is None:
+            self._content = {}
+            try:
+                with zipfile.ZipFile(io.BytesIO(self.machine.read_bytes(self.folder))) as archive:
+                    for name in archive.namelist():
+                        if re.match(r"(EGG-INFO|[^/]+\.(dist|egg)-info)/", name):
+                            text = archive.read(name).decode("utf-8", "replace")
+                            self._content[name] = text
+            except (Unreadable, zipfile.BadZipFile, OSError, RuntimeError):
+                pass
+        return self._content
+
+    def metadata_folders(self) -> list[str]:
+        return sorted({name.split("/")[0] for name in self._read_all()})
+
+    def names_inside(self, entry: str) -> list[str]:
+        return [n.split("/", 1)[1] for n in self._read_all() if n.startswith(entry + "/")]
+
+    def _text(self, entry: str, file: str, limit: int = 65536) -> str:
+        return self._read_all().get(f"{entry}/{file}", "")[:limit]
+
+
+def open_shelf(machine: Machine, entry: str, layer: str) -> Shelf:
+    """Return the distributions of a path entry, a folder or a zip file."""
+    if machine.is_file(entry):
+        return ZipShelf(machine, entry, layer)
+    return Shelf(machine, entry, layer)
+
+
 def modules_in_record(lines: Iterable[str]) -> set[str]:
     """Return the top-level modules among the paths of a RECORD (PEP 376)."""
-    import csv
-
+    heads = set()
+    for line in lines:
+        path = line[1:].split('"')[0] if line.startswith('"') else line.split(",", 1)[0]
+        head, slash, _ = path.replace("\\", "/").partition("/")
+        heads.add((head, bool(slash)))
     found = set()
-    for row in csv.reader(line for line in lines if "\0" not in line):
-        if not row or row[0].startswith(("..", "/")):
+    for head, inside in heads:
+        if head in ("", ".."):
             continue
-        parts = row[0].replace("\\", "/").split("/")
-        head = parts[0]
         if head.endswith((".dist-info", ".egg-info", ".data")) or head == "__pycache__":
             continue
         stem, dot, ending = head.partition(".")
-        is_package = len(parts) > 1 and not dot
-        if is_package or (len(parts) == 1 and ending.split(".")[-1] in MODULE_ENDINGS):
+        is_package = inside and not dot
+        if is_package or (not inside and ending.split(".")[-1] in MODULE_ENDINGS):
             found.add(stem)
     return {name for name in found if name.isidentifier()}
 

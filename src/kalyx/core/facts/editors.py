@@ -1,40 +1,88 @@
-"""Editors as data: settings files that name an interpreter, and how their values resolve."""
+"""Editors as data: settings files that name an interpreter, and how their values resolve.
+
+A row of the table says where a kind of file lies, how it is read, under which
+keys it names an interpreter, and its place in the precedence of its family:
+of a family's files that name one, the lowest rank wins and the others lose.
+"""
 
 from __future__ import annotations
 
-import json
+import fnmatch
 import re
+from collections.abc import Iterable, Sequence
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters import python_in
 from kalyx.core.facts.launchers import find_on_path
+from kalyx.core.facts.settings_formats import FORMATS, Named
 from kalyx.core.machine import Machine
-from kalyx.core.record import TYPE_CHECKING, dataclass
+from kalyx.core.record import TYPE_CHECKING, dataclass, replace
 
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["EDITORS", "Editor", "EditorSetting", "find_settings", "read_setting"]
+__all__ = ["EDITORS", "Editor", "EditorSetting", "editor_for", "find_settings", "read_setting",
+           "resolve_value"]
 
 
 @dataclass(frozen=True)
 class Editor:
     """A kind of settings file.
 
-    ``file`` is relative to the workspace root; ``keys`` are the names of the
-    setting, the one that wins first; values may hold ``${...}`` variables and
-    are relative to the root.
+    ``files`` are patterns: relative to the workspace root, or absolute when
+    they start with ``~`` or ``$NAME``; ``linux:``, ``darwin:`` or ``win32:``
+    before one keeps it to that platform. ``keys`` are the names of the setting,
+    the one that wins first. ``extra`` names what else the file may say:
+    env-file and extra-paths keys.
     """
 
     name: str
-    file: str
+    family: str
+    files: tuple[str, ...]
     format: str
     keys: tuple[str, ...]
+    rank: int = 0
+    extra: tuple[str, str] = ("", "")
 
+
+_CODE_KEYS = ("python.defaultInterpreterPath", "python.pythonPath")
+_CODE_EXTRA = ("python.envFile", "python.analysis.extraPaths")
+_CODE_NAMES = ("Code", "Code - Insiders", "Code - OSS", "VSCodium")
 
 EDITORS: tuple[Editor, ...] = (
-    Editor("workspace settings", ".vscode/settings.json", "json-with-comments",
-           ("python.defaultInterpreterPath", "python.pythonPath")),
+    Editor("workspace settings", "code", (".vscode/settings.json",), "json", _CODE_KEYS, 0,
+           _CODE_EXTRA),
+    Editor("multi-root workspace", "code", ("*.code-workspace",), "json-workspace", _CODE_KEYS, 1,
+           _CODE_EXTRA),
+    Editor("user settings", "code", (
+        *(f"linux:~/.config/{n}/User/settings.json" for n in _CODE_NAMES),
+        *(f"darwin:~/Library/Application Support/{n}/User/settings.json" for n in _CODE_NAMES),
+        *(f"win32:$APPDATA/{n}/User/settings.json" for n in _CODE_NAMES),
+    ), "json", _CODE_KEYS, 2, _CODE_EXTRA),
+    Editor("project file", "build-files", ("*.sublime-project",), "json-build",
+           ("python_interpreter",), 0),
+    Editor("build file", "build-files", (
+        "*.sublime-build", "linux:~/.config/sublime-text*/Packages/User/*.sublime-build",
+        "darwin:~/Library/Application Support/Sublime Text*/Packages/User/*.sublime-build",
+        "win32:$APPDATA/Sublime Text*/Packages/User/*.sublime-build",
+    ), "json-build", (), 1),
+    Editor("project folder", "project-folder", (".idea/misc.xml", ".idea/*.iml"), "xml-project",
+           ("project-jdk-name", "jdkName")),
+    Editor("desktop configuration", "desktop-a", (
+        "linux:~/.config/spyder-py3/config/spyder.ini", "~/.spyder-py3/config/spyder.ini",
+        "darwin:~/.spyder-py3/config/spyder.ini",
+    ), "ini", ("main_interpreter.custom_interpreter", "main_interpreter.executable")),
+    Editor("desktop configuration", "desktop-b", (
+        "linux:~/.config/Thonny/configuration.ini",
+        "darwin:~/Library/Thonny/configuration.ini",
+        "win32:$APPDATA/Thonny/configuration.ini",
+    ), "ini", ("LocalCPython.executable", "CustomInterpreter.path")),
+    Editor("type checker's configuration", "checker", ("pyrightconfig.json",), "json-venv",
+           ("pythonPath", "venv"), 0),
+    Editor("project's tool table", "checker", ("pyproject.toml",), "toml", (
+        "tool.pyright.venv", "tool.basedpyright.venv", "tool.mypy.python_executable",
+        "tool.ty.environment.python", "tool.pyrefly.python-interpreter-path",
+    ), 1),
 )
 LEVELS_UP = 4
 
@@ -43,8 +91,9 @@ LEVELS_UP = 4
 class EditorSetting:
     """What one settings file says about the interpreter.
 
-    ``value`` is as written, ``program`` what it resolves to (None when the
-    file names none); ``trouble`` says why the file cannot be read.
+    ``value`` is as written, ``program`` what it resolves to (None when the file
+    names none); ``loses`` are the settings of the family that this one
+    outranks; ``trouble`` says why the file cannot be read.
     """
 
     editor: Editor
@@ -54,23 +103,49 @@ class EditorSetting:
     value: str | None = None
     line: int | None = None
     program: str | None = None
-    loses: tuple[str, ...] = ()
+    loses: tuple[EditorSetting, ...] = ()
+    env_file: str | None = None
+    extra_paths: tuple[str, ...] = ()
     trouble: str = ""
     text: str = ""
 
 
-def find_settings(machine: Machine, folder: str) -> list[EditorSetting]:
-    """Return the settings of the folder and of the nearest parent that has any."""
-    m = machine
+def find_settings(machine: Machine, folder: str,
+                  editors: Iterable[Editor] = EDITORS) -> list[EditorSetting]:
+    """Return the settings that win, one for each family, and the files that cannot be read."""
+    families: dict[str, list[EditorSetting]] = {}
+    for editor in editors:
+        for file, root in _files_of(machine, editor, folder):
+            setting = read_setting(machine, editor, file, root)
+            if setting.program or setting.trouble:
+                families.setdefault(editor.family, []).append(setting)
+    found: list[EditorSetting] = []
+    for settings in families.values():
+        settings.sort(key=lambda s: s.editor.rank)
+        good = [s for s in settings if not s.trouble]
+        if good:
+            found.append(replace(good[0], loses=tuple(good[1:])))
+        found += [s for s in settings if s.trouble]
+    return found
+
+
+def _files_of(m: Machine, editor: Editor, folder: str) -> list[tuple[str, str]]:
+    """Return (file, workspace root) for each file of this kind that applies to a folder."""
     found = []
-    for editor in EDITORS:
+    for pattern in editor.files:
+        platform, colon, rest = pattern.partition(":")
+        if colon and platform in ("linux", "darwin", "win32"):
+            if m.platform != platform:
+                continue
+            pattern = rest
+        if pattern.startswith(("~", "$", "/")):
+            found += [(f, folder) for f in _expand(m, pattern)]
+            continue
         root = folder
         for _ in range(LEVELS_UP):
-            file = m.path.join(root, *editor.file.split("/"))
-            if m.exists(file):
-                setting = read_setting(m, editor, file, root)
-                if setting.program or setting.trouble:
-                    found.append(setting)
+            files = _match(m, root, pattern.split("/"))
+            if files:
+                found += [(f, root) for f in files]
                 break
             parent = m.path.dirname(root)
             if parent == root or root == m.home or m.exists(m.path.join(root, ".git")):
@@ -79,13 +154,43 @@ def find_settings(machine: Machine, folder: str) -> list[EditorSetting]:
     return found
 
 
-def editor_for(machine: Machine, file: str) -> tuple[Editor, str] | None:
-    """Return the editor that a settings file belongs to and its workspace root."""
-    parts = file.replace("\\", "/")
-    for editor in EDITORS:
-        if parts.endswith("/" + editor.file):
-            root = file[: len(file) - len(editor.file) - 1]
-            return editor, root
+def _expand(m: Machine, pattern: str) -> list[str]:
+    first, *rest = pattern.split("/")
+    start = m.home if first == "~" else m.env.get(first[1:], "") if first.startswith("$") else "/"
+    return _match(m, start, rest) if start else []
+
+
+def _match(m: Machine, folder: str, parts: Sequence[str]) -> list[str]:
+    """Return the files below `folder` that a pattern of path parts fits."""
+    if not parts:
+        return [folder] if m.exists(folder) else []
+    head, rest = parts[0], parts[1:]
+    if "*" not in head:
+        return _match(m, m.path.join(folder, head), rest)
+    names = [n for n in m.names_in(folder) if fnmatch.fnmatchcase(n, head)]
+    return [f for n in names[:50] for f in _match(m, m.path.join(folder, n), rest)]
+
+
+def editor_for(machine: Machine, file: str,
+               editors: Iterable[Editor] = EDITORS) -> tuple[Editor, str] | None:
+    """Return the kind of settings file that `file` is, and its workspace root."""
+    m = machine
+    for editor in editors:
+        for pattern in editor.files:
+            platform, colon, rest = pattern.partition(":")
+            if colon and platform in ("linux", "darwin", "win32"):
+                pattern = rest
+            if pattern.startswith(("~", "$", "/")):
+                if file in _expand(m, pattern):
+                    return editor, m.cwd
+                continue
+            parts = pattern.split("/")
+            root = file
+            for _ in parts:
+                root = m.path.dirname(root)
+            tail = file[len(root):].strip("/\\").replace("\\", "/")
+            if fnmatch.fnmatchcase(tail, pattern):
+                return editor, root
     return None
 
 
@@ -97,52 +202,58 @@ def read_setting(machine: Machine, editor: Editor, file: str, root: str) -> Edit
     except Unreadable as error:
         return EditorSetting(editor, file, root, trouble=error.reason)
     try:
-        content = parse_json_with_comments(text)
-    except ValueError as error:
-        return EditorSetting(editor, file, root, trouble=f"it is not JSON: {error}")
-    if not isinstance(content, dict):
-        return EditorSetting(editor, file, root, trouble="it does not hold a JSON object")
-    named = [k for k in editor.keys if isinstance(content.get(k), str) and content[k].strip()]
-    if not named:
+        said = FORMATS[editor.format](text, editor.keys, editor.extra)
+    except (ValueError, RecursionError) as error:
+        return EditorSetting(editor, file, root, trouble=f"{error}", text=text)
+    if not said.named:
         return EditorSetting(editor, file, root, text=text)
-    value = content[named[0]]
-    return EditorSetting(editor, file, root, named[0], value, line_of_key(text, named[0]),
-                         resolve_value(m, value, root), tuple(named[1:]), text=text)
+    named = said.named[0]
+    if editor.format == "xml-project":
+        return _from_project_folder(m, editor, file, root, named, text)
+    env_file = _env_file(m, said.env_file, root)
+    extra = tuple(m.absolute(fill_variables(m, p, root), root) for p in said.extra_paths)
+    return EditorSetting(editor, file, root, named.key, named.value, named.line,
+                         resolve_value(m, named.value, root), (), env_file, extra, text=text)
 
 
-def parse_json_with_comments(text: str) -> Any:
-    """Parse JSON that may hold comments and trailing commas.
-
-    Raises:
-        ValueError: it is not even that; the message says where.
-    """
-    if not text.strip():
-        return {}
-    try:
-        return json.loads(text)
-    except (ValueError, RecursionError):
-        pass
-    import json5
-
-    try:
-        return json5.loads(text)
-    except RecursionError:
-        raise ValueError("it is nested too deeply") from None
-    except ValueError as error:
-        message = str(error).replace("<string>:", "line ")
-        raise ValueError(message) from None
+def _env_file(m: Machine, named: str | None, root: str) -> str | None:
+    file = m.absolute(fill_variables(m, named, root), root) if named else m.path.join(root, ".env")
+    return file if m.is_file(file) else None
 
 
-def line_of_key(text: str, key: str) -> int | None:
-    """Return the line of a key's last mention outside a comment: the one that counts."""
-    found = None
-    for number, line in enumerate(text.splitlines(), 1):
-        at = line.find(json.dumps(key))
-        if at >= 0 and "//" not in line[:at] and not line.lstrip().startswith(("*", "/*")):
-            found = number
-    return found
+# -- project folders with a table of named interpreters ---------------------------------------
+TABLES = (
+    "linux:~/.config/JetBrains/*/options/jdk.table.xml",
+    "darwin:~/Library/Application Support/JetBrains/*/options/jdk.table.xml",
+    "win32:$APPDATA/JetBrains/*/options/jdk.table.xml",
+)
 
 
+def _from_project_folder(m: Machine, editor: Editor, file: str, root: str, named: Named,
+                         text: str) -> EditorSetting:
+    """Look a project's interpreter up by its name in the user's table of interpreters."""
+    from kalyx.core.facts.settings_formats import read_interpreter_table
+
+    root = m.path.dirname(m.path.dirname(file)) if "/.idea" in file.replace("\\", "/") else root
+    for pattern in TABLES:
+        platform, _, rest = pattern.partition(":")
+        for table in reversed(_expand(m, rest)) if m.platform == platform else ():
+            try:
+                known = read_interpreter_table(m.read_text(table, 8 * 1024 * 1024))
+            except (Unreadable, ValueError):
+                continue
+            if named.value in known:
+                path = known[named.value].replace("$USER_HOME$", m.home).replace(
+                    "$PROJECT_DIR$", root)
+                return EditorSetting(editor, file, root, named.key, named.value, named.line,
+                                     m.absolute(path, root), text=text)
+    if "/" not in named.value and "\\" not in named.value:
+        return EditorSetting(editor, file, root, named.key, named.value, named.line, text=text)
+    return EditorSetting(editor, file, root, named.key, named.value, named.line,
+                         resolve_value(m, named.value, root), text=text)
+
+
+# -- values -----------------------------------------------------------------------------------
 def resolve_value(machine: Machine, value: str, root: str) -> str:
     """Turn a setting's value into the path of a program.
 
@@ -164,13 +275,15 @@ def fill_variables(machine: Machine, value: str, root: str) -> str:
     m = machine
 
     def fill(match: re.Match[str]) -> str:
-        name = match.group(1)
+        name: str = match.group(1) or match.group(2)
         if name.startswith("env:"):
             return m.env.get(name[4:], "")
-        if name.split(":")[0] in ("workspaceFolder", "workspaceRoot", "cwd", "fileWorkspaceFolder"):
+        if name.split(":")[0] in ("workspaceFolder", "workspaceRoot", "cwd", "fileWorkspaceFolder",
+                                  "project_path", "folder", "file_path"):
             return root
-        known = {"userHome": m.home, "pathSeparator": str(m.path.sep), "/": str(m.path.sep),
-                 "workspaceFolderBasename": str(m.path.basename(root))}
-        return known.get(name, match.group(0))
+        known: dict[str, Any] = {
+            "userHome": m.home, "pathSeparator": m.path.sep, "/": m.path.sep,
+            "workspaceFolderBasename": m.path.basename(root)}
+        return str(known.get(name, match.group(0)))
 
-    return re.sub(r"\$\{([^}]+)\}", fill, value)
+    return re.sub(r"\$\{([^}]+)\}|\$(project_path|folder|file_path)\b", fill, value)

@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterable
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.interpreters import Examiner, environment_of, name_of, python_in
+from kalyx.core.facts.interpreters import USUAL_NAMES, Examiner, environment_of, name_of, python_in
 from kalyx.core.facts.launchers import split_path
 from kalyx.core.machine import Machine
 from kalyx.core.model import Environment
@@ -51,6 +51,7 @@ SINGLE: tuple[tuple[str, str], ...] = (
     ("all", "$CONDA_PREFIX"),
 )
 MOST_CHILDREN = 2000
+DEEPEST = 4  # folders below one that was named
 INTERPRETER = re.compile(r"(python|pypy)(\d(\.\d+)?)?(\.exe)?")
 
 
@@ -81,7 +82,10 @@ class Surveyor:
         self.examiner = examiner
         self.folder = folder
         self.roots = tuple(roots)
+        self.twins: dict[str, list[str]] = {}
+        self.programs: list[str] = []  # interpreters that PATH names
         self._found: list[Environment] | None = None
+        self._named: tuple[str, ...] = ()
 
     def environments(self, extra: Iterable[str] = ()) -> list[Environment]:
         """Return every environment found, each real folder once."""
@@ -89,13 +93,36 @@ class Surveyor:
             self._found = self._survey(list(extra))
         return self._found
 
+    def look_into(self, folders: Iterable[str]) -> None:
+        """Look for environments in and below these folders too, to a small depth."""
+        found: list[str] = []
+        for folder in folders:
+            queue = [(folder, 0)]
+            while queue and len(found) < MOST_CHILDREN:
+                here, depth = queue.pop()
+                found.append(here)
+                if depth < DEEPEST and not is_environment(self.machine, here):
+                    queue += [(child, depth + 1) for child in self._folders_in(here)]
+        self._named = tuple(found)
+
+    def _folders_in(self, folder: str) -> list[str]:
+        m = self.machine
+        paths = [m.path.join(folder, n) for n in m.names_in(folder)[:MOST_CHILDREN]
+                 if "." not in n[1:] or n in USUAL_NAMES]
+        return [p for p in paths if m.is_folder(p) and m.read_link(p) is None]
+
     def _survey(self, extra: list[str]) -> list[Environment]:
-        seen: set[str] = set()
+        seen: dict[str, str] = {}
         found = []
-        for prefix in (*extra, *self._near(), *self._usual(), *self._on_path(), *self._conda()):
+        for prefix in (*extra, *self._named, *self._near(), *self._usual(), *self._on_path(),
+                       *self._conda()):
             key = self.machine.key(prefix)
-            if key not in seen:
-                seen.add(key)
+            if key in seen:
+                others = self.twins.setdefault(key, [])
+                if prefix != seen[key] and prefix not in others:
+                    others.append(prefix)
+            else:
+                seen[key] = prefix
                 environment = self.describe(prefix)
                 if environment is not None:
                     found.append(environment)
@@ -167,6 +194,7 @@ class Surveyor:
                 if place in seen:
                     continue
                 seen.add(place)
+                self.programs.append(program)
                 found = self.examiner.examine(program, ask=False).interpreter
                 if found.prefix:
                     prefixes.append(found.prefix)

@@ -34,6 +34,7 @@ class Examined:
     steps: tuple[TrailStep, ...] = ()
     config: VenvConfig | None = None
     wrapper: str | None = None
+    stdlib: tuple[str, ...] = ()
 
 
 def numbered(steps: list[TrailStep] | tuple[TrailStep, ...]) -> tuple[TrailStep, ...]:
@@ -97,14 +98,17 @@ class Examiner:
         config = find_venv_config(self.machine, path)
         facts = read_interpreter(self.machine, path, config)
         all_read = facts.version and facts.prefix and facts.base_prefix
+        stdlib: tuple[str, ...] = ()
         if ask and (self.asks_when_read or not all_read) and self.may_run(path):
-            facts = self._merge(facts, self._ask(path, cwd, env), config)
+            answer = self._ask(path, cwd, env)
+            facts = self._merge(facts, answer, config)
+            stdlib = tuple(answer.get("path", ())) if isinstance(answer, dict) else ()
         if config is not None and not config.trouble:
             steps.append(TrailStep(
                 0, f"{config.path} makes {config.prefix} an environment"
                 + (f" on the base in {config.home}" if config.home else ""),
                 config.path, config.lines.get("home"), config.prefix))
-        return Examined(facts, tuple(steps), config)
+        return Examined(facts, tuple(steps), config, stdlib=stdlib)
 
     def _merge(self, read: Interpreter, answer: RunResult | dict[str, Any],
                config: VenvConfig | None) -> Interpreter:
@@ -141,9 +145,11 @@ class Examiner:
         steps += self._chosen_by(target, cwd or m.cwd, env)
         if m.same(target, path):  # it called itself by the wrapper's name
             config = find_venv_config(m, target)
-            return Examined(self._merge(unknown, answer, config), tuple(steps), config, wrapper)
+            return Examined(self._merge(unknown, answer, config), tuple(steps), config, wrapper,
+                            tuple(answer.get("path", ())))
         inner = self.examine(target, cwd)
-        return Examined(inner.interpreter, (*steps, *inner.steps), inner.config, wrapper)
+        return Examined(inner.interpreter, (*steps, *inner.steps), inner.config, wrapper,
+                        inner.stdlib)
 
     def _read_wrapper(self, path: str, head: bytes, steps: list[TrailStep], says: str) -> Examined:
         target = parse_wrapper(head.decode("utf-8", "replace"))

@@ -9,9 +9,10 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine
 from kalyx.core.record import dataclass
 
-__all__ = ["Layer", "PathFacts", "classify_path", "link_lines", "site_folders", "user_site"]
+__all__ = ["Layer", "LinkLine", "PathFacts", "classify_path", "link_lines", "pythonpath_of",
+           "site_folders", "user_site"]
 
-_STDLIB = re.compile(r"[/\\](python|pypy)\d(\.\d+)?t?([/\\]lib-dynload)?$|python\d+t?\.zip$|"
+_STDLIB = re.compile(r"[/\\](python|pypy)\d(\.\d+)?t?([/\\](lib-\w+|plat-[\w-]+))?$|python\d+t?\.zip$|"
                      r"[/\\](Lib|DLLs)$", re.IGNORECASE)
 _SITE = re.compile(r"[/\\](site|dist)-packages$", re.IGNORECASE)
 
@@ -104,15 +105,17 @@ def link_lines(machine: Machine, folder: str) -> list[LinkLine]:
     return found
 
 
-def user_site(machine: Machine, version: str, implementation: str = "cpython") -> str:
+def user_site(machine: Machine, version: str, implementation: str = "cpython",
+              env: Mapping[str, str] | None = None) -> str:
     """Return the user site folder of a Python version (`site.USER_SITE`)."""
     m = machine
+    env = m.env if env is None else env
     major, minor = version.split(".")[:2]
     if m.platform == "win32":
-        base = m.env.get("PYTHONUSERBASE") or m.path.join(
-            m.env.get("APPDATA", m.home), "Python")
+        base = env.get("PYTHONUSERBASE") or m.path.join(
+            env.get("APPDATA", m.home), "Python")
         return str(m.path.join(base, f"Python{major}{minor}", "site-packages"))
-    base = m.env.get("PYTHONUSERBASE") or m.path.join(m.home, ".local")
+    base = env.get("PYTHONUSERBASE") or m.path.join(m.home, ".local")
     name = "pypy" if implementation == "pypy" and (int(major), int(minor)) >= (3, 8) else "python"
     return str(m.path.join(base, "lib", f"{name}{major}.{minor}", "site-packages"))
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from kalyx.core.errors import AmbiguousName, NothingToJudge, WrongUsage
-from kalyx.core.facts import editors, kernelspecs, notebooks, shells
+from kalyx.core.facts import editors, kernelspecs, notebooks, settings_formats, shells
+from kalyx.core.facts.config import read_config
 from kalyx.core.facts.environments import Surveyor, is_environment, prefixes_of_kernels
 from kalyx.core.facts.interpreters import (
     Examined,
@@ -44,13 +45,16 @@ class SeatFinder:
     def __init__(self, machine: Machine, folder: str, probe_folder: str, limit: float = 10.0,
                  roots: tuple[str, ...] = (), notes: tuple[Note, ...] = ()) -> None:
         self.machine = machine
-        self.notes = notes
         self.folder = machine.absolute(folder)
+        self.config = read_config(machine, self.folder)
+        self.notes = (*notes, *self.config.notes)
         self.examiner = Examiner(machine, self.folder, probe_folder, limit)
-        self.surveyor = Surveyor(machine, self.examiner, self.folder, roots)
+        self.surveyor = Surveyor(machine, self.examiner, self.folder,
+                                 (*roots, *self.config.roots))
         self._python: tuple[str, Examined, TrailStep] | None = None
         self._server: tuple[Interpreter | None, str] | None = None
         self._kernels: list[Kernel] | None = None
+        self.shell_names: list[shells.ShellName] | None = None
 
     # -- the machine as a whole -------------------------------------------------------------
     def environments(self) -> list[Environment]:
@@ -83,6 +87,9 @@ class SeatFinder:
     def shell_python(self) -> tuple[str, Examined, TrailStep] | None:
         """Return the shell's Python: command name, what it is, the PATH step."""
         if self._python is None:
+            alias = self._aliased_python()
+            if alias is not None:
+                return alias
             found = shells.find_python(self.machine)
             if found is None:
                 return None
@@ -90,6 +97,24 @@ class SeatFinder:
             self._python = (name, self.examiner.examine(place.path, self.folder),
                             shells.path_step(name, place))
         return self._python
+
+    def _aliased_python(self) -> tuple[str, Examined, TrailStep] | None:
+        """Return what an alias of the interactive shell makes of python, when it was asked."""
+        for known in self.shell_names or ():
+            if known.kind != "alias" or known.name not in shells.PYTHON_NAMES[:2]:
+                continue
+            word = known.text.split()[0] if known.text.split() else ""
+            path = self.machine.absolute(word)
+            if "/" not in word:
+                found = find_on_path(self.machine, word, first_only=True)
+                if not found:
+                    continue
+                path = found[0].path
+            step = TrailStep(0, f"your interactive shell has the alias {known.name}={known.text!r}",
+                             None, None, path)
+            self._python = known.name, self.examiner.examine(path, self.folder), step
+            return self._python
+        return None
 
     def kernels(self) -> list[Kernel]:
         """Return every registered kernel in search order."""
@@ -112,9 +137,6 @@ class SeatFinder:
         if colon and kind in KINDS and not self.machine.exists(ref):
             if kind == "shell" or not rest:
                 raise WrongUsage(f"{ref!r} is not a seat.", "Write shell, or kind:name.")
-            if kind == "process":
-                raise WrongUsage("Seats of the kind process cannot be examined yet.",
-                                 "Name its interpreter with python:PATH.")
             resolved: SeatFacts = getattr(self, kind)(rest)
             return resolved
         return self._bare_word(ref)
@@ -126,7 +148,7 @@ class SeatFinder:
                                or is_environment(m, path)):
             if word.endswith(".ipynb"):
                 return self.notebook(word)
-            if editors.editor_for(m, path):
+            if editors.editor_for(m, path, self.config.editors):
                 return self.editor(word)
             if word.endswith((".py", ".pyw")):
                 return self.script(word)
@@ -168,7 +190,10 @@ class SeatFinder:
             seat = Seat("shell", "shell", "this shell", scripts=tuple(scripts))
             return SeatFacts(seat)
         name, examined, step = python
-        seat = self._seat("shell", "shell", "this shell", examined, [step],
+        said = [TrailStep(0, f"your interactive shell has a function {n.name}, which may run something "
+                          "else") for n in self.shell_names or () if n.kind == "function"]
+        said += shells.variable_steps(self.machine.env)
+        seat = self._seat("shell", "shell", "this shell", examined, [*said, step],
                           Launch((step.leads_to or "",), self.machine.env, self.folder))
         return SeatFacts(replace(seat, scripts=tuple(scripts)), examined, python_name=name)
 
@@ -227,10 +252,11 @@ class SeatFinder:
         """Return the seat of an editor's settings file."""
         m = self.machine
         path = m.absolute(file)
-        known = editors.editor_for(m, path)
+        known = editors.editor_for(m, path, self.config.editors)
         if known is None:
+            names = ", ".join(e.files[0] for e in self.config.editors)
             raise NothingToJudge(f"{path} is not a settings file that Kalyx knows.",
-                                 "Known: " + ", ".join(e.file for e in editors.EDITORS) + ".")
+                                 f"Known: {names}; kalyx.toml can add others.")
         if not m.exists(path):
             raise NothingToJudge(f"{path} does not exist.", "Check the path.")
         return self.from_setting(editors.read_setting(m, known[0], path, known[1]))
@@ -241,12 +267,31 @@ class SeatFinder:
         label = setting.editor.name
         if setting.program is None:
             return SeatFacts(Seat(ref, "editor", label), setting=setting)
-        step = TrailStep(0, f"{setting.file} sets {setting.key} to {setting.value!r}",
-                         setting.file, setting.line, setting.program)
+        steps = [TrailStep(0, f"{setting.file} sets {setting.key} to {setting.value!r}",
+                           setting.file, setting.line, setting.program)]
+        steps += [TrailStep(0, f"it wins over {s.file}, which sets {s.key} to {s.value!r}", s.file,
+                            s.line, s.program) for s in setting.loses]
+        env, more = self._editor_variables(setting)
         examined = self.examiner.examine(setting.program, setting.root)
-        seat = self._seat(ref, "editor", label, examined, [step],
-                          Launch((setting.program,), self.machine.env, setting.root))
+        seat = self._seat(ref, "editor", label, examined, [*steps, *more],
+                          Launch((setting.program,), env, setting.root))
         return SeatFacts(seat, examined, setting=setting)
+
+    def _editor_variables(self, setting: editors.EditorSetting) -> tuple[dict[str, str],
+                                                                          list[TrailStep]]:
+        """Return the variables that an editor adds: those of its env file, and its extra paths."""
+        m, env, steps = self.machine, dict(self.machine.env), []
+        if setting.env_file and setting.editor.family == "code":
+            said = settings_formats.parse_env_file(m.read_text(setting.env_file, 262_144))
+            env.update(said)
+            steps.append(TrailStep(0, f"{setting.env_file} sets {', '.join(said) or 'nothing'}",
+                                   setting.env_file))
+        if setting.extra_paths:
+            known = [env["PYTHONPATH"]] if env.get("PYTHONPATH") else []
+            env["PYTHONPATH"] = m.path_separator.join([*known, *setting.extra_paths])
+            steps.append(TrailStep(0, f"{setting.file} adds {', '.join(setting.extra_paths)} to the "
+                                   "path", setting.file))
+        return env, steps
 
     def kernel(self, name: str, notebook: notebooks.NotebookKernel | None = None) -> SeatFacts:
         """Return the seat of a registered kernel, by name."""
@@ -303,6 +348,34 @@ class SeatFinder:
         shown = f" ({named.label})" if named.label and named.label != named.name else ""
         step = TrailStep(0, f"{path} names the kernel {named.name!r}{shown}", path, named.line)
         return self._kernel_seat(named.name, ref, "notebook", named, [step])
+
+    def process(self, number: str) -> SeatFacts:
+        """Return the seat of a live process: its program, variables and folder.
+
+        Raises:
+            WrongUsage: it is not a number.
+            NothingToJudge: there is no such process, or it runs no Python.
+        """
+        from kalyx.core.facts.processes import kind_of, program_of, read_process
+
+        if not number.isdigit():
+            raise WrongUsage(f"{number!r} is not a process number.", "Write process:1234.")
+        raw = read_process(int(number))
+        if raw is None:
+            raise NothingToJudge(f"There is no process {number}.", "kalyx running lists them.")
+        m, program = self.machine, program_of(raw, self.machine)
+        if program is None or not (is_python_name(program) or is_python_name(raw.argv[0])):
+            raise NothingToJudge(f"Process {number} runs {program or 'something'}, which is no Python.",
+                                 "kalyx running lists those that are.")
+        _, what, _ = kind_of(raw.argv)
+        step = TrailStep(0, f"process {number} was started as {raw.argv[0]}, and runs {program}",
+                         f"/proc/{number}/exe" if m.exists(f"/proc/{number}/exe") else None, None,
+                         program)
+        examined = self.examiner.examine(program, raw.folder)
+        env = dict(raw.env) if raw.env is not None else dict(m.env)
+        launch = Launch((program,), env, raw.folder or m.cwd)
+        return SeatFacts(self._seat(f"process:{number}", "process", what, examined, [step], launch),
+                         examined)
 
     def script(self, file: str) -> SeatFacts:
         """Return the seat of a script: its shebang when it is executable, else this shell's python."""

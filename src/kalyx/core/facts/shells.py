@@ -18,11 +18,17 @@ from kalyx.core.facts.launchers import (
 )
 from kalyx.core.machine import Machine
 from kalyx.core.model import Script, TrailStep
+from kalyx.core.record import dataclass
 
-__all__ = ["PYTHON_NAMES", "SCRIPT_NAMES", "find_python", "path_step", "read_script"]
+__all__ = ["PYTHON_NAMES", "SCRIPT_NAMES", "ShellName", "ask_shell", "find_python", "path_step",
+           "read_script", "resolve_shebang", "variable_steps"]
 
 PYTHON_NAMES = ("python", "python3", "py")
-SCRIPT_NAMES = ("pip", "pip3")
+SCRIPT_NAMES = ("pip", "pip3", "jupyter", "ipython", "pytest")
+# Variables that decide which Python runs and what it imports
+VARIABLES = ("PYTHONPATH", "PYTHONHOME", "PYTHONUSERBASE", "PYTHONNOUSERSITE", "PYTHONSAFEPATH",
+             "PYTHONPLATLIBDIR", "PYTHONEXECUTABLE", "__PYVENV_LAUNCHER__")
+ASKED_NAMES = ("python", "python3", "pip", "pip3")
 
 
 def find_python(machine: Machine) -> tuple[str, Found] | None:
@@ -39,6 +45,55 @@ def path_step(name: str, found: Found) -> TrailStep:
     """Say where on PATH a command was found."""
     return TrailStep(0, f"{name} is found in PATH entry {found.entry}, {found.folder}",
                      found.folder, None, found.path)
+
+
+def variable_steps(env: Mapping[str, str]) -> list[TrailStep]:
+    """Name the variables that are set and decide what Python runs and imports."""
+    return [TrailStep(0, f"the variable {name} is {env[name]!r}") for name in VARIABLES
+            if env.get(name)]
+
+
+@dataclass(frozen=True)
+class ShellName:
+    """What an interactive shell makes of a name: an alias or a function, and its text."""
+
+    name: str
+    kind: str
+    text: str
+
+
+def ask_shell(machine: Machine, limit: float) -> tuple[list[ShellName], str]:
+    """Ask the user's interactive shell for its aliases and functions; say why not.
+
+    This runs the shell's own start files, so it is only done when asked for.
+    """
+    shell = machine.env.get("SHELL") or "/bin/sh"
+    kind = machine.path.basename(shell)
+    if kind not in ("bash", "zsh", "ksh", "sh", "dash"):
+        return [], f"{shell} is not a shell that Kalyx can ask"
+    lines = "; ".join(f"echo '@@alias {n}'; alias {n} 2>/dev/null; echo '@@function {n}'; "
+                      f"typeset -f {n} 2>/dev/null" for n in ASKED_NAMES)
+    ran = machine.run([shell, "-i", "-c", lines], limit=limit)
+    if ran.timed_out or ran.status is None or "@@alias" not in ran.text():
+        return [], f"{shell} did not answer" + (f": {ran.complaint()}" if ran.complaint() else "")
+    return parse_shell_names(ran.text()), ""
+
+
+def parse_shell_names(text: str) -> list[ShellName]:
+    """Read what the interactive shell printed: a mark for each question, then its answer."""
+    found = []
+    for block in re.split(r"^@@", text, flags=re.MULTILINE)[1:]:
+        head, _, answer = block.partition("\n")
+        kind, _, name = head.strip().partition(" ")
+        answer = answer.strip()
+        if kind == "alias" and answer:
+            value = answer.removeprefix("alias ").partition("=")[2].strip()
+            if len(value) > 1 and value[0] == value[-1] == "'":
+                value = value[1:-1]
+            found.append(ShellName(name, "alias", value))
+        elif kind == "function" and answer:
+            found.append(ShellName(name, "function", answer))
+    return found
 
 
 def read_script(

@@ -31,6 +31,8 @@ class Distribution:
     metadata: str = ""
     requires: tuple[str, ...] = ()
     source: str | None = None  # the local path that it was installed from (PEP 610)
+    requested: bool | None = None  # asked for by name (PEP 376), None when nobody wrote it down
+    extras: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

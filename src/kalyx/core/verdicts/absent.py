@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Iterable, Sequence
 
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name, requirement_name
+from kalyx.core.facts.markers import applies
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Frame, Remedy
 from kalyx.core.verdicts import remedies
@@ -480,34 +480,12 @@ def requirement_for(case: Case, owner: Distribution | None, module: str) -> str 
     known = tables.distribution_for(module)
     names |= {normal_name(known)} if known else set()
     names |= {normal_name(o.name) for o in case.elsewhere(module) if o.name}
-    lines = [r for r in owner.requires if applies(case, r)]
+    lines = [r for r in owner.requires if applies(r, case.markers)]
     for line in lines:
         if normal_name(requirement_name(line)) in names:
             return line.split(";")[0].strip()
     unmet = [r for r in lines if case.distribution_named(requirement_name(r)) is None]
     return unmet[0].split(";")[0].strip() if len(unmet) == 1 else None
-
-
-def applies(case: Case, requirement: str) -> bool:
-    """Whether a requirement's marker holds for the seat's interpreter (PEP 508)."""
-    from packaging.requirements import InvalidRequirement, Requirement
-
-    try:
-        parsed = Requirement(requirement)
-    except InvalidRequirement:
-        return ";" not in requirement
-    if parsed.marker is None:
-        return True
-    version = str(case.obs.who.get("version", "3.0"))
-    platform = str(case.obs.who.get("platform", sys.platform))
-    environment = {
-        "python_version": ".".join(version.split(".")[:2]), "python_full_version": version,
-        "sys_platform": platform, "extra": "",
-        "implementation_name": str(case.obs.who.get("implementation", "cpython")),
-        "os_name": "nt" if platform == "win32" else "posix",
-        "platform_system": {"win32": "Windows", "darwin": "Darwin"}.get(platform, "Linux"),
-    }
-    return bool(parsed.marker.evaluate(environment))
 
 
 def asker_evidence(case: Case, failure: Failure) -> list[Evidence]:

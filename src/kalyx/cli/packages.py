@@ -1,0 +1,38 @@
+"""``kalyx packages``."""
+
+from __future__ import annotations
+
+import argparse
+
+from kalyx.cli.common import finder_for, print_answer
+from kalyx.core.answers.packages import answer_packages
+
+LAYERS = ("start", "pythonpath", "stdlib", "env", "base", "user", "link", "other")
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of ``packages``."""
+    parser.add_argument("--at", metavar="SEAT", default="shell", help="whose packages (default: shell)")
+    parser.add_argument("--layer", choices=LAYERS, help="only those of one layer")
+    parser.add_argument("--name", metavar="PATTERN", help="only those of this name; * stands for any")
+    parser.add_argument("--module", metavar="NAME", help="which distribution provides this module?")
+    parser.add_argument("--conflicts", action="store_true",
+                        help="declared requirements that are not met by what is installed")
+    parser.add_argument("--size", action="store_true", help="the bytes of each")
+
+
+def run(options: argparse.Namespace) -> str:
+    """Answer and print; return the status."""
+    answer = answer_packages(finder_for(None, options), options.at, layer=options.layer,
+                             name=options.name, module=options.module, conflicts=options.conflicts,
+                             sizes=options.size)
+
+    def result() -> dict[str, object]:
+        from kalyx.show.as_json import packages_result
+        return packages_result(answer)
+
+    def lay_out(page: object) -> None:
+        from kalyx.show.inventory_text import packages_page
+        packages_page(page, answer, verbose=options.verbose)  # type: ignore[arg-type]
+
+    return print_answer(options, answer.status, result, lay_out, answer.notes)

@@ -1,0 +1,87 @@
+"""``packages``: what a seat can import, layer by layer."""
+
+from __future__ import annotations
+
+import fnmatch
+
+from kalyx.core.answers.seats import judge_seat
+from kalyx.core.errors import NothingToJudge
+from kalyx.core.facts.cases import Neighbours
+from kalyx.core.facts.distributions import normal_name
+from kalyx.core.facts.inventory import read_inventory
+from kalyx.core.facts.layers import Layer
+from kalyx.core.facts.markers import marker_values
+from kalyx.core.facts.searchpath import read_search_path
+from kalyx.core.facts.seats import SeatFinder
+from kalyx.core.model import Distribution, Finding, Note, Seat
+from kalyx.core.record import dataclass
+from kalyx.core.verdicts.layering import judge_leaks, version_conflicts
+
+__all__ = ["PackagesAnswer", "answer_packages"]
+
+
+@dataclass(frozen=True)
+class PackagesAnswer:
+    """The layers of a seat's search path and what lies in each."""
+
+    seat: Seat
+    layers: tuple[Layer, ...]
+    distributions: tuple[Distribution, ...]
+    findings: tuple[Finding, ...]
+    notes: tuple[Note, ...] = ()
+    asked: str = ""
+
+    @property
+    def status(self) -> str:
+        """Whether something is wrong, or what was asked for is not there."""
+        if any(f.is_problem for f in self.findings):
+            return "problem"
+        return "unknown" if self.asked and not self.distributions else "ok"
+
+
+def answer_packages(finder: SeatFinder, seat_ref: str, *, layer: str | None = None,
+                    name: str | None = None, module: str | None = None, conflicts: bool = False,
+                    sizes: bool = False) -> PackagesAnswer:
+    """Read what a seat can import. Nothing of it is run.
+
+    Raises:
+        NothingToJudge: there is no such seat, or it has no interpreter to go by.
+    """
+    m = finder.machine
+    facts = finder.resolve(seat_ref)
+    neighbours = Neighbours(m, finder.environments)
+    seat = judge_seat(facts, finder, neighbours)
+    interpreter, launch, examined = seat.interpreter, seat.launch, facts.examined
+    if interpreter is None or launch is None or examined is None or interpreter.prefix is None \
+            or not interpreter.works:
+        why = next((f.because for f in seat.findings if f.is_problem), "it has no interpreter.")
+        raise NothingToJudge(f"What {seat.ref} can import cannot be told: {why}",
+                             "Name another seat with --at.")
+    path = read_search_path(m, interpreter, examined.stdlib, examined.config, launch.env,
+                            start=launch.start or launch.cwd, cwd=launch.cwd,
+                            flags=launch.argv[1:])
+    everything = read_inventory(m, path.layers, sizes=sizes)
+    config = examined.config
+    findings = judge_leaks(seat.environment, everything, launch.env,
+                           open_to_base=config is not None and config.open_to_base)
+    if conflicts:
+        markers = marker_values(interpreter.version or "3", interpreter.implementation or "cpython",
+                                m.platform)
+        findings += version_conflicts(everything, markers)
+    chosen = [d for d in everything if _wanted(d, layer, name, module)]
+    notes = [Note("runs-code", f"{line.file}, line {line.line}, runs code when Python starts, which "
+                  "may change the path; it was read, not run.", line.file)
+             for line in path.links if line.target is None and "__editable__" not in line.text
+             and "distutils-precedence" not in line.file]
+    asked = " ".join(x for x in (layer, name, module) if x)
+    return PackagesAnswer(seat, path.layers, tuple(chosen), tuple(findings), tuple(notes), asked)
+
+
+def _wanted(distribution: Distribution, layer: str | None, name: str | None,
+            module: str | None) -> bool:
+    if layer and distribution.layer != layer:
+        return False
+    if name and not fnmatch.fnmatchcase(normal_name(distribution.name), normal_name(name)) \
+            and not fnmatch.fnmatchcase(distribution.name.lower(), name.lower()):
+        return False
+    return not module or module.split(".")[0] in distribution.modules

@@ -1,0 +1,42 @@
+"""``running``: live Python processes."""
+
+from __future__ import annotations
+
+import os
+
+from kalyx.core.facts.processes import describe_process, list_python_processes
+from kalyx.core.facts.seats import SeatFinder
+from kalyx.core.model.process import PythonProcess
+from kalyx.core.record import dataclass, replace
+from kalyx.core.verdicts.process import judge_process
+
+__all__ = ["RunningAnswer", "answer_running"]
+
+
+@dataclass(frozen=True)
+class RunningAnswer:
+    """The Python processes that may be seen, Kalyx itself left out."""
+
+    processes: tuple[PythonProcess, ...]
+
+    @property
+    def status(self) -> str:
+        """Whether one runs an interpreter that is not there any more."""
+        ill = any(f.is_problem for p in self.processes for f in p.findings)
+        return "problem" if ill else "ok"
+
+
+def answer_running(finder: SeatFinder, kind: str | None = None) -> RunningAnswer:
+    """Read the process table and say of each Python what it is. Looks only."""
+    finder.examiner.asks_when_read = False
+    raws = [r for r in list_python_processes() if r.pid != os.getpid()]
+    parents = {r.pid: r for r in raws}
+    found = []
+    for raw in raws:
+        process = describe_process(raw, finder.examiner, parents)
+        if kind is None or process.kind == kind:
+            findings = tuple(judge_process(process, raw, finder.machine))
+            found.append(replace(process, findings=findings))
+    order = ("kernel", "server", "language-server", "script", "module", "command", "shell")
+    found.sort(key=lambda p: (order.index(p.kind), p.pid))
+    return RunningAnswer(tuple(found))

@@ -1,0 +1,44 @@
+"""Requirements and their environment markers (PEP 508), for an interpreter that is not ours."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+__all__ = ["applies", "is_met", "marker_values"]
+
+
+def marker_values(version: str, implementation: str, platform: str) -> dict[str, str]:
+    """Return the values of the markers for an interpreter of that version and platform."""
+    system = {"win32": "Windows", "darwin": "Darwin"}.get(platform, "Linux")
+    return {
+        "python_version": ".".join(version.split(".")[:2]), "python_full_version": version,
+        "implementation_version": version, "implementation_name": implementation,
+        "platform_python_implementation": {"pypy": "PyPy"}.get(implementation, "CPython"),
+        "sys_platform": "linux" if platform.startswith("linux") else platform,
+        "platform_system": system, "os_name": "nt" if platform == "win32" else "posix",
+    }
+
+
+def applies(requirement: str, markers: Mapping[str, str], extras: Iterable[str] = ("",)) -> bool:
+    """Whether a requirement counts: it has no marker, or its marker holds for one of the extras."""
+    from packaging.markers import UndefinedComparison, UndefinedEnvironmentName
+    from packaging.requirements import InvalidRequirement, Requirement
+
+    try:
+        marker = Requirement(requirement).marker
+        return marker is None or any(marker.evaluate({**markers, "extra": e}) for e in extras)
+    except InvalidRequirement:
+        return ";" not in requirement
+    except (UndefinedComparison, UndefinedEnvironmentName):
+        return False
+
+
+def is_met(requirement: str, version: str) -> bool | None:
+    """Whether an installed version satisfies a requirement; None when one cannot be parsed."""
+    from packaging.requirements import InvalidRequirement, Requirement
+    from packaging.version import InvalidVersion
+
+    try:
+        return Requirement(requirement).specifier.contains(version, prereleases=True)
+    except (InvalidRequirement, InvalidVersion):
+        return None
