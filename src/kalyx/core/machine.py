@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     T = TypeVar("T")
     R = TypeVar("R")
 
-__all__ = ["FileInfo", "Machine", "RealMachine", "RunResult"]
+__all__ = ["FileInfo", "Machine", "RawProcess", "RealMachine", "RunResult"]
 
 
 READ_LIMIT = 32 * 1024 * 1024  # bytes; a settings file or METADATA is far below
@@ -75,6 +75,24 @@ class RunResult:
         return next(iter(reversed(lines) if "Traceback" in text else lines), "")
 
 
+@dataclass(frozen=True)
+class RawProcess:
+    """What the process table says of one process; None where it may not be read.
+
+    ``program`` is the file that runs, with `` (deleted)`` behind it where the
+    system says so.
+    """
+
+    pid: int
+    parent: int | None
+    argv: tuple[str, ...]
+    program: str | None
+    folder: str | None
+    env: Mapping[str, str] | None
+    started: float | None
+    user: str | None
+
+
 class Machine:
     """What Kalyx may ask of a machine. Subclasses supply the primitives."""
 
@@ -88,15 +106,15 @@ class Machine:
     # -- primitives -----------------------------------------------------------------
     def stat(self, path: str) -> FileInfo | None:
         """Describe what `path` leads to, following links; None when nothing is there."""
-        raise NotImplementedError
+        raise TypeError(f"{type(self).__name__} cannot do this")
 
     def read_link(self, path: str) -> str | None:
         """Return a symlink's target as written, or None when `path` is no symlink."""
-        raise NotImplementedError
+        raise TypeError(f"{type(self).__name__} cannot do this")
 
     def real_path(self, path: str) -> str:
         """Return `path` with every symlink resolved."""
-        raise NotImplementedError
+        raise TypeError(f"{type(self).__name__} cannot do this")
 
     def read_bytes(self, path: str, limit: int = READ_LIMIT) -> bytes:
         """Read a regular file's first `limit` bytes.
@@ -104,7 +122,7 @@ class Machine:
         Raises:
             Unreadable: it is missing, is no regular file, or may not be read.
         """
-        raise NotImplementedError
+        raise TypeError(f"{type(self).__name__} cannot do this")
 
     def list_folder(self, path: str) -> list[str]:
         """Return the names in a folder, sorted.
@@ -112,7 +130,7 @@ class Machine:
         Raises:
             Unreadable: it is missing, is no folder, or may not be read.
         """
-        raise NotImplementedError
+        raise TypeError(f"{type(self).__name__} cannot do this")
 
     def run(
         self,
@@ -123,7 +141,23 @@ class Machine:
         limit: float = 10.0,
     ) -> RunResult:
         """Run a child with no input, and end it and all it started after `limit` seconds."""
-        raise NotImplementedError
+        raise TypeError(f"{type(self).__name__} cannot do this")
+
+    def make_folder(self) -> str:
+        """Make a private folder for a child's results."""
+        raise TypeError(f"{type(self).__name__} cannot do this")
+
+    def remove_folder(self, folder: str) -> None:
+        """Remove such a folder."""
+        raise TypeError(f"{type(self).__name__} cannot do this")
+
+    def processes(self) -> list[RawProcess]:
+        """Read every live process that has a command line."""
+        return []
+
+    def process(self, pid: int) -> RawProcess | None:
+        """Read one live process; None when there is none of that number."""
+        return next((p for p in self.processes() if p.pid == pid), None)
 
     # -- made from them -----------------------------------------------------------------
     @property
@@ -327,6 +361,47 @@ class RealMachine(Machine):
         status = child.wait()
         return RunResult(status, out.finish(), err.finish(), timed_out, time.monotonic() - began)
 
+    def processes(self) -> list[RawProcess]:
+        import psutil
+
+        read = (_read_process(p) for p in psutil.process_iter())
+        return [p for p in read if p is not None and p.argv]
+
+    def process(self, pid: int) -> RawProcess | None:
+        import psutil
+
+        try:
+            return _read_process(psutil.Process(pid))
+        except psutil.Error:
+            return None
+
+    def make_folder(self) -> str:
+        """Make a private folder for a child's results.
+
+        Not by `tempfile`, whose import takes as long as starting an interpreter.
+
+        Raises:
+            Unreadable: none can be made anywhere.
+        """
+        places = [self.env.get(n) for n in ("TMPDIR", "TEMP", "TMP")]
+        for place in [*filter(None, places), "/tmp", self.cwd]:
+            folder = os.path.join(place, f"kalyx-{os.urandom(8).hex()}")
+            try:
+                os.mkdir(folder, 0o700)
+            except OSError:
+                continue
+            return folder
+        raise Unreadable("/tmp", "no folder for temporary files can be made")
+
+    def remove_folder(self, folder: str) -> None:
+        """Remove a folder that `make_folder` made, and the files in it."""
+        try:
+            for name in os.listdir(folder):
+                os.unlink(os.path.join(folder, name))
+            os.rmdir(folder)
+        except OSError:
+            pass
+
     def in_parallel(self, ask: Callable[[T], R], items: Iterable[T]) -> list[R]:
         wanted = list(items)
         if len(wanted) < 2:
@@ -337,6 +412,26 @@ class RealMachine(Machine):
         import threading
 
         threading.Thread(target=lambda: [job() for job in jobs], daemon=True).start()
+
+
+def _read_process(process: Any) -> RawProcess | None:
+    import psutil
+
+    def get(name: str) -> Any:
+        try:
+            return getattr(process, name)()
+        except (psutil.Error, OSError):
+            return None
+
+    argv = get("cmdline")
+    if argv is None:  # it ended meanwhile, or is not ours to read
+        return None
+    try:
+        program = os.readlink(f"/proc/{process.pid}/exe")  # with its " (deleted)", where it is so
+    except OSError:
+        program = get("exe")
+    return RawProcess(process.pid, get("ppid"), tuple(argv), program or None, get("cwd"),
+                      get("environ"), get("create_time"), get("username"))
 
 
 def _in_threads(ask: Callable[[T], R], items: list[T], most: int = 8) -> list[R]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 
-from kalyx.core.facts.processes import describe_process, list_python_processes
+from kalyx.core.facts.processes import describe_process, python_processes
 from kalyx.core.facts.seats import SeatFinder
 from kalyx.core.model.process import PythonProcess
 from kalyx.core.record import dataclass, replace
@@ -29,7 +29,7 @@ class RunningAnswer:
 def answer_running(finder: SeatFinder, kind: str | None = None) -> RunningAnswer:
     """Read the process table and say of each Python what it is. Looks only."""
     finder.examiner.asks_when_read = False
-    raws = [r for r in list_python_processes() if r.pid != os.getpid()]
+    raws = [r for r in python_processes(finder.machine) if r.pid != os.getpid()]
     parents = {r.pid: r for r in raws}
     found = []
     for raw in raws:

@@ -37,18 +37,18 @@ def observe_import(machine: Machine, launch: Launch, interpreter: Interpreter | 
     The child gets the seat's variables, folder and first path entry, no input,
     and `limit` seconds; all that it started is ended with it.
     """
-    folder = _make_folder(machine)
+    folder = machine.make_folder()
     try:
         result = os.path.join(folder, "result")
         request = f"{module}:{name}" if name else module
         argv = [*launch.argv, "-c", *_probe(probe_folder, interpreter), result,
                 str(max(limit * 0.9, limit - 1.0)), launch.start, launch.main or "", request]
         ran = machine.run(argv, env=launch.env, cwd=launch.cwd, limit=limit)
-        lines = _read_lines(result)
-        stack = _read_stack(result + ".stack")
+        lines = _read_lines(machine, result)
+        stack = _read_stack(machine, result + ".stack")
         return _assemble(module, name, ran, lines, stack)
     finally:
-        _remove_folder(folder)
+        machine.remove_folder(folder)
 
 
 def _probe(folder: str, interpreter: Interpreter | None) -> tuple[str, str]:
@@ -70,39 +70,10 @@ def _probe(folder: str, interpreter: Interpreter | None) -> tuple[str, str]:
     return (BOOT_COMPILED, compiled) if fresh else (BOOT, source)
 
 
-def _make_folder(machine: Machine) -> str:
-    """Make a private folder for the probe's results.
-
-    Not by `tempfile`, whose import takes as long as starting an interpreter.
-    """
-    places = [machine.env.get(n) for n in ("TMPDIR", "TEMP", "TMP")]
-    for place in [*filter(None, places), "/tmp", machine.cwd]:
-        folder = os.path.join(place, f"kalyx-{os.urandom(8).hex()}")
-        try:
-            os.mkdir(folder, 0o700)
-        except OSError:
-            continue
-        return folder
-    raise Unreadable("/tmp", "no folder for temporary files can be made")
-
-
-def _remove_folder(folder: str) -> None:
-    for name in ("result", "result.stack"):
-        try:
-            os.unlink(os.path.join(folder, name))
-        except OSError:
-            pass
+def _read_lines(machine: Machine, path: str) -> list[dict[str, Any]]:
     try:
-        os.rmdir(folder)
-    except OSError:
-        pass
-
-
-def _read_lines(path: str) -> list[dict[str, Any]]:
-    try:
-        with open(path, "rb") as file:
-            data = file.read(RESULT_LIMIT)
-    except OSError:
+        data = machine.read_bytes(path, RESULT_LIMIT)
+    except Unreadable:
         return []
     lines = []
     for raw in data.splitlines():
@@ -113,12 +84,11 @@ def _read_lines(path: str) -> list[dict[str, Any]]:
     return lines
 
 
-def _read_stack(path: str) -> tuple[Frame, ...]:
+def _read_stack(machine: Machine, path: str) -> tuple[Frame, ...]:
     """Read the last stack that faulthandler wrote, innermost frame last."""
     try:
-        with open(path, encoding="utf-8", errors="replace") as file:
-            text = file.read(1_048_576)
-    except OSError:
+        text = machine.read_text(path, 1_048_576)
+    except Unreadable:
         return ()
     blocks = re.split(r"^(?:Current thread|Thread) 0x[^\n]*$", text, flags=re.MULTILINE)
     best: list[Frame] = []

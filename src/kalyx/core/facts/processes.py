@@ -8,14 +8,10 @@ from collections.abc import Mapping, Sequence
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters import Examiner, environment_of
 from kalyx.core.facts.launchers import find_on_path, is_python_name
-from kalyx.core.machine import Machine
+from kalyx.core.machine import Machine, RawProcess
 from kalyx.core.model.process import PythonProcess
-from kalyx.core.record import TYPE_CHECKING, dataclass
 
-if TYPE_CHECKING:
-    from typing import Any
-
-__all__ = ["RawProcess", "describe_process", "kind_of", "list_python_processes", "read_process"]
+__all__ = ["connection_file_of", "describe_process", "kind_of", "program_of", "python_processes"]
 
 # What a module or script says of its process, as data: the first match counts
 KINDS: tuple[tuple[str, tuple[str, ...]], ...] = (
@@ -29,76 +25,10 @@ KINDS: tuple[tuple[str, tuple[str, ...]], ...] = (
 VALUED = ("-W", "-X", "--check-hash-based-pycs")  # interpreter options that take a value
 
 
-@dataclass(frozen=True)
-class RawProcess:
-    """What the process table says of one process; None where it may not be read."""
-
-    pid: int
-    parent: int | None
-    argv: tuple[str, ...]
-    program: str | None
-    folder: str | None
-    env: Mapping[str, str] | None
-    started: float | None
-    user: str | None
-
-
-def read_process(pid: int) -> RawProcess | None:
-    """Read one process; None when there is no such process."""
-    import psutil
-
-    try:
-        return _raw(psutil.Process(pid))
-    except (psutil.NoSuchProcess, psutil.ZombieProcess):
-        return None
-
-
-def list_python_processes() -> list[RawProcess]:
-    """Read every process whose program or first word is a Python."""
-    import psutil
-
-    found = []
-    for process in psutil.process_iter():
-        try:
-            argv = process.cmdline()
-            if not argv or not (_is_python(argv[0]) or _is_python(_program(process) or "")):
-                continue
-            found.append(_raw(process))
-        except psutil.Error:  # it ended meanwhile, or is not ours to read
-            continue
-    return found
-
-
-def _is_python(program: str) -> bool:
-    return is_python_name(program.removesuffix(" (deleted)"))
-
-
-def _program(process: Any) -> str | None:
-    import os
-
-    import psutil
-
-    try:
-        return os.readlink(f"/proc/{process.pid}/exe")  # with its " (deleted)", where it is so
-    except OSError:
-        pass
-    try:
-        return str(process.exe()) or None
-    except psutil.Error:
-        return None
-
-
-def _raw(process: Any) -> RawProcess:
-    import psutil
-
-    def get(name: str) -> Any:
-        try:
-            return getattr(process, name)()
-        except (psutil.AccessDenied, psutil.ZombieProcess, OSError):
-            return None
-
-    return RawProcess(process.pid, get("ppid"), tuple(process.cmdline()), _program(process),
-                      get("cwd"), get("environ"), get("create_time"), get("username"))
+def python_processes(machine: Machine) -> list[RawProcess]:
+    """Return every process whose program or first word is a Python."""
+    return [p for p in machine.processes() if is_python_name(p.argv[0]) or is_python_name(
+        (p.program or "").removesuffix(" (deleted)"))]
 
 
 def start_of(argv: Sequence[str]) -> tuple[str, str, tuple[str, ...]]:

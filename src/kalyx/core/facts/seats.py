@@ -356,11 +356,11 @@ class SeatFinder:
             WrongUsage: it is not a number.
             NothingToJudge: there is no such process, or it runs no Python.
         """
-        from kalyx.core.facts.processes import kind_of, program_of, read_process
+        from kalyx.core.facts.processes import kind_of, program_of
 
         if not number.isdigit():
             raise WrongUsage(f"{number!r} is not a process number.", "Write process:1234.")
-        raw = read_process(int(number))
+        raw = self.machine.process(int(number))
         if raw is None:
             raise NothingToJudge(f"There is no process {number}.", "kalyx running lists them.")
         m, program = self.machine, program_of(raw, self.machine)

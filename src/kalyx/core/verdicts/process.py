@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.processes import RawProcess
-from kalyx.core.machine import Machine
+from kalyx.core.machine import Machine, RawProcess
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.model.process import PythonProcess
 from kalyx.core.verdicts.catalogue import cause
