@@ -14,8 +14,18 @@ import sys
 import tempfile
 import time
 from dataclasses import dataclass
+from pathlib import Path
 
-ROUNDS = 15
+from bench.worlds import lived_in_folder, many_distributions, many_environments
+
+ROUNDS = 11
+READ_HEADS = (
+    "import glob, sys\n"
+    "for name in glob.glob(sys.argv[1] + '/*.dist-info/METADATA'):\n"
+    "    with open(name, encoding='utf-8', errors='replace') as file:\n"
+    "        for line in file:\n"
+    "            if not line.strip():\n"
+    "                break\n")
 
 
 @dataclass(frozen=True)
@@ -26,6 +36,8 @@ class Pair:
     ours: list[str]
     theirs: list[str]
     goal: float
+    ours_in: str = "."
+    theirs_in: str = "."
 
 
 def run_once(argv: list[str], cwd: str, env: dict[str, str]) -> float:
@@ -36,40 +48,56 @@ def run_once(argv: list[str], cwd: str, env: dict[str, str]) -> float:
     return time.perf_counter() - began
 
 
-def measure(pair: Pair, cwd: str, env: dict[str, str]) -> float:
+def measure(pair: Pair, folder: Path, env: dict[str, str]) -> float:
     """Return how many times longer ours takes."""
     ratios = []
+    ours_in, theirs_in = str(folder / pair.ours_in), str(folder / pair.theirs_in)
     for number in range(ROUNDS + 1):
-        theirs = (run_once(pair.theirs, cwd, env) + run_once(pair.theirs, cwd, env)) / 2
-        ratio = run_once(pair.ours, cwd, env) / theirs
+        theirs = (run_once(pair.theirs, theirs_in, env) + run_once(pair.theirs, theirs_in, env)) / 2
+        ratio = run_once(pair.ours, ours_in, env) / theirs
         if number:  # the first round writes bytecode and warms the disk's cache
             ratios.append(ratio)
     return statistics.median(ratios)
 
 
-def pairs(python: str) -> list[Pair]:
+def pairs(python: str, crowded: str, project: Path) -> list[Pair]:
     """Return what is compared."""
     kalyx = [shutil.which("kalyx", path=os.path.dirname(python)) or "kalyx"]
     seat = f"python:{python}"
+    site = str(next(Path(crowded).parent.parent.glob("lib/python*/site-packages")))
+    listing = [*kalyx, "packages", "--at", f"python:{crowded}"]
+    pip = [python, "-m", "pip", "--version"]
     return [
         Pair("--version / a bare interpreter start", [*kalyx, "--version"], [python, "-c", "pass"],
              1.6),
-        Pair("here --json / pip --version", [*kalyx, "here", "--json"],
-             [python, "-m", "pip", "--version"], 1.0),
+        Pair("here --json / pip --version", [*kalyx, "here", "--json"], pip, 1.0),
+        Pair("here in a lived-in folder / pip --version", [*kalyx, "here"], pip, 1.0,
+             ours_in=str(project)),
         Pair("why of a failing import / the failing import", [*kalyx, "why", "nope", "--at", seat],
              [python, "-c", "import nope"], 6.0),
+        Pair("packages, 400 distributions / pip list", listing, [crowded, "-m", "pip", "list"], 0.2),
+        Pair("packages, 400 distributions / reading their heads", listing,
+             [python, "-c", READ_HEADS, site], 4.0),
+        Pair("envs, 300 environments / 30 environments", [*kalyx, "envs"], [*kalyx, "envs"], 5.0,
+             ours_in="300/envs", theirs_in="30/envs"),
     ]
 
 
 def main() -> int:
-    """Measure every pair in an empty folder and print the ratios."""
+    """Measure every pair in a folder of its own and print the ratios."""
     env = {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"}
     env["PATH"] = os.path.dirname(sys.executable) + os.pathsep + env.get("PATH", "")
-    with tempfile.TemporaryDirectory() as folder:
-        for pair in pairs(sys.executable):
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name).resolve()
+        env["HOME"] = str(folder / "home")
+        crowded = many_distributions(folder, 400)
+        project = lived_in_folder(folder)
+        for count in (30, 300):
+            many_environments(folder / str(count), count)
+        for pair in pairs(sys.executable, crowded, project):
             ratio = measure(pair, folder, env)
             met = "met" if ratio <= pair.goal else "missed"
-            print(f"{ratio:6.2f}  (goal at most {pair.goal:g}, {met})  {pair.says}")
+            print(f"{ratio:6.2f}  (goal at most {pair.goal:g}, {met})  {pair.says}", flush=True)
     return 0
 
 

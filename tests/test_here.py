@@ -147,7 +147,14 @@ def _bad_files(w: World) -> None:
     notebook(w.project / "uses_bad.ipynb", "bad")
 
 
+def _own_script(w: World) -> None:
+    _active(w)
+    write(w.project / "count.py", "#!/usr/bin/python3\nimport this\n", 0o755)
+    write(w.project / "not-run.py", "#!/usr/bin/python3\n")
+
+
 SCENES = [
+    Scene("script of its own", _own_script, ("seats-disagree",), agree=False, exit=1),
     Scene("system python", lambda w: None, prefix="/usr"),
     Scene("activated", _active, trail="pyvenv.cfg"),
     Scene("long path", lambda w: with_pip(_active(w), form="sh")),
@@ -219,6 +226,7 @@ def test_remedies_bring_seats_in_line(world: World) -> None:
     _kernel("Trials", "lab-old", "trials")(world)
     kernelspec(world.home, "lab", [python_of(world.home / "envs/lab"), *FAKE_KERNEL])
     settings(world, "${workspaceFolder}/envs/lab/bin/python")
+    write(world.project / "count.py", "#!/usr/bin/python3\nimport this\n", 0o755)
     document = world.answer("here")
     edited = 0
     for holder in (document["result"], *document["result"]["seats"]):
@@ -230,7 +238,7 @@ def test_remedies_bring_seats_in_line(world: World) -> None:
                 path.write_text(text.replace(edit["before"], edit["after"]))
                 edited += 1
     after = world.answer("here")
-    assert (edited, after["exit"], after["result"]["agreement"]["agree"]) == (2, 0, True)
+    assert (edited, after["exit"], after["result"]["agreement"]["agree"]) == (3, 0, True)
 
 
 def test_nothing_of_the_folder_is_run(world: World) -> None:

@@ -11,6 +11,7 @@ from kalyx.core.facts import editors, kernelspecs, launchers, layers, shells, wr
 from kalyx.core.facts import settings_formats as formats
 from kalyx.core.facts.interpreters import Examiner, name_of, read_interpreter
 from kalyx.core.facts.pyvenv import find_venv_config
+from kalyx.core.facts.searchpath import read_search_path
 from kalyx.core.facts.seats import SeatFinder
 from kalyx.core.model import Interpreter
 from tests.support.made_up import MadeUpMachine
@@ -55,6 +56,32 @@ def test_windows_shell_and_editor() -> None:
                              find_venv_config(machine, rf"{LAB}\Scripts\python.exe"))
     assert (found.version, found.prefix, found.base_prefix) == ("3.11.4", LAB, BASE)
     assert layers.site_folders(machine, LAB) == [rf"{LAB}\Lib\site-packages"]
+    path = read_search_path(machine, found, (), find_venv_config(machine, found.path), machine.env,
+                            start=machine.cwd, cwd=machine.cwd)
+    assert [(x.layer, x.path) for x in path.layers] == [
+        ("start", machine.cwd), ("stdlib", rf"{BASE}\python311.zip"), ("stdlib", rf"{BASE}\DLLs"),
+        ("stdlib", rf"{BASE}\Lib"), ("other", BASE), ("other", LAB),
+        ("env", rf"{LAB}\Lib\site-packages")]
+    machine.registry = [BASE]
+    assert {e.path for e in SeatFinder(machine, r"D:\elsewhere", r"C:\p").environments()} >= {BASE}
+
+
+def test_framework_build() -> None:
+    """A framework build on macOS: its environments, its user site."""
+    frame = "/Library/Frameworks/Python.framework/Versions/3.11"
+    user = "/home/ada/Library/Python/3.11/lib/python/site-packages"
+    machine = MadeUpMachine("darwin", {
+        f"{frame}/bin/python3.11": b"\xcf\xfa", f"{frame}/bin/python3": "->python3.11",
+        f"{frame}/lib/python3.11/os.py": "", f"{frame}/lib/python3.11/site-packages/a.py": "",
+        f"{frame}/include/python3.11/patchlevel.h": '#define PY_VERSION "3.11.9"',
+        f"{user}/b.py": ""}, env={"PATH": f"{frame}/bin"})
+    finder = SeatFinder(machine, "/w", "/p")
+    assert [(e.path, e.kind, e.python_version) for e in finder.environments()] == [
+        (frame, "base", "3.11.9")]
+    found = read_interpreter(machine, f"{frame}/bin/python3", None)
+    path = read_search_path(machine, found, (), None, {}, start=None, cwd="/w")
+    assert [x.path for x in path.layers if x.layer in ("user", "env")] == [
+        user, f"{frame}/lib/python3.11/site-packages"]
 
 
 @pytest.mark.parametrize(("platform", "env", "expected"), [

@@ -28,6 +28,7 @@ class MadeUpMachine(Machine):
         self.own_command = ("kalyx",)
         self.answers = dict(answers or {})
         self.ran: list[list[str]] = []
+        self.registry: list[str] = []
         self._paths = ntpath if platform == "win32" else posixpath
         self._files = {self._norm(k): v for k, v in files.items()}
 
@@ -63,6 +64,9 @@ class MadeUpMachine(Machine):
         if value is None:
             raise Unreadable(path, "it does not exist")
         return (value if isinstance(value, bytes) else value.encode())[:limit]
+
+    def registered_pythons(self) -> list[str]:
+        return self.registry
 
     def list_folder(self, path: str) -> list[str]:
         inside = self._norm(path).rstrip(self._paths.sep) + self._paths.sep

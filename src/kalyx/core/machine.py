@@ -155,6 +155,10 @@ class Machine:
         """Read every live process that has a command line."""
         return []
 
+    def registered_pythons(self) -> list[str]:
+        """Return the install folders in the Windows registry (PEP 514); nothing elsewhere."""
+        return []
+
     def process(self, pid: int) -> RawProcess | None:
         """Read one live process; None when there is none of that number."""
         return next((p for p in self.processes() if p.pid == pid), None)
@@ -315,8 +319,11 @@ class RealMachine(Machine):
         try:
             if not stat.S_ISREG(os.fstat(handle).st_mode):
                 raise Unreadable(path, "it is not a regular file")
-            with os.fdopen(os.dup(handle), "rb") as file:
-                return file.read(limit)
+            parts = []
+            while limit > 0 and (part := os.read(handle, min(limit, 1 << 20))):
+                parts.append(part)
+                limit -= len(part)
+            return parts[0] if len(parts) == 1 else b"".join(parts)
         except OSError as error:
             raise Unreadable(path, _reason(error)) from None
         finally:
@@ -375,6 +382,11 @@ class RealMachine(Machine):
         except psutil.Error:
             return None
 
+    def registered_pythons(self) -> list[str]:
+        if sys.platform != "win32":
+            return []
+        return _read_registry()
+
     def make_folder(self) -> str:
         """Make a private folder for a child's results.
 
@@ -412,6 +424,29 @@ class RealMachine(Machine):
         import threading
 
         threading.Thread(target=lambda: [job() for job in jobs], daemon=True).start()
+
+
+def _read_registry() -> list[str]:
+    r"""Read Software\Python\COMPANY\TAG\InstallPath of both hives and views (PEP 514)."""
+    winreg: Any = __import__("winreg")
+    found = []
+    for hive in (winreg.HKEY_CURRENT_USER, winreg.HKEY_LOCAL_MACHINE):
+        for view in (winreg.KEY_WOW64_64KEY, winreg.KEY_WOW64_32KEY):
+            try:
+                top = winreg.OpenKey(hive, r"Software\Python", 0, winreg.KEY_READ | view)
+            except OSError:
+                continue
+            for company in _subkeys(winreg, top):
+                for tag in _subkeys(winreg, winreg.OpenKey(top, company)):
+                    try:
+                        found.append(str(winreg.QueryValue(top, rf"{company}\{tag}\InstallPath")))
+                    except OSError:  # an entry without a folder
+                        continue
+    return list(dict.fromkeys(found))
+
+
+def _subkeys(winreg: Any, key: Any) -> list[str]:
+    return [winreg.EnumKey(key, n) for n in range(winreg.QueryInfoKey(key)[0])]
 
 
 def _read_process(process: Any) -> RawProcess | None:

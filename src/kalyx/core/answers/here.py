@@ -70,7 +70,8 @@ def _gather(finder: SeatFinder, notes: list[Note]) -> list[SeatFacts]:
                           f"are looked at; the first {len(files)} were.", finder.folder))
     settings = editors.find_settings(m, finder.folder, finder.config.editors)
     finder.shell_python()  # the others need it: ask it once, before asking several at once
-    jobs = [finder.shell, *[lambda s=s: finder.from_setting(s) for s in settings]]
+    jobs = [finder.shell, *[lambda s=s: finder.from_setting(s) for s in settings],
+            *[lambda f=f: finder.script(f) for f in finder.scripts_here()]]
     facts: list[SeatFacts] = m.in_parallel(lambda job: job(), jobs)
     if files:
         finder.kernels()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine
@@ -14,6 +13,7 @@ from kalyx.core.record import dataclass
 __all__ = ["Shelf", "ZipShelf", "normal_name", "open_shelf", "requirement_name"]
 
 METADATA_HEAD = 262_144  # bytes; the headers stand before the description
+FIRST_READ = 8192  # bytes; nearly all headers end before that
 MODULE_ENDINGS = ("py", "so", "pyd", "pyc", "dylib")
 RECORD_LIMIT = 8 * 1024 * 1024
 
@@ -63,6 +63,7 @@ class Shelf:
         self._metadata: list[str] | None = None
         self._modules: dict[str, tuple[str, ...]] = {}
         self._all: dict[str, Distribution | None] = {}
+        self._inside: dict[str, list[str]] = {}
 
     def metadata_folders(self) -> list[str]:
         """Return the names of the metadata entries in this folder."""
@@ -110,9 +111,8 @@ class Shelf:
         listed = self._text(entry, "top_level.txt")
         found = {line.strip() for line in listed.splitlines() if line.strip()}
         if not found:  # RECORD can be long: it is read where nothing shorter says it
-            found = modules_in_record(self._text(entry, "RECORD", RECORD_LIMIT).splitlines())
-        found |= modules_in_record(
-            self._text(entry, "installed-files.txt").replace("../", "").splitlines())
+            found = modules_in_record(self._text(entry, "RECORD", RECORD_LIMIT))
+            found |= modules_in_record(self._text(entry, "installed-files.txt").replace("../", ""))
         source = self._source(entry)
         if source and not found - {n for n in found if n.startswith("__editable__")}:
             found |= {n.split(".")[0] for n in m.names_in(source)
@@ -142,9 +142,7 @@ class Shelf:
     def _read(self, entry: str) -> Distribution | None:
         m = self.machine
         path = m.path.join(self.folder, entry)
-        heads = parse_heads(self._text(entry, "METADATA", METADATA_HEAD)
-                            or self._text(entry, "PKG-INFO", METADATA_HEAD)
-                            or self._text(entry, "", METADATA_HEAD))
+        heads = parse_heads(self._heads(entry))
         if not heads.name:
             return None
         source = self._source(entry)
@@ -155,16 +153,28 @@ class Shelf:
             self.modules_of(entry), metadata=path, requires=requires, source=source,
             requested=self._requested(entry), extras=heads.extras)
 
+    def _heads(self, entry: str) -> str:
+        """Read the header lines, wherever this form of metadata keeps them."""
+        for file in ("METADATA", "PKG-INFO", ""):
+            text = self._text(entry, file, FIRST_READ)
+            if len(text) >= FIRST_READ - 4 and "\n\n" not in text and "\r\n\r\n" not in text:
+                text = self._text(entry, file, METADATA_HEAD)
+            if text:
+                return text
+        return ""
+
     def _requested(self, entry: str) -> bool | None:
         """Read whether it was asked for by name; only installers that write RECORD say so."""
-        names = set(self.names_inside(entry))
+        names = self.names_inside(entry)
         if "REQUESTED" in names:
             return True
         return False if "INSTALLER" in names and "RECORD" in names else None
 
     def names_inside(self, entry: str) -> list[str]:
-        """Return the files of one metadata entry."""
-        return self.machine.names_in(self.machine.path.join(self.folder, entry))
+        """Return the files of one metadata entry; an egg-info file has none."""
+        if entry not in self._inside:
+            self._inside[entry] = self.machine.names_in(self.machine.path.join(self.folder, entry))
+        return self._inside[entry]
 
     def size_of(self, distribution: Distribution) -> int | None:
         """Return the bytes of its files: what RECORD says, or what the files weigh."""
@@ -185,6 +195,9 @@ class Shelf:
         return total
 
     def _direct_url(self, entry: str) -> dict[str, object]:
+        """Read where it was installed from (PEP 610); empty when that was an index."""
+        if "direct_url.json" not in self.names_inside(entry):
+            return {}
         try:
             data = json.loads(self._text(entry, "direct_url.json") or "{}")
         except ValueError:
@@ -207,6 +220,8 @@ class Shelf:
         return bool(isinstance(info, dict) and info.get("editable"))
 
     def _text(self, entry: str, file: str, limit: int = 65536) -> str:
+        if file and file not in self.names_inside(entry):
+            return ""
         path = self.machine.path.join(self.folder, entry, file) if file else (
             self.machine.path.join(self.folder, entry))
         try:
@@ -256,22 +271,18 @@ def open_shelf(machine: Machine, entry: str, layer: str) -> Shelf:
     return Shelf(machine, entry, layer)
 
 
-def modules_in_record(lines: Iterable[str]) -> set[str]:
+_HEAD = re.compile(r'^"?([^/\\,"\n]+)([/\\]?)', re.MULTILINE)
+
+
+def modules_in_record(text: str) -> set[str]:
     """Return the top-level modules among the paths of a RECORD (PEP 376)."""
-    heads = set()
-    for line in lines:
-        path = line[1:].split('"')[0] if line.startswith('"') else line.split(",", 1)[0]
-        head, slash, _ = path.replace("\\", "/").partition("/")
-        heads.add((head, bool(slash)))
     found = set()
-    for head, inside in heads:
-        if head in ("", ".."):
-            continue
-        if head.endswith((".dist-info", ".egg-info", ".data")) or head == "__pycache__":
+    for head, slash in set(_HEAD.findall(text)):
+        if head.endswith((".dist-info", ".egg-info", ".data")) or head in ("..", "__pycache__"):
             continue
         stem, dot, ending = head.partition(".")
-        is_package = inside and not dot
-        if is_package or (not inside and ending.split(".")[-1] in MODULE_ENDINGS):
+        is_package = slash and not dot
+        if is_package or (not slash and ending.split(".")[-1] in MODULE_ENDINGS):
             found.add(stem)
     return {name for name in found if name.isidentifier()}
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters import USUAL_NAMES, Examiner, environment_of, name_of, python_in
@@ -77,11 +77,11 @@ class Surveyor:
     """Finds the environments of the machine. Reads only; runs nothing."""
 
     def __init__(self, machine: Machine, examiner: Examiner, folder: str,
-                 roots: Iterable[str] = ()) -> None:
+                 roots: Callable[[], Iterable[str]] = tuple) -> None:
         self.machine = machine
         self.examiner = examiner
         self.folder = folder
-        self.roots = tuple(roots)
+        self.roots = roots
         self.twins: dict[str, list[str]] = {}
         self.programs: list[str] = []  # interpreters that PATH names
         self._found: list[Environment] | None = None
@@ -115,7 +115,7 @@ class Surveyor:
         seen: dict[str, str] = {}
         found = []
         for prefix in (*extra, *self._named, *self._near(), *self._usual(), *self._on_path(),
-                       *self._conda()):
+                       *self._conda(), *self.machine.registered_pythons()):
             key = self.machine.key(prefix)
             if key in seen:
                 others = self.twins.setdefault(key, [])
@@ -162,7 +162,7 @@ class Surveyor:
     def _usual(self) -> list[str]:
         m = self.machine
         candidates = [p for p in (self._expand(*row) for row in SINGLE) if p]
-        for root in (*filter(None, (self._expand(*row) for row in PLACES)), *self.roots):
+        for root in (*filter(None, (self._expand(*row) for row in PLACES)), *self.roots()):
             candidates += [m.path.join(root, n) for n in m.names_in(root)[:MOST_CHILDREN]]
         return [c for c in candidates if is_environment(m, c) or is_installation(m, c)]
 

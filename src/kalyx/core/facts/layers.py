@@ -106,8 +106,11 @@ def link_lines(machine: Machine, folder: str) -> list[LinkLine]:
 
 
 def user_site(machine: Machine, version: str, implementation: str = "cpython",
-              env: Mapping[str, str] | None = None) -> str:
-    """Return the user site folder of a Python version (`site.USER_SITE`)."""
+              env: Mapping[str, str] | None = None, *, framework: bool = False) -> str:
+    """Return the user site folder of a Python version (`site.USER_SITE`).
+
+    A framework build on macOS has a place of its own.
+    """
     m = machine
     env = m.env if env is None else env
     major, minor = version.split(".")[:2]
@@ -115,6 +118,9 @@ def user_site(machine: Machine, version: str, implementation: str = "cpython",
         base = env.get("PYTHONUSERBASE") or m.path.join(
             env.get("APPDATA", m.home), "Python")
         return str(m.path.join(base, f"Python{major}{minor}", "site-packages"))
+    if m.platform == "darwin" and framework and not env.get("PYTHONUSERBASE"):
+        return str(m.path.join(m.home, "Library", "Python", f"{major}.{minor}", "lib", "python",
+                               "site-packages"))
     base = env.get("PYTHONUSERBASE") or m.path.join(m.home, ".local")
     name = "pypy" if implementation == "pypy" and (int(major), int(minor)) >= (3, 8) else "python"
     return str(m.path.join(base, "lib", f"{name}{major}.{minor}", "site-packages"))

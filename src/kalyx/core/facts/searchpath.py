@@ -134,7 +134,8 @@ def _user_folder(machine: Machine, interpreter: Interpreter, config: VenvConfig 
         return None
     if config is not None and not config.open_to_base:
         return None
-    folder = user_site(machine, interpreter.version, interpreter.implementation or "cpython", env)
+    folder = user_site(machine, interpreter.version, interpreter.implementation or "cpython", env,
+                       framework="Python.framework" in (interpreter.base_prefix or ""))
     return folder if machine.is_folder(folder) else None
 
 

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.errors import AmbiguousName, NothingToJudge, WrongUsage
-from kalyx.core.facts import editors, kernelspecs, notebooks, settings_formats, shells
-from kalyx.core.facts.config import read_config
+from kalyx.core.facts import shells
 from kalyx.core.facts.environments import Surveyor, is_environment, prefixes_of_kernels
 from kalyx.core.facts.interpreters import (
     Examined,
@@ -17,11 +16,17 @@ from kalyx.core.facts.interpreters import (
 from kalyx.core.facts.launchers import find_on_path, is_python_name, parse_shebang, read_head
 from kalyx.core.machine import Machine
 from kalyx.core.model import Environment, Interpreter, Kernel, Launch, Note, Seat, TrailStep
-from kalyx.core.record import dataclass, replace
+from kalyx.core.record import TYPE_CHECKING, dataclass, replace
+
+if TYPE_CHECKING:  # loaded where they are used: each costs a part of every command's start
+    from kalyx.core.facts import editors, notebooks
+    from kalyx.core.facts.config import Config
 
 __all__ = ["KINDS", "SeatFacts", "SeatFinder"]
 
 KINDS = ("shell", "editor", "kernel", "notebook", "script", "process", "python", "env")
+MOST_FILES = 2000  # of a folder, looked at for scripts
+MOST_SCRIPTS = 20
 SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter-server", "jupyter")
 
 
@@ -36,6 +41,7 @@ class SeatFacts:
     notebook: notebooks.NotebookKernel | None = None
     setting: editors.EditorSetting | None = None
     python_name: str = ""
+    script_head: str = ""
     others: tuple[Kernel, ...] = ()
 
 
@@ -46,19 +52,35 @@ class SeatFinder:
                  roots: tuple[str, ...] = (), notes: tuple[Note, ...] = ()) -> None:
         self.machine = machine
         self.folder = machine.absolute(folder)
-        self.config = read_config(machine, self.folder)
-        self.notes = (*notes, *self.config.notes)
+        self._config: Config | None = None
+        self._notes = notes
         self.examiner = Examiner(machine, self.folder, probe_folder, limit)
         self.surveyor = Surveyor(machine, self.examiner, self.folder,
-                                 (*roots, *self.config.roots))
+                                 lambda: (*roots, *self.config.roots))
         self._python: tuple[str, Examined, TrailStep] | None = None
         self._server: tuple[Interpreter | None, str] | None = None
         self._kernels: list[Kernel] | None = None
         self.shell_names: list[shells.ShellName] | None = None
 
+    @property
+    def config(self) -> Config:
+        """What the configuration files say."""
+        from kalyx.core.facts.config import read_config
+
+        if self._config is None:
+            self._config = read_config(self.machine, self.folder)
+        return self._config
+
+    @property
+    def notes(self) -> tuple[Note, ...]:
+        """What is to be said beside any answer."""
+        return (*self._notes, *self.config.notes)
+
     # -- the machine as a whole -------------------------------------------------------------
     def environments(self) -> list[Environment]:
         """Return the known environments, those that kernels run among them."""
+        from kalyx.core.facts import kernelspecs
+
         folders = [f for _, f in kernelspecs.data_folders(self.machine, None)]
         return self.surveyor.environments(prefixes_of_kernels(self.machine, folders))
 
@@ -118,6 +140,8 @@ class SeatFinder:
 
     def kernels(self) -> list[Kernel]:
         """Return every registered kernel in search order."""
+        from kalyx.core.facts import kernelspecs
+
         if self._kernels is None:
             self._kernels = kernelspecs.read_kernels(self.machine, self.server()[0])
         return self._kernels
@@ -142,6 +166,8 @@ class SeatFinder:
         return self._bare_word(ref)
 
     def _bare_word(self, word: str) -> SeatFacts:
+        from kalyx.core.facts import editors
+
         m = self.machine
         path = m.absolute(word)
         if m.exists(path) and (m.path.sep in word or "/" in word or not m.is_folder(path)
@@ -250,6 +276,8 @@ class SeatFinder:
 
     def editor(self, file: str) -> SeatFacts:
         """Return the seat of an editor's settings file."""
+        from kalyx.core.facts import editors
+
         m = self.machine
         path = m.absolute(file)
         known = editors.editor_for(m, path, self.config.editors)
@@ -280,6 +308,8 @@ class SeatFinder:
     def _editor_variables(self, setting: editors.EditorSetting) -> tuple[dict[str, str],
                                                                           list[TrailStep]]:
         """Return the variables that an editor adds: those of its env file, and its extra paths."""
+        from kalyx.core.facts import settings_formats
+
         m, env, steps = self.machine, dict(self.machine.env), []
         if setting.env_file and setting.editor.family == "code":
             said = settings_formats.parse_env_file(m.read_text(setting.env_file, 262_144))
@@ -304,6 +334,8 @@ class SeatFinder:
     def _kernel_seat(self, name: str, ref: str, kind: str,
                      notebook: notebooks.NotebookKernel | None,
                      steps: list[TrailStep]) -> SeatFacts:
+        from kalyx.core.facts import kernelspecs
+
         m = self.machine
         same = [k for k in self.kernels() if k.name == name.lower()]
         label = m.path.basename(notebook.path) if notebook else name
@@ -337,6 +369,8 @@ class SeatFinder:
 
     def notebook(self, file: str) -> SeatFacts:
         """Return the seat of a notebook: the kernel that it names."""
+        from kalyx.core.facts import notebooks
+
         m = self.machine
         path = m.absolute(file)
         if not m.exists(path):
@@ -393,7 +427,10 @@ class SeatFinder:
                 examined = self.examiner.examine(program, m.cwd)
                 steps = [step, *self._differs(program)]
                 launch = Launch((program, *flags), m.env, m.cwd, start, path)
-                return SeatFacts(self._seat(ref, "script", label, examined, steps, launch), examined)
+                seat = self._seat(ref, "script", label, examined, steps, launch)
+                head = m.read_text(path).split("\n")[0].rstrip("\r")
+                once = m.read_text(path).count(head) == 1
+                return SeatFacts(seat, examined, script_head=head if once else "")
         python = self.shell_python()
         if python is None:
             return SeatFacts(Seat(ref, "script", label))
@@ -401,6 +438,21 @@ class SeatFinder:
         first = TrailStep(0, f"{label} is started as: {name} {label}", path, None, step.leads_to)
         launch = Launch((step.leads_to or "",), m.env, m.cwd, start, path)
         return SeatFacts(self._seat(ref, "script", label, examined, [first, step], launch), examined)
+
+    def scripts_here(self) -> list[str]:
+        """Return the executable files of the folder whose first line asks for a Python."""
+        m, found = self.machine, []
+        for folder in (self.folder, *(m.path.join(self.folder, n) for n in ("bin", "scripts"))):
+            if m.is_file(m.path.join(m.path.dirname(folder), "pyvenv.cfg")):
+                continue  # the programs of an environment
+            names = [n for n in m.names_in(folder)[:MOST_FILES]
+                     if "." not in n or n.endswith((".py", ".pyw"))]
+            for path in (m.path.join(folder, n) for n in names):
+                if m.is_executable(path) and m.platform != "win32":
+                    head = parse_shebang(read_head(m, path))
+                    if head is not None and is_python_name(head.program):
+                        found.append(str(path))
+        return found[:MOST_SCRIPTS]
 
     def _differs(self, program: str) -> list[TrailStep]:
         """Say when ``python FILE`` would run another environment than the shebang does."""

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from kalyx.core.facts.kernelspecs import derive_name
 from kalyx.core.facts.seats import SeatFacts
 from kalyx.core.machine import Machine
-from kalyx.core.model import Agreement, Environment, Evidence, Finding, Kernel, Remedy, Seat
+from kalyx.core.model import Agreement, Edit, Environment, Evidence, Finding, Kernel, Remedy, Seat
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.editor import point_setting
 from kalyx.core.verdicts.kernel import enrol_again, switch_kernel
@@ -73,6 +73,14 @@ def short_name(seat: Seat) -> str:
         seat.kind, f"the {seat.kind} {seat.label}")
 
 
+def _shebang(facts: SeatFacts, program: str) -> Remedy:
+    """Return the edit that makes a script's first line name another interpreter."""
+    path = facts.seat.ref.removeprefix("script:")
+    return Remedy(f"Have {facts.seat.label} name that interpreter in its first line.", "edit",
+                  edits=(Edit(path, facts.script_head, f"#!{program}"),), changes=f"line 1 of {path}",
+                  undoable=True)
+
+
 def _enrol(facts: SeatFacts, environment: Environment, machine: Machine,
            kernels: Sequence[Kernel]) -> Remedy:
     """Return the command that makes an environment the notebook's kernel, under a free name.
@@ -105,5 +113,7 @@ def _bring_in_line(facts: SeatFacts, main: Seat, machine: Machine,
         if fitting is not None:
             return switch_kernel(facts.notebook, fitting, machine)
         return _enrol(facts, environment, machine, kernels)
+    if facts.seat.kind == "script" and facts.script_head:
+        return _shebang(facts, interpreter.path)
     return Remedy(f"Activate {environment.path} in the shell, or start {interpreter.path}.",
                   "manual", changes="the variables of this shell")

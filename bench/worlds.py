@@ -1,0 +1,70 @@
+"""Builds what the larger measurements need: an environment of many distributions, many environments."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+__all__ = ["lived_in_folder", "many_distributions", "many_environments"]
+
+BASE = getattr(sys, "_base_executable", None) or sys.executable
+
+
+def make_venv(folder: Path, *options: str) -> Path:
+    """Make an environment; return its site-packages."""
+    subprocess.run([BASE, "-m", "venv", *options, folder], check=True, stdin=subprocess.DEVNULL)
+    return next(folder.glob("lib/python*/site-packages"))
+
+
+def many_distributions(folder: Path, count: int) -> str:
+    """Make an environment with pip and `count` distributions; return its interpreter."""
+    site = make_venv(folder / "crowded")
+    description = "A line of a description that nobody reads.\n" * 60
+    for number in range(count):
+        name = f"made_up_{number}"
+        info = site / f"{name}-1.{number}.dist-info"
+        info.mkdir()
+        (site / name).mkdir()
+        (site / name / "__init__.py").touch()
+        (info / "METADATA").write_text(f"Metadata-Version: 2.1\nName: {name}\nVersion: 1.{number}\n"
+                                       f"Requires-Dist: made_up_{max(0, number - 1)}\n\n{description}")
+        (info / "INSTALLER").write_text("pip\n")
+        rows = [f"{name}/part_{n}.py,sha256=x,10" for n in range(40)]
+        (info / "RECORD").write_text("\n".join([*rows, f"{info.name}/METADATA,,"]) + "\n")
+    return str(folder / "crowded" / "bin" / "python")
+
+
+def many_environments(folder: Path, count: int) -> None:
+    """Make `count` environments below a folder: real files of a real one, linked."""
+    model = folder / "model"
+    make_venv(model, "--without-pip")
+    config = (model / "pyvenv.cfg").read_text()
+    short = next(model.glob("lib/python*")).name
+    for number in range(count):
+        env = folder / "envs" / f"e{number}"
+        (env / "bin").mkdir(parents=True)
+        (env / "lib" / short / "site-packages").mkdir(parents=True)
+        (env / "pyvenv.cfg").write_text(config)
+        (env / "bin" / "python").symlink_to((model / "bin" / "python").resolve())
+
+
+def lived_in_folder(folder: Path) -> Path:
+    """Make a project with an environment, settings, five kernels and notebooks; return it."""
+    project = folder / "project"
+    site = make_venv(project / ".venv", "--without-pip")
+    (site / "ipykernel_launcher.py").touch()
+    (project / ".vscode").mkdir()
+    (project / ".vscode" / "settings.json").write_text(
+        '{"python.defaultInterpreterPath": "${workspaceFolder}/.venv/bin/python"}')
+    for number in range(5):
+        spec = folder / "home" / ".local/share/jupyter/kernels" / f"k{number}" / "kernel.json"
+        spec.parent.mkdir(parents=True)
+        spec.write_text(json.dumps({"argv": [str(project / ".venv/bin/python"), "-m",
+                                             "ipykernel_launcher", "-f", "{connection_file}"],
+                                    "display_name": f"k{number}", "language": "python"}))
+        (project / f"n{number}.ipynb").write_text(json.dumps(
+            {"cells": [], "metadata": {"kernelspec": {"name": f"k{number}", "display_name": "K"}},
+             "nbformat": 4, "nbformat_minor": 4}))
+    return project
