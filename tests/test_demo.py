@@ -11,7 +11,8 @@ from tests.support.build import World, run
 EXPECTED = [  # the first causes of each step
     {"seats-disagree", "pip-elsewhere", "setting-points-nowhere", "kernel-mislabelled"},
     {"installed-elsewhere"}, {"dependency-absent"}, {"hidden-by-file"}, {"foreign-abi"},
-    {"kernel-interpreter-gone"}, set(), {"pip-elsewhere", "setting-points-nowhere"},
+    {"kernel-interpreter-gone"}, {"env-moved"}, {"dependency-absent"}, set(), set(),
+    {"pip-elsewhere", "setting-points-nowhere"},
 ]
 
 
@@ -20,6 +21,7 @@ def causes_of(answer: dict) -> set[str]:
     result = answer["result"]
     found = [*result.get("findings", []), *[f for s in result.get("seats", [])
                                             for f in s["findings"]]]
+    found += [f for e in result.get("environments", []) for f in e["findings"]]
     found += [i["causes"][0] for i in result.get("imports", []) if i["causes"]]
     return {f["cause"] for f in found if f["severity"] != "note"}
 
@@ -34,6 +36,8 @@ def test_tour(world: World, validate) -> None:
         validate(step["answer"])
         assert causes_of(step["answer"]) == expected, step["says"]
         assert step["exit"] == (1 if expected else 0)
+    kernels = next(s for s in steps if "running" in s["argv"])["answer"]["result"]["processes"]
+    assert "germination.ipynb" in json.dumps([k["notebook"] for k in kernels])
     assert not Path(document["result"]["folder"]).exists()
     assert [p.name for p in world.home.iterdir()] == ["project"]
 

@@ -1,16 +1,17 @@
 """Builds Fernhollow Seed Bank: a made-up archive of plant seeds, with everyday mistakes in it.
 
-FOLDER/home/                  a home folder of its own
-envs/lab                    the current environment
-envs/lab-old                the one that everybody forgot
-envs/field                  laid out as conda does it (where the platform allows)
-.local/bin/pip              a pip that belongs to lab-old, before lab on PATH
-.local/share/jupyter/...    a kernel "lab" that runs lab-old; "greenhouse", whose
-environment is gone
-fernhollow/                 the project: a notebook, a script, editor settings, and a
-file of its own with a package's name
-FOLDER/old-disk/              a wheel for an older Python, copied into lab by hand
-FOLDER/wheels/                the distributions that pip finds without a network
+What lies where:
+
+- ``home/``: a home folder of its own
+- ``home/envs/lab``: the current environment; ``lab-old``: the one that everybody forgot;
+  ``field``: laid out as conda does it (where the platform allows); ``vault``: moved after it was made
+- ``home/.local/bin/pip``: a pip that belongs to lab-old, before lab on PATH
+- ``home/.local/share/jupyter``: a kernel "lab" that runs lab-old; "greenhouse", whose environment
+  is gone
+- ``home/fernhollow/``: the project: a notebook, a script, editor settings, and a file of its own
+  with a package's name
+- ``wheels/``: the distributions that pip finds without a network
+- ``old-disk/``: a wheel for an older Python, copied into lab by hand
 """
 
 from __future__ import annotations
@@ -79,6 +80,7 @@ def build(folder: str) -> Scenario:
     _build_wheels(wheels, old_disk)
     scenario = Scenario(folder, project, _variables(home, wheels))
     _build_environments(scenario, home)
+    _move_environment(scenario, os.path.join(home, "envs"))
     _write_pip(home)
     _write_kernels(home)
     _write_project(project)
@@ -182,6 +184,13 @@ def _venv(scenario: Scenario, prefix: str, wants: list[str], by_hand: str = "") 
         folder = os.path.join(scenario.folder, by_hand)
         for name in os.listdir(folder):
             _unpack(os.path.join(folder, name), _site(prefix))
+
+
+def _move_environment(scenario: Scenario, envs: str) -> None:
+    """Make an environment and give its folder another name, as people do."""
+    old = os.path.join(envs, "vault-2024")
+    _run([_base_python(), "-m", "venv", "--without-pip", old], scenario.env)
+    os.rename(old, os.path.join(envs, "vault"))
 
 
 def _site(prefix: str) -> str:

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import subprocess
 import sys
+import time
+from collections.abc import Iterator
 from typing import Any
 
 from kalyx.core.record import dataclass
-from kalyx.demo.scenario import Scenario
+from kalyx.demo.scenario import KERNEL_ARGS, Scenario, program
 
 __all__ = ["STEPS", "Step", "run_step"]
 
@@ -20,6 +23,7 @@ class Step:
 
     says: str
     argv: tuple[str, ...]
+    running: str = ""  # an environment whose kernel runs meanwhile
 
 
 STEPS = (
@@ -34,6 +38,10 @@ STEPS = (
     Step("seedscan is there, whole, and does not load.", ("why", "seedscan")),
     Step("A kernel from the notebook's menu never starts.",
          ("why", "germkit", "--at", "kernel:greenhouse")),
+    Step("Which environments are there, and are they well?", ("envs", "--under", "../envs")),
+    Step("What can the notebook import, and is anything missing?",
+         ("packages", "--at", "notebook:germination.ipynb", "--conflicts")),
+    Step("The notebook is open. What runs under it?", ("running", "--kind", "kernel"), "lab-old"),
     Step("Make lab a kernel for real, in place of the one that only carries its name.",
          ("enrol", "lab", "--overwrite")),
     Step("And now?", ("here",)),
@@ -43,17 +51,45 @@ STEPS = (
 def run_step(step: Step, scenario: Scenario, options: tuple[str, ...]) -> int:
     """Run one step with this terminal as its output; return its exit status."""
     argv = [sys.executable, "-m", "kalyx", *step.argv, *options]
-    return subprocess.run(argv, env=_env(scenario), cwd=scenario.project, check=False,
-                          stdin=subprocess.DEVNULL).returncode
+    with kernel_of(step, scenario):
+        return subprocess.run(argv, env=_env(scenario), cwd=scenario.project, check=False,
+                              stdin=subprocess.DEVNULL).returncode
 
 
 def run_step_for_json(step: Step, scenario: Scenario) -> dict[str, Any]:
     """Run one step with --json and return what it answered."""
     argv = [sys.executable, "-m", "kalyx", *step.argv, "--json"]
-    ran = subprocess.run(argv, env=_env(scenario), cwd=scenario.project, check=False,
-                         stdin=subprocess.DEVNULL, capture_output=True)
+    with kernel_of(step, scenario):
+        ran = subprocess.run(argv, env=_env(scenario), cwd=scenario.project, check=False,
+                             stdin=subprocess.DEVNULL, capture_output=True)
     return {"says": step.says, "argv": ["kalyx", *step.argv], "exit": ran.returncode,
             "answer": json.loads(ran.stdout)}
+
+
+@contextlib.contextmanager
+def kernel_of(step: Step, scenario: Scenario) -> Iterator[None]:
+    """Have the kernel of the step's environment running, as a notebook server starts it."""
+    if not step.running:
+        yield
+        return
+    from kalyx.core.wire.client import free_ports
+
+    home = scenario.env["HOME"]
+    connection = os.path.join(home, "kernel-germination.json")
+    ports = free_ports(("shell_port", "iopub_port", "stdin_port", "control_port", "hb_port"))
+    with open(connection, "w", encoding="utf-8") as file:
+        json.dump({**ports, "ip": "127.0.0.1", "transport": "tcp", "key": "demo",
+                   "signature_scheme": "hmac-sha256"}, file)
+    argv = [program(os.path.join(home, "envs", step.running), "python"),
+            *[a.replace("{connection_file}", connection) for a in KERNEL_ARGS]]
+    env = {**scenario.env, "JPY_SESSION_NAME": os.path.join(scenario.project, "germination.ipynb")}
+    kernel = subprocess.Popen(argv, env=env, cwd=scenario.project, stdin=subprocess.DEVNULL)
+    try:
+        time.sleep(0.3)  # until it is past its start
+        yield
+    finally:
+        kernel.kill()
+        kernel.wait()
 
 
 def _env(scenario: Scenario) -> dict[str, str]:

@@ -52,7 +52,7 @@ def packages_page(page: Page, answer: PackagesAnswer, *, verbose: bool) -> None:
     place = f"{environment.name} ({environment.path})" if environment else answer.seat.ref
     visible = [d for d in answer.distributions if d.hidden_by is None]
     problems = sum(f.is_problem for f in answer.findings)
-    tail = f", and {problems} thing{'s are' if problems > 1 else ' is'} wrong" if problems else ""
+    tail = f"; {problems} thing{'s are' if problems > 1 else ' is'} wrong" if problems else ""
     asked = f" for {answer.asked}" if answer.asked else ""
     page.title(answer.status, f"{len(visible)} distribution{'s' if len(visible) != 1 else ''}{asked} "
                f"can be imported from {place}{tail}.")
@@ -94,7 +94,7 @@ def envs_page(page: Page, answer: EnvsAnswer, *, verbose: bool) -> None:
     listed = answer.environments
     ill = [e for e in listed if any(f.is_problem for f in e.environment.findings)]
     count = f"{len(listed)} environment{'s' if len(listed) != 1 else ''}"
-    fit = " that fit" if answer.filtered else " on this machine"
+    fit = (" that fits" if len(listed) == 1 else " that fit") if answer.filtered else " on this machine"
     page.title(answer.status, f"{count}{fit}" + (f", {len(ill)} of them not well." if ill else "."))
     page.blank()
     for item in listed:

@@ -84,7 +84,11 @@ def _interpreters(finder: SeatFinder, environments: Sequence[Environment],
     found = {e.interpreter.real_path: e.interpreter for e in environments
              if e.interpreter is not None and e.kind == "base"}
     for program in finder.surveyor.programs:
-        examined = finder.examiner.examine(program)
+        examined = finder.examiner.examine(program, ask=False)
+        if examined.wrapper is not None:
+            continue  # it starts one of the others
+        if examined.interpreter.version is None:
+            examined = finder.examiner.examine(program)
         interpreter = examined.interpreter
         if examined.config is None and interpreter.works and interpreter.version:
             found.setdefault(interpreter.real_path, interpreter)

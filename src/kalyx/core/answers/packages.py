@@ -67,7 +67,7 @@ def answer_packages(finder: SeatFinder, seat_ref: str, *, layer: str | None = No
     if conflicts:
         markers = marker_values(interpreter.version or "3", interpreter.implementation or "cpython",
                                 m.platform)
-        findings += version_conflicts(everything, markers)
+        findings += version_conflicts(everything, markers, interpreter.path)
     chosen = [d for d in everything if _wanted(d, layer, name, module)]
     notes = [Note("runs-code", f"{line.file}, line {line.line}, runs code when Python starts, which "
                   "may change the path; it was read, not run.", line.file)

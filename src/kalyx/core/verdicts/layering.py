@@ -73,12 +73,13 @@ def _close(layer: str, variables: Mapping[str, str]) -> tuple[Remedy, ...]:
                    "manual", changes="pyvenv.cfg"),)
 
 
-def version_conflicts(distributions: Sequence[Distribution],
-                      markers: Mapping[str, str]) -> list[Finding]:
+def version_conflicts(distributions: Sequence[Distribution], markers: Mapping[str, str],
+                      python: str) -> list[Finding]:
     """Return a finding for each declared requirement that the installed set does not meet.
 
     Only the copies that importing finds count. A requirement under an extra
-    counts where some installed distribution asks for that extra.
+    counts where some installed distribution asks for that extra. `python` is the
+    interpreter that would install what is missing.
     """
     seen = {normal_name(d.name): d for d in distributions if d.hidden_by is None}
     extras = _asked_extras(list(seen.values()), markers)
@@ -89,7 +90,8 @@ def version_conflicts(distributions: Sequence[Distribution],
             if not applies(requirement, markers, asked):
                 continue
             other = seen.get(normal_name(requirement_name(requirement)))
-            finding = version_conflict(distribution, requirement, other)
+            finding = version_conflict(distribution, requirement, other,
+                                       _put(requirement, python, seen))
             if finding is not None:
                 found.append(finding)
     return found
@@ -112,11 +114,20 @@ def _asked_extras(distributions: Sequence[Distribution],
     return found
 
 
+def _put(requirement: str, python: str, seen: Mapping[str, Distribution]) -> Remedy:
+    line = requirement.split(";")[0].strip()
+    if "pip" not in seen:
+        return Remedy(f"Install a version that fits: {line}", "manual", changes="what is installed")
+    return Remedy(f"Install a version that fits {line}; what else asks for it may want another.",
+                  "command", argv=(python, "-m", "pip", "install", line),
+                  changes=f"installs {requirement_name(line)}")
+
+
 @cause("version-conflict", "F", "an installed version violates a declared requirement",
        brief="declared requirements are not met")
 def version_conflict(distribution: Distribution, requirement: str,
-                     other: Distribution | None) -> Finding | None:
-    """Compare one requirement with what is installed."""
+                     other: Distribution | None, remedy: Remedy) -> Finding | None:
+    """Compare one requirement with what is installed; nothing of it is a dependency-absent."""
     line = requirement.split(";")[0].strip()
     who = f"{distribution.name} {distribution.version}"
     if other is None:
@@ -129,6 +140,5 @@ def version_conflict(distribution: Distribution, requirement: str,
     if other is not None:
         evidence.append(Evidence(f"{other.name} {other.version} is what importing finds",
                                  other.metadata))
-    return Finding("version-conflict", "warning", "certain", because, tuple(evidence),
-                   (Remedy(f"Install a version that fits: {line}", "manual",
-                           changes="what is installed"),))
+    return Finding("version-conflict" if other else "dependency-absent", "warning", "certain",
+                   because, tuple(evidence), (remedy,))
