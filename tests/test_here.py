@@ -166,6 +166,8 @@ SCENES = [
     Scene("wrapper by folder", _by_folder, trail=".python-version"),
     Scene("wrapper that fails", _wrapper("#!/bin/sh\nexit 3\n"), ("interpreter-broken",),
           agree=None, prefix=None, exit=1),
+    Scene("wrapper that talks rubbish", _wrapper("#!/bin/sh\nhead -c 3000 /dev/urandom\n"),
+          ("interpreter-broken",), agree=None, prefix=None, exit=1),
     Scene("no python", lambda w: w.env.update(PATH="/nonexistent"), agree=None, prefix=None, exit=3),
     Scene("pip of another", _pip_elsewhere, ("pip-elsewhere",), exit=1),
     Scene("pip of nobody", _pip_gone, ("pip-absent",), exit=1),

@@ -97,6 +97,10 @@ def test_layers_and_what_hides_what(world: World, validate) -> None:
     write(site / "old.egg-info", "Name: old\nVersion: 0.1\n")
     w.install(w.add("needy", "1", requires=["twice>=9", "absent; python_version<'2'",
                                             "never", "twice[fast]; extra=='x'"]), site)
+    with write(site / "huge.dist-info" / "RECORD", "").open("wb") as record:
+        record.truncate(200 * 1024 * 1024)  # 200 MB of nothing
+    write(site / "huge.dist-info" / "METADATA", "Name: huge\nVersion: 1\n")
+    os.mkfifo(site / "pipe.pth")
     document = world.answer("packages", "--at", str(lab), "--conflicts", "--size",
                             env={"PYTHONPATH": str(extra)})
     validate(document)

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import argparse
+import importlib
 import os
-from collections.abc import Callable
 
 from kalyx.core.facts.seats import SeatFinder
 from kalyx.core.facts.wrappers import shell_environment
 from kalyx.core.machine import RealMachine, own_command
-from kalyx.core.model import Note
 from kalyx.core.record import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -30,20 +29,25 @@ def finder_for(folder: str | None, options: argparse.Namespace) -> SeatFinder:
     return SeatFinder(machine, folder or machine.cwd, PROBE_FOLDER, limit, notes=tuple(notes))
 
 
-def print_answer(options: argparse.Namespace, status: str, result: Callable[[], dict[str, Any]],
-                 lay_out: Callable[[Any], None], notes: tuple[Note, ...] = ()) -> str:
-    """Print an answer as JSON or text; return its status."""
-    if options.json:
-        from kalyx.show.as_json import document
+def print_answer(options: argparse.Namespace, answer: Any, *, pages: str = "as_text") -> str:
+    """Print a command's answer as JSON or text; return its status.
 
-        print(document(options.command, status, result(), notes))
-        return status
+    The functions are found by the command's name: ``NAME_result`` in
+    `kalyx.show.as_json`, ``NAME_page`` in the module of `pages`.
+    """
+    name, notes = options.command, getattr(answer, "notes", ())
+    if options.json:
+        from kalyx.show import as_json
+
+        print(as_json.document(name, answer.status, getattr(as_json, f"{name}_result")(answer), notes))
+        return str(answer.status)
     from kalyx.show.page import Page
     from kalyx.show.write import Writer
 
     page = Page(os.path.expanduser("~"), os.name == "nt", own_command())
-    lay_out(page)
+    lay_out = getattr(importlib.import_module(f"kalyx.show.{pages}"), f"{name}_page")
+    lay_out(page, answer, verbose=options.verbose)
     if options.quiet:
         page.lines = [line for line in page.lines if line.role.startswith("title")]
     Writer(color=options.color).write(page)
-    return status
+    return str(answer.status)

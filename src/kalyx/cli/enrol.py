@@ -24,13 +24,4 @@ def run(options: argparse.Namespace) -> str:
     answer = answer_enrol(finder_for(None, options), options.env, options.name, options.label,
                           overwrite=options.overwrite, dry_run=options.dry_run,
                           limit=options.timeout or LIMIT)
-
-    def result() -> dict[str, object]:
-        from kalyx.show.as_json import enrol_result
-        return enrol_result(answer)
-
-    def lay_out(page: object) -> None:
-        from kalyx.show.as_text import enrol_page
-        enrol_page(page, answer)  # type: ignore[arg-type]
-
-    return print_answer(options, answer.status, result, lay_out)
+    return print_answer(options, answer)

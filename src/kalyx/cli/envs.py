@@ -23,13 +23,4 @@ def run(options: argparse.Namespace) -> str:
     answer = answer_envs(finder_for(None, options), options.folders, under=options.under,
                          kind=options.kind, python=options.python, has=options.has,
                          sizes=options.size)
-
-    def result() -> dict[str, object]:
-        from kalyx.show.as_json import envs_result
-        return envs_result(answer)
-
-    def lay_out(page: object) -> None:
-        from kalyx.show.inventory_text import envs_page
-        envs_page(page, answer, verbose=options.verbose)  # type: ignore[arg-type]
-
-    return print_answer(options, answer.status, result, lay_out, answer.notes)
+    return print_answer(options, answer, pages="inventory_text")

@@ -19,13 +19,4 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> str:
     """Answer and print; return the status."""
     answer = answer_here(finder_for(options.folder, options), ask_shell=options.ask_shell)
-
-    def result() -> dict[str, object]:
-        from kalyx.show.as_json import here_result
-        return here_result(answer)
-
-    def lay_out(page: object) -> None:
-        from kalyx.show.as_text import here_page
-        here_page(page, answer, verbose=options.verbose)  # type: ignore[arg-type]
-
-    return print_answer(options, answer.status, result, lay_out, answer.notes)
+    return print_answer(options, answer)

@@ -81,6 +81,25 @@ def run(argv: list[str]) -> int:
     except RecursionError:
         return report_error(argv, command, "unknown", "Something is nested too deeply to be read.",
                             "Name a smaller part of it.")
+    except ModuleNotFoundError as error:
+        return report_error(argv, command, "unknown", f"Kalyx's own installation lacks {error.name}.",
+                            f"Install Kalyx again: {sys.executable} -m pip install --force-reinstall kalyx")
+    except Exception as error:  # a mistake of ours: still a sentence, and how to see more
+        if os.environ.get("KALYX_DEBUG"):
+            raise
+        last = traceback_line(error)
+        return report_error(argv, command, "unknown", f"Kalyx made a mistake: {type(error).__name__}: "
+                            f"{error} ({last}).", "KALYX_DEBUG=1 shows all of it; please report it.")
+
+
+def traceback_line(error: Exception) -> str:
+    """Return file and line where an exception was raised."""
+    where = error.__traceback__
+    while where is not None and where.tb_next is not None:
+        where = where.tb_next
+    if where is None:
+        return "nowhere"
+    return f"{os.path.basename(where.tb_frame.f_code.co_filename)}, line {where.tb_lineno}"
 
 
 def _status_of(error: KalyxError) -> str:

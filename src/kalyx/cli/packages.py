@@ -26,13 +26,4 @@ def run(options: argparse.Namespace) -> str:
     answer = answer_packages(finder_for(None, options), options.at, layer=options.layer,
                              name=options.name, module=options.module, conflicts=options.conflicts,
                              sizes=options.size)
-
-    def result() -> dict[str, object]:
-        from kalyx.show.as_json import packages_result
-        return packages_result(answer)
-
-    def lay_out(page: object) -> None:
-        from kalyx.show.inventory_text import packages_page
-        packages_page(page, answer, verbose=options.verbose)  # type: ignore[arg-type]
-
-    return print_answer(options, answer.status, result, lay_out, answer.notes)
+    return print_answer(options, answer, pages="inventory_text")

@@ -28,13 +28,4 @@ def run(options: argparse.Namespace) -> str:
                              f"Name the module: kalyx why MODULE --at {word}")
     answer = answer_why(finder_for(None, options), options.modules, options.at,
                         options.timeout or LIMIT)
-
-    def result() -> dict[str, object]:
-        from kalyx.show.as_json import why_result
-        return why_result(answer)
-
-    def lay_out(page: object) -> None:
-        from kalyx.show.as_text import why_page
-        why_page(page, answer, verbose=options.verbose)  # type: ignore[arg-type]
-
-    return print_answer(options, answer.status, result, lay_out, answer.notes)
+    return print_answer(options, answer)

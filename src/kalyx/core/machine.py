@@ -29,6 +29,7 @@ __all__ = ["FileInfo", "Machine", "RawProcess", "RealMachine", "RunResult"]
 
 READ_LIMIT = 32 * 1024 * 1024  # bytes; a settings file or METADATA is far below
 LIST_LIMIT = 100_000           # entries of one folder
+SCAN_LIMIT = 5_000             # entries of a folder that is searched for something
 OUTPUT_LIMIT = 4 * 1024 * 1024  # bytes kept of what a child prints
 
 
@@ -219,6 +220,24 @@ class Machine:
                 total += info.size
         return total
 
+    def scan(self, path: str, most: int = SCAN_LIMIT) -> tuple[list[str], list[str], bool]:
+        """Return names and sub-folders (links not followed) of a folder, and whether it was cut.
+
+        Looks at `most` entries and no more, in the order of the file system.
+        """
+        names = self.names_in(path)
+        folders = [n for n in names[:most] if self.read_link(self.path.join(path, n)) is None
+                   and self.is_folder(self.path.join(path, n))]
+        return names[:most], folders, len(names) > most
+
+    def why_not_listed(self, path: str) -> str:
+        """Say why a folder cannot be listed; empty when it can."""
+        try:
+            self.list_folder(path)
+        except Unreadable as error:
+            return error.reason
+        return ""
+
     def names_in(self, path: str) -> list[str]:
         """List a folder, or return nothing when it cannot be listed."""
         try:
@@ -336,6 +355,28 @@ class RealMachine(Machine):
         except (OSError, ValueError) as error:
             raise Unreadable(path, _reason(error)) from None
         return sorted(names)
+
+    def why_not_listed(self, path: str) -> str:
+        try:
+            os.scandir(path).close()
+        except (OSError, ValueError) as error:
+            return _reason(error)
+        return ""
+
+    def scan(self, path: str, most: int = SCAN_LIMIT) -> tuple[list[str], list[str], bool]:
+        names: list[str] = []
+        folders: list[str] = []
+        try:
+            with os.scandir(path) as entries:
+                for entry in entries:
+                    if len(names) >= most:
+                        return sorted(names), sorted(folders), True
+                    names.append(entry.name)
+                    if entry.is_dir(follow_symlinks=False):
+                        folders.append(entry.name)
+        except (OSError, ValueError):
+            pass
+        return sorted(names), sorted(folders), False
 
     def run(
         self,

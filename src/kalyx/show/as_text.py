@@ -199,7 +199,7 @@ def _healthy(page: Page, report: ImportReport, seat: Seat) -> None:
 
 
 # -- enrol ----------------------------------------------------------------------------------------
-def enrol_page(page: Page, answer: EnrolAnswer) -> None:
+def enrol_page(page: Page, answer: EnrolAnswer, *, verbose: bool) -> None:
     """Lay out ``enrol``: what was registered, and the proof."""
     kernel, proof = answer.kernel, answer.proof
     if answer.findings:

@@ -12,8 +12,7 @@ from kalyx.core.errors import Refused, WrongUsage
 from kalyx.core.facts import kernelspecs
 from kalyx.core.facts.cases import Neighbours
 from kalyx.core.facts.interpreters import environment_of
-from kalyx.core.facts.layers import site_folders, user_site
-from kalyx.core.facts.pyvenv import find_venv_config
+from kalyx.core.facts.layers import visible_sites
 from kalyx.core.facts.seats import SeatFinder
 from kalyx.core.model import Environment, Evidence, Finding, Interpreter, Kernel, Proof, Remedy
 from kalyx.core.record import dataclass, replace
@@ -102,7 +101,7 @@ def find_kernel_command(finder: SeatFinder, interpreter: Interpreter,
     with the bare word python as its program: that says how it is started.
     """
     m = finder.machine
-    folders = visible_sites(finder, interpreter)
+    folders = visible_sites(finder.machine, interpreter)
     shipped = m.path.join(interpreter.prefix or "", "share", "jupyter", "kernels")
     for name in m.names_in(shipped):
         spec = m.path.join(shipped, name, "kernel.json")
@@ -125,24 +124,10 @@ def _module_of(argv: tuple[str, ...]) -> str | None:
     return argv[argv.index("-m") + 1].split(".")[0]
 
 
-def visible_sites(finder: SeatFinder, interpreter: Interpreter) -> list[str]:
-    """Return the site folders that an interpreter looks into."""
-    m = finder.machine
-    if interpreter.prefix is None:
-        return []
-    folders = site_folders(m, interpreter.prefix, version=interpreter.version)
-    config = find_venv_config(m, interpreter.path)
-    if interpreter.version and (config is None or config.open_to_base):
-        folders.append(user_site(m, interpreter.version, interpreter.implementation or "cpython"))
-    if config is not None and config.open_to_base and interpreter.base_prefix:
-        folders += site_folders(m, interpreter.base_prefix, version=interpreter.version)
-    return folders
-
-
 def _no_kernel_package(finder: SeatFinder, environment: Environment) -> Finding:
     interpreter = environment.interpreter
     assert interpreter is not None
-    folders = visible_sites(finder, interpreter)
+    folders = visible_sites(finder.machine, interpreter)
     return Finding(
         "kernel-cannot-start", "error", "certain",
         f"{environment.name} ({environment.path}) has no kernel package, so nothing can answer a "

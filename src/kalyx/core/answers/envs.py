@@ -67,13 +67,16 @@ def answer_envs(finder: SeatFinder, folders: Sequence[str] = (), *, under: str |
     everything = finder.environments()
     neighbours = Neighbours(m, lambda: everything)
     uses = _users(finder)
-    listed, notes = [], []
+    listed: list[Listed] = []
+    notes: list[Note] = []
     for environment in everything:
         if _passes(environment, finder, neighbours, under, kind, python, has):
             listed.append(_listed(environment, finder, uses, sizes))
             if environment.interpreter is not None and environment.interpreter.known_by == "broken":
                 notes.append(Note("env-unreadable", f"{environment.path}: "
                                   f"{environment.interpreter.trouble}.", environment.path))
+    notes += [Note("env-unreadable", f"{prefix} {trouble}.", prefix)
+              for prefix, trouble in finder.surveyor.closed]
     return EnvsAnswer(tuple(listed), tuple(_interpreters(finder, everything, python)),
                       tuple(notes), bool(under or kind or python or has))
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.answers.seats import judge_seat
-from kalyx.core.errors import NothingToJudge, Unreadable
+from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts import editors, notebooks, shells
 from kalyx.core.facts.cases import Neighbours
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
@@ -47,10 +47,9 @@ def answer_here(finder: SeatFinder, *, ask_shell: bool = False) -> HereAnswer:
         trouble = "is not a folder" if m.exists(folder) else m.trouble_at(folder)
         raise NothingToJudge(f"{folder} {trouble}.", "Name a folder that you can look into.")
     notes = list(finder.notes)
-    try:
-        m.list_folder(folder)
-    except Unreadable as error:
-        notes.append(Note("folder-unreadable", error.message, folder))
+    closed = m.why_not_listed(folder)
+    if closed:
+        notes.append(Note("folder-unreadable", f"{folder} cannot be read: {closed}.", folder))
     if ask_shell:
         finder.shell_names, trouble = shells.ask_shell(m, 10.0)
         if trouble:
@@ -66,8 +65,8 @@ def _gather(finder: SeatFinder, notes: list[Note]) -> list[SeatFacts]:
     m = finder.machine
     files, cut = notebooks.find_notebooks(m, finder.folder)
     if cut:
-        notes.append(Note("notebooks-cut", f"{finder.folder} holds more notebooks or folders than "
-                          f"are looked at; the first {len(files)} were.", finder.folder))
+        notes.append(Note("notebooks-cut", f"{finder.folder} holds more files, folders or notebooks "
+                          f"than are looked at; {len(files)} notebooks were.", finder.folder))
     settings = editors.find_settings(m, finder.folder, finder.config.editors)
     finder.shell_python()  # the others need it: ask it once, before asking several at once
     jobs = [finder.shell, *[lambda s=s: finder.from_setting(s) for s in settings],

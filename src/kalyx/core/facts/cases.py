@@ -236,6 +236,15 @@ class Case:
         return any(layer == "stdlib" and c.kind != "namespace"
                    for layer, c in self.candidates(name))
 
+    @cached_property
+    def stdlib_names(self) -> set[str]:
+        """The top-level modules of this interpreter's standard library."""
+        names = set(self.obs.who.get("builtin", ())) | set(self.obs.who.get("stdlib", ()))
+        for layer in self.layers:
+            if layer.layer == "stdlib":
+                names |= module_names(self.finder.names(layer.path), self.finder.suffixes)
+        return names - {"__pycache__", "site-packages"}
+
     def layer_of_file(self, file: str | None) -> str | None:
         """Return the layer that a file belongs to: that of the longest entry around it."""
         if not file:

@@ -84,6 +84,7 @@ class Surveyor:
         self.roots = roots
         self.twins: dict[str, list[str]] = {}
         self.programs: list[str] = []  # interpreters that PATH names
+        self.closed: list[tuple[str, str]] = []  # folders that were named and cannot be looked into
         self._found: list[Environment] | None = None
         self._named: tuple[str, ...] = ()
 
@@ -107,9 +108,8 @@ class Surveyor:
 
     def _folders_in(self, folder: str) -> list[str]:
         m = self.machine
-        paths = [m.path.join(folder, n) for n in m.names_in(folder)[:MOST_CHILDREN]
-                 if "." not in n[1:] or n in USUAL_NAMES]
-        return [p for p in paths if m.is_folder(p) and m.read_link(p) is None]
+        return [m.path.join(folder, n) for n in m.scan(folder)[1][:MOST_CHILDREN]
+                if "." not in n[1:] or n in USUAL_NAMES]
 
     def _survey(self, extra: list[str]) -> list[Environment]:
         seen: dict[str, str] = {}
@@ -132,6 +132,9 @@ class Surveyor:
         """Read one environment or installation; None when the folder is neither."""
         m = self.machine
         if not is_environment(m, prefix) and not is_installation(m, prefix):
+            trouble = m.trouble_at(m.path.join(prefix, "pyvenv.cfg"))
+            if trouble != "does not exist":
+                self.closed.append((prefix, trouble))
             return None
         interpreter = self.examiner.examine(python_in(m, prefix), ask=False).interpreter
         environment = environment_of(m, interpreter)
@@ -152,7 +155,9 @@ class Surveyor:
             parent = m.path.dirname(parent)
         candidates: list[str] = list(folders)
         for folder in folders:
-            children = [m.path.join(folder, n) for n in m.names_in(folder)[:MOST_CHILDREN]]
+            names, inside, _ = m.scan(folder)
+            links = [n for n in names if n not in inside and m.read_link(m.path.join(folder, n))]
+            children = [m.path.join(folder, n) for n in (*inside, *links)[:MOST_CHILDREN]]
             candidates += children
             if folder in folders[:2]:
                 candidates += [m.path.join(child, name) for child in children

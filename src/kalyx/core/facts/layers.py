@@ -6,11 +6,13 @@ import re
 from collections.abc import Mapping, Sequence
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.machine import Machine
+from kalyx.core.model import Interpreter
 from kalyx.core.record import dataclass
 
 __all__ = ["Layer", "LinkLine", "PathFacts", "classify_path", "link_lines", "pythonpath_of",
-           "site_folders", "user_site"]
+           "site_folders", "user_site", "visible_sites"]
 
 _STDLIB = re.compile(r"[/\\](python|pypy)\d(\.\d+)?t?([/\\](lib-\w+|plat-[\w-]+))?$|python\d+t?\.zip$|"
                      r"[/\\](Lib|DLLs)$", re.IGNORECASE)
@@ -154,6 +156,20 @@ def site_folders(machine: Machine, prefix: str, kind: str = "venv",
                 if m.is_folder(folder):
                     found.append(folder)
     return found
+
+
+def visible_sites(machine: Machine, interpreter: Interpreter) -> list[str]:
+    """Return the site folders that an interpreter looks into, the user's and the base's among them."""
+    m = machine
+    if interpreter.prefix is None or interpreter.version is None:
+        return []
+    folders = site_folders(m, interpreter.prefix, version=interpreter.version)
+    config = find_venv_config(m, interpreter.path)
+    if config is None or config.open_to_base:
+        folders.append(user_site(m, interpreter.version, interpreter.implementation or "cpython"))
+    if config is not None and config.open_to_base and interpreter.base_prefix:
+        folders += site_folders(m, interpreter.base_prefix, version=interpreter.version)
+    return folders
 
 
 def pythonpath_of(machine: Machine, env: Mapping[str, str], cwd: str) -> list[str]:

@@ -80,21 +80,19 @@ def find_notebooks(machine: Machine, folder: str, depth: int = 2) -> tuple[list[
     m = machine
     found: list[str] = []
     queue = [(folder, 0)]
-    looked = 0
-    while queue:
+    looked, cut = 0, False
+    while queue and len(found) <= MOST_NOTEBOOKS:
         here, level = queue.pop(0)
         looked += 1
-        if looked > MOST_FOLDERS or len(found) > MOST_NOTEBOOKS:
-            return found[:MOST_NOTEBOOKS], True
-        names = m.names_in(here)
+        if looked > MOST_FOLDERS:
+            cut = True
+            break
+        names, folders, more = m.scan(here)
+        cut = cut or more
         if "pyvenv.cfg" in names or "conda-meta" in names:
             continue
-        for name in names:
-            path = m.path.join(here, name)
-            if name.endswith(".ipynb"):
-                if m.is_file(path):
-                    found.append(path)
-            elif (level < depth and "." not in name and name not in ("node_modules", "__pycache__")
-                    and m.read_link(path) is None and m.is_folder(path)):
-                queue.append((path, level + 1))
-    return found[:MOST_NOTEBOOKS], len(found) > MOST_NOTEBOOKS
+        found += [p for n in names if n.endswith(".ipynb") and m.is_file(p := m.path.join(here, n))]
+        if level < depth:
+            queue += [(m.path.join(here, n), level + 1) for n in folders
+                      if "." not in n and n not in ("node_modules", "__pycache__")]
+    return found[:MOST_NOTEBOOKS], cut or len(found) > MOST_NOTEBOOKS

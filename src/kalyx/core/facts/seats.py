@@ -25,7 +25,6 @@ if TYPE_CHECKING:  # loaded where they are used: each costs a part of every comm
 __all__ = ["KINDS", "SeatFacts", "SeatFinder"]
 
 KINDS = ("shell", "editor", "kernel", "notebook", "script", "process", "python", "env")
-MOST_FILES = 2000  # of a folder, looked at for scripts
 MOST_SCRIPTS = 20
 SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter-server", "jupyter")
 
@@ -445,8 +444,7 @@ class SeatFinder:
         for folder in (self.folder, *(m.path.join(self.folder, n) for n in ("bin", "scripts"))):
             if m.is_file(m.path.join(m.path.dirname(folder), "pyvenv.cfg")):
                 continue  # the programs of an environment
-            names = [n for n in m.names_in(folder)[:MOST_FILES]
-                     if "." not in n or n.endswith((".py", ".pyw"))]
+            names = [n for n in m.scan(folder)[0] if "." not in n or n.endswith((".py", ".pyw"))]
             for path in (m.path.join(folder, n) for n in names):
                 if m.is_executable(path) and m.platform != "win32":
                     head = parse_shebang(read_head(m, path))

@@ -7,9 +7,8 @@ import re
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Neighbours
-from kalyx.core.facts.layers import site_folders, user_site
+from kalyx.core.facts.layers import visible_sites
 from kalyx.core.facts.notebooks import NotebookKernel
-from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.facts.seats import SeatFacts
 from kalyx.core.machine import Machine
 from kalyx.core.model import Edit, Environment, Evidence, Finding, Kernel, Remedy
@@ -147,7 +146,7 @@ def kernel_cannot_start(facts: SeatFacts, machine: Machine,
     if "-m" not in kernel.argv[:-1]:
         return None
     module = kernel.argv[kernel.argv.index("-m") + 1].split(".")[0]
-    folders = _visible_folders(facts, machine)
+    folders = visible_sites(machine, interpreter)
     if not folders or neighbours.any_holds(folders, module) or _extra_paths(facts):
         return None
     return Finding(
@@ -164,20 +163,6 @@ def kernel_cannot_start(facts: SeatFacts, machine: Machine,
 def _extra_paths(facts: SeatFacts) -> bool:
     """Whether a PYTHONPATH might supply what the site folders lack."""
     return bool(facts.seat.launch and facts.seat.launch.env.get("PYTHONPATH"))
-
-
-def _visible_folders(facts: SeatFacts, machine: Machine) -> list[str]:
-    """Return the site folders that a seat's interpreter would look into."""
-    interpreter = facts.seat.interpreter
-    if interpreter is None or interpreter.prefix is None or interpreter.version is None:
-        return []
-    folders = site_folders(machine, interpreter.prefix, version=interpreter.version)
-    config = find_venv_config(machine, interpreter.path)
-    if config is None or config.open_to_base:
-        folders.append(user_site(machine, interpreter.version, interpreter.implementation or ""))
-    if config is not None and config.open_to_base and interpreter.base_prefix:
-        folders += site_folders(machine, interpreter.base_prefix, version=interpreter.version)
-    return folders
 
 
 @cause("kernel-mislabelled", "G", "name or label claims an environment or a version that is not "

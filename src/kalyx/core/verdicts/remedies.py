@@ -22,11 +22,10 @@ def quiet_flags(case: Case) -> tuple[str, ...]:
         return ()
     for layer in case.layers:
         if layer.layer in ("start", "pythonpath"):
-            for name in case.finder.names(layer.path):
-                stem = name.removesuffix(".py")
-                if stem.isidentifier() and stem != "__pycache__" and (
-                        stem == "pip" or case.is_stdlib(stem)) and (
-                        case.finder.find_in(layer.path, stem) is not None):
+            names = case.finder.names(layer.path)
+            for name in case.stdlib_names | {"pip"}:
+                if (name in names or name + ".py" in names) and (
+                        case.finder.find_in(layer.path, name) is not None):
                     return ("-I",)
     return ()
 
