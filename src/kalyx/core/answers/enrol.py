@@ -23,7 +23,6 @@ __all__ = ["EnrolAnswer", "answer_enrol"]
 
 DEFAULT_COMMAND = ("-m", "ipykernel_launcher", "-f", "{connection_file}")
 QUESTIONS = {"executable": "__import__('sys').executable", "prefix": "__import__('sys').prefix"}
-SERVER_DEFAULTS = ("python", "python2", "python3")  # names that servers give their own kernel
 
 
 @dataclass(frozen=True)
@@ -155,7 +154,7 @@ def _plan(finder: SeatFinder, environment: Environment, interpreter: Interpreter
 
 
 def _refuse_taken(finder: SeatFinder, kernel: Kernel, overwrite: bool) -> None:
-    if kernel.name in SERVER_DEFAULTS:
+    if kernel.name in kernelspecs.SERVER_DEFAULTS:
         raise Refused(f"The name {kernel.name!r} is what notebook servers call their own default "
                       "kernel, which this one would hide.", "Choose another with --name.")
     folder = kernel.folder

@@ -16,6 +16,7 @@ __all__ = ["KernelProgram", "data_folders", "derive_name", "kernel_environment",
            "program_of", "read_kernel", "read_kernels", "user_data_folder"]
 
 NAME = re.compile(r"^[a-z0-9._-]+$", re.IGNORECASE)
+SERVER_DEFAULTS = ("python", "python2", "python3")  # names that servers give their own kernel
 BARE_PYTHON = re.compile(r"^python(\d(\.\d+)?)?$")
 
 

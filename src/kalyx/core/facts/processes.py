@@ -111,7 +111,7 @@ def program_of(raw: RawProcess, machine: Machine) -> str | None:
 def _notebook_of(raw: RawProcess, connection: str | None, m: Machine) -> str | None:
     """Return the notebook that a kernel was started for, where its variables or file say so."""
     named = (raw.env or {}).get("JPY_SESSION_NAME")
-    if named:
+    if named and named.endswith(".ipynb"):
         return m.absolute(named, raw.folder)
     if connection is None:
         return None

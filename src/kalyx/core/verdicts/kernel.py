@@ -7,6 +7,7 @@ import re
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Neighbours
+from kalyx.core.facts.kernelspecs import SERVER_DEFAULTS
 from kalyx.core.facts.layers import visible_sites
 from kalyx.core.facts.notebooks import NotebookKernel
 from kalyx.core.facts.seats import SeatFacts
@@ -55,6 +56,8 @@ def kernel_missing(facts: SeatFacts, machine: Machine) -> Finding | None:
         return None
     import difflib
 
+    if notebook.name in SERVER_DEFAULTS:
+        return _servers_own(notebook, notebook.name)
     names = list(dict.fromkeys(k.name for k in facts.others))
     near = difflib.get_close_matches(notebook.name.lower(), names, 3, 0.4)
     near += [n for n in names if n not in near]
@@ -70,6 +73,20 @@ def kernel_missing(facts: SeatFacts, machine: Machine) -> Finding | None:
         (Evidence(f"the notebook's metadata names {notebook.name!r}", notebook.path,
                   notebook.line),
          Evidence("registered here: " + (", ".join(near[:8]) or "none"))), tuple(todo))
+
+
+def _servers_own(notebook: NotebookKernel, name: str) -> Finding:
+    """Say that the name is each server's own, where no server is found that would mean it."""
+    return Finding(
+        "kernel-missing", "warning", "certain",
+        f"{notebook.path} names {name!r}, which is what each notebook server calls its own kernel; "
+        "PATH has no server that has one, so what runs it depends on the server that opens it.",
+        (Evidence(f"the notebook's metadata names {name!r}", notebook.path, notebook.line),
+         Evidence(f"no kernel of the name {name} is registered, for the user or the system")),
+        (Remedy("Start the notebook server of the environment that you want, from that environment: "
+                "its own kernel is then meant.", "manual", changes="which server is used"),
+         Remedy("Or enrol the environment (kalyx enrol ENV) and choose its kernel in the notebook.",
+                "manual", changes=notebook.path)))
 
 
 def switch_kernel(notebook: NotebookKernel, kernel: Kernel, machine: Machine) -> Remedy:

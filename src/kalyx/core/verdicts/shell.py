@@ -101,7 +101,7 @@ def activation_stale(variable: str, facts: SeatFacts, machine: Machine) -> Findi
     program = python_in(machine, folder)
     if not machine.exists(program):
         because = f"{variable} says that {folder} is active, but there is no interpreter in it."
-        evidence = Evidence(f"{program} does not exist", folder)
+        evidence = Evidence(f"{program} {machine.trouble_at(program)}", folder)
     elif _on_path(folder, machine) is None:
         because = (f"{variable} says that {folder} is active, but its programs are not on PATH: "
                    f"{facts.python_name or 'python'} is another one.")
