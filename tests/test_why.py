@@ -123,7 +123,74 @@ def _src_layout(w: World, lab: Path) -> None:
     write(w.project / "main.py", "import seedbank\n")
 
 
+def _in_user_site(w: World, lab: Path) -> None:
+    user = w.home / ".local" / "lib" / f"python{SHORT}" / "site-packages"
+    w.wheels.install(w.wheels.add("humidlog", "1.3"), user)
+
+
+def _moved_project(w: World, lab: Path) -> None:
+    write(w.home / "code" / "new" / "linked_kit" / "__init__.py", "")
+    write(site_of(lab) / "linked_kit.pth", f"{w.home / 'code' / 'old'}\n")
+
+
+def _gone_files(*names: str) -> Callable[[World, Path], None]:
+    def build(w: World, lab: Path) -> None:
+        wheel = w.wheels.add("germkit", "2", {"germkit/__init__.py": "from germkit import trial\n",
+                                              "germkit/trial.py": "", "germkit/tray.py": ""})
+        w.wheels.install(wheel, site_of(lab))
+        for name in names:
+            (site_of(lab) / "germkit" / name).unlink()
+        if len(names) == 3:
+            (site_of(lab) / "germkit").rmdir()
+    return build
+
+
+def _ring(w: World, lab: Path) -> None:
+    write(w.project / "ring" / "__init__.py", "from ring.a import one\n")
+    write(w.project / "ring" / "a.py", "from ring.b import two\none = 1\n")
+    write(w.project / "ring" / "b.py", "from ring.a import one\ntwo = 2\n")
+
+
+def _alone(w: World, lab: Path) -> None:
+    write(w.project / "pack" / "__init__.py", "")
+    write(w.project / "pack" / "part.py", "from . import other\n")
+    write(w.project / "pack" / "other.py", "")
+    write(w.project / "pack" / "run.py", "import part\n")
+
+
+def _needs_library(w: World, lab: Path) -> None:
+    """Compile an extension against a library, and take the library away."""
+    work = w.root / "native"
+    write(work / "seedlib.c", "int seeds(void) { return 7; }\n")
+    write(work / "ext.c", "int seeds(void); void *PyInit_ext(void) { return seeds() ? 0 : 0; }\n")
+    run(["gcc", "-shared", "-fPIC", "-o", work / "libseedbank.so.3", work / "seedlib.c"])
+    done = run(["gcc", "-shared", "-fPIC", "-o", work / "ext.so", work / "ext.c",
+                work / "libseedbank.so.3"], cwd=work)
+    assert done.returncode == 0, done.stderr
+    ending = run([python_of(lab), "-c", "import sysconfig; print(sysconfig.get_config_var("
+                  "'EXT_SUFFIX'))"]).stdout.strip()
+    files = {"nativeseed/__init__.py": "from nativeseed import ext\n",
+             f"nativeseed/ext{ending}": (work / "ext.so").read_bytes()}
+    w.wheels.install(w.wheels.add("nativeseed", "1", files), site_of(lab))
+    (work / "libseedbank.so.3").unlink()
+
+
 SITUATIONS = [
+    Situation("in the user site", _in_user_site, "humidlog", "user-site-off", says="user site",
+              remedy="command"),
+    Situation("in the closed base", lambda w, e: None, "six", "base-site-off",
+              at="python:../base/bin/python", says="/usr"),
+    Situation("link to a moved folder", _moved_project, "linked_kit", "link-broken", says="old",
+              remedy="edit"),
+    Situation("one file missing", _gone_files("trial.py"), "germkit", "files-missing",
+              says="trial.py", remedy="command"),
+    Situation("all files missing", _gone_files("__init__.py", "trial.py", "tray.py"), "germkit",
+              "metadata-only", remedy="command"),
+    Situation("ring", _ring, "ring", "circular-import", says="a.py imports b.py"),
+    Situation("part of a package alone", _alone, "part", "relative-import-alone",
+              at="script:pack/run.py", says="pack"),
+    Situation("library missing", _needs_library, "nativeseed", "library-missing",
+              says="libseedbank.so.3"),
     Situation("nowhere", lambda w, e: w.wheels.add("traygrid") and None, "traygrid",
               "not-installed", remedy="command"),
     Situation("part of nowhere", lambda w, e: w.wheels.add("traygrid") and None, "traygrid.deep",
@@ -207,8 +274,12 @@ SITUATIONS = [
 @pytest.mark.parametrize("case", SITUATIONS, ids=lambda s: s.slug)
 def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
     """The primary cause is right; the first remedy, carried out as given, mends it."""
-    lab = world.venv("lab", pip=case.remedy == "command")
+    lab = world.venv("lab", pip=case.remedy is not None)
     world.activate(lab)
+    if case.cause == "base-site-off":
+        if not Path("/usr/lib/python3/dist-packages/six.py").exists():
+            pytest.skip("this system's Python has no package to find in it")
+        make_venv(world.home / "base", "/usr/bin/python3")
     case.build(world, lab)
     limit = ("--timeout", "2") if case.cause == "hang" else ()
     document = world.answer("why", case.ask, "--at", case.at, *limit)
@@ -233,6 +304,12 @@ def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
 
 def _carry_out(remedy: dict, kind: str, world: World) -> None:
     assert remedy["kind"] == kind
+    for edit in remedy["edits"]:
+        text = Path(edit["path"]).read_text()
+        assert text.count(edit["before"]) == 1
+        Path(edit["path"]).write_text(text.replace(edit["before"], edit["after"]))
+    if kind == "edit":
+        return
     done = run(remedy["argv"], cwd=remedy["cwd"] or world.project, env={**world.env,
                                                                         **remedy["env"]})
     assert done.returncode == 0, done.stderr

@@ -53,7 +53,7 @@ def _pair(text: str) -> tuple[int, int]:
 
 
 @cause("stdlib-not-built", "A", "this Python's own standard library was built or packaged "
-       "without it", rank=10)
+       "without it", rank=30)
 def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
     """Find optional parts of the standard library that this installation lacks."""
     if not is_absent(case, failure) or failure is None:
@@ -115,7 +115,7 @@ def _has(history: tuple[str | None, str | None, str | None], version: tuple[int,
 
 
 @cause("stdlib-removed", "A", "in the standard library of older Python versions, not of this one",
-       rank=11)
+       rank=32)
 def stdlib_removed(case: Case, failure: Failure | None) -> Finding | None:
     """Find modules that the standard library has dropped."""
     if not is_absent(case, failure) or failure is None:
@@ -129,7 +129,7 @@ def stdlib_removed(case: Case, failure: Failure | None) -> Finding | None:
 
 
 @cause("stdlib-not-yet", "A", "in the standard library of newer Python versions, not of this one",
-       rank=12)
+       rank=34)
 def stdlib_not_yet(case: Case, failure: Failure | None) -> Finding | None:
     """Find modules that came into the standard library after this version."""
     if not is_absent(case, failure) or failure is None:
@@ -167,7 +167,7 @@ def _history_finding(slug: str, case: Case, failure: Failure, says: str,
 
 # -- own code --------------------------------------------------------------------------------
 @cause("own-code-unreachable", "B", "the module is the person's own in this project, and no "
-       "layer holds its folder", rank=14)
+       "layer holds its folder", rank=40)
 def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
     """Look for the module among the person's own files around the start folder."""
     if not is_absent(case, failure) or failure is None or not asked_near_home(case, failure):
@@ -227,7 +227,7 @@ def _own_places(case: Case, folder: str) -> list[str]:
 
 
 # -- names ------------------------------------------------------------------------------------
-@cause("name-differs", "A", "the distribution and its module have different names", rank=16)
+@cause("name-differs", "A", "the distribution and its module have different names", rank=48)
 def name_differs(case: Case, failure: Failure | None) -> Finding | None:
     """Tell apart the name that one installs and the name that one imports."""
     if not is_absent(case, failure) or failure is None:
@@ -327,7 +327,7 @@ def write_import(case: Case, failure: Failure, wrong: str, right: str) -> Remedy
 
 
 @cause("name-misspelt", "A", "one edit away from, or only in case different from, a module that "
-       "this seat has", rank=17)
+       "this seat has", rank=50)
 def name_misspelt(case: Case, failure: Failure | None) -> Finding | None:
     """Look for a module of nearly the same name."""
     if not is_absent(case, failure) or failure is None or not asked_near_home(case, failure):
@@ -375,7 +375,7 @@ def is_one_edit(a: str, b: str) -> bool:
 
 # -- plainly not there ----------------------------------------------------------------------
 @cause("installed-elsewhere", "A", "absent here, present in another environment or interpreter",
-       rank=15)
+       rank=46)
 def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
     """Look for the module in the other environments of the machine."""
     if not is_absent(case, failure) or failure is None or not asked_by_person(case, failure):
@@ -423,7 +423,7 @@ def _elsewhere_evidence(other: Elsewhere, module: str) -> Evidence:
 
 
 @cause("not-installed", "A", "no layer of this seat has the module, no known environment has it, "
-       "and the name is plausible as it stands", rank=18)
+       "and the name is plausible as it stands", rank=52)
 def not_installed(case: Case, failure: Failure | None) -> Finding | None:
     """Conclude that it is nowhere."""
     if not is_absent(case, failure) or failure is None or not asked_by_person(case, failure):
@@ -443,7 +443,7 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
 
 
 @cause("dependency-absent", "A", "the asked module is here; something that it needs is not",
-       rank=13)
+       rank=36)
 def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
     """Name what an installed module needs and does not find, and who asked for it."""
     if not is_absent(case, failure) or failure is None or asked_by_person(case, failure):
@@ -500,7 +500,7 @@ def asker_evidence(case: Case, failure: Failure) -> list[Evidence]:
 
 # -- parts of a module ------------------------------------------------------------------------
 @cause("submodule-absent", "A", "the parent imports, the submodule isn't in the installed version",
-       rank=30)
+       rank=70)
 def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
     """Name the submodule that a package of this version does not hold."""
     if failure is None or failure.name is not None or "." not in failure.module:
@@ -539,7 +539,7 @@ def _newer(case: Case, owner: Distribution | None) -> list[Elsewhere]:
             if o.version and o.version != owner.version]
 
 
-@cause("attribute-absent", "A", "X is the genuine X and has no y in it", rank=31)
+@cause("attribute-absent", "A", "X is the genuine X and has no y in it", rank=72)
 def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
     """Name what a module of this version does not define."""
     if failure is None or failure.name is None or failure.error.type == "AttributeError":

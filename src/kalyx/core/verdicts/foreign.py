@@ -18,7 +18,7 @@ _LOADER_SAYS = re.compile(
 
 
 @cause("foreign-abi", "C", "an extension module is here, with a suffix that this interpreter "
-       "cannot load", rank=5)
+       "cannot load", rank=20)
 def foreign_abi(case: Case, failure: Failure | None) -> Finding | None:
     """Find the compiled file for the missing module that another interpreter made."""
     wanted = _wanted(case, failure)

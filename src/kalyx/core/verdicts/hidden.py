@@ -16,7 +16,7 @@ __all__ = ["hidden_by_file"]
 
 @cause("hidden-by-file", "B", "a file or folder of the person's own in the start layer has the "
        "name of the wanted module, of the standard library, or of something that it imports",
-       rank=1)
+       rank=10)
 def hidden_by_file(case: Case, failure: Failure | None) -> Finding | None:
     """Find the person's own file that is imported in place of something else.
 

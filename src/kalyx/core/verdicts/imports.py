@@ -5,25 +5,32 @@ from __future__ import annotations
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Elsewhere, Finding, ImportReport
-from kalyx.core.verdicts import absent, foreign, hidden, own_code
+from kalyx.core.verdicts import absent, damaged, foreign, hidden, native, own_code, unreachable
 from kalyx.core.verdicts.catalogue import CATALOGUE
 from kalyx.core.verdicts.failure import Failure, read_failure
 
 __all__ = ["judge_import"]
 
-_GROUPS = (absent, hidden, foreign, own_code)  # imported so that their checks are registered
+# imported so that their checks are registered
+_GROUPS = (absent, hidden, unreachable, foreign, damaged, native, own_code)
 _WHEN_IT_IMPORTS = ("hidden-by-file",)
 
 
 # Causes that are not true beside others: the honest rest, "nowhere" where it is somewhere, "not in
 # this version" where it is there and cannot be loaded, or something else was asked
 _ANY = frozenset(CATALOGUE)
+_NOT_WHOLE = frozenset({"foreign-abi", "hidden-by-file", "files-missing", "metadata-only"})
 _NOT_BESIDE: dict[str, frozenset[str]] = {
     "raises": _ANY,
-    "submodule-absent": frozenset({"foreign-abi", "hidden-by-file"}),
-    "attribute-absent": frozenset({"foreign-abi", "hidden-by-file"}),
+    "submodule-absent": _NOT_WHOLE,
+    "attribute-absent": _NOT_WHOLE,
+    "circular-import": _NOT_WHOLE,
+    "dependency-absent": _NOT_WHOLE,
+    "name-differs": frozenset({"metadata-only"}),
+    "name-misspelt": frozenset({"metadata-only", "link-broken"}),
     "not-installed": frozenset({"name-differs", "stdlib-removed", "stdlib-not-yet",
-                                "stdlib-not-built", "own-code-unreachable"}),
+                                "stdlib-not-built", "own-code-unreachable", "metadata-only",
+                                "user-site-off", "base-site-off", "link-broken"}),
 }
 
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import re
+
 from kalyx.core.facts.cases import Case
 from kalyx.core.model import Evidence, Finding, Frame, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure, own_frames
 
-__all__ = ["crash", "hang", "raises"]
+__all__ = ["circular_import", "crash", "hang", "raises", "relative_import_alone"]
 
 
 def _place(case: Case, frames: tuple[Frame, ...]) -> tuple[Frame | None, str]:
@@ -36,7 +38,7 @@ def _frame_evidence(case: Case, frames: tuple[Frame, ...]) -> list[Evidence]:
     return found
 
 
-@cause("crash", "E", "the child died during the import, of a signal or by ending itself", rank=60)
+@cause("crash", "E", "the child died during the import, of a signal or by ending itself", rank=80)
 def crash(case: Case, failure: Failure | None) -> Finding | None:
     """Name the signal, and what was being loaded."""
     if case.obs.outcome != "crash":
@@ -61,7 +63,7 @@ def crash(case: Case, failure: Failure | None) -> Finding | None:
                 "part it loads does.", "manual", changes="nothing"),))
 
 
-@cause("hang", "E", "no answer within the limit", rank=61)
+@cause("hang", "E", "no answer within the limit", rank=82)
 def hang(case: Case, failure: Failure | None) -> Finding | None:
     """Name what was being loaded when the time was up."""
     if case.obs.outcome != "hang":
@@ -74,6 +76,64 @@ def hang(case: Case, failure: Failure | None) -> Finding | None:
         tuple(_frame_evidence(case, case.obs.stack)),
         (Remedy("Look at the place named above; give it longer with --timeout if it is only slow.",
                 "manual", changes="nothing"),))
+
+
+@cause("circular-import", "F", "partially initialised module", rank=66)
+def circular_import(case: Case, failure: Failure | None) -> Finding | None:
+    """Show the ring, file by file with the lines that import."""
+    error = next((e for e in case.obs.chain if "partially initialized module" in e.message), None)
+    if error is None:
+        return None
+    match = re.search(r"partially initialized module '([\w.]+)'", error.message)
+    file = case.file_of(match.group(1)) if match else None
+    ring = own_frames(error.frames)
+    start = next((n for n, f in enumerate(ring) if file and case.machine.same(f.file, file)), None)
+    if start is None or start == len(ring) - 1:
+        return None  # the half-made module asked for a part of its own: no ring, something missing
+    around = ring[start:]
+    names = " imports ".join(_module_name(case, f.file) for f in (*around, around[0]))
+    return Finding(
+        "circular-import", "error", "certain",
+        f"The modules import each other in a ring: {names}.",
+        tuple(Evidence(case.code_line(f.file, f.line) or f"in {f.function}", f.file, f.line)
+              for f in around),
+        (Remedy(f"Move the import in {around[-1].file}, line {around[-1].line}, into the function that "
+                "needs it, or what both need into a third module.", "manual",
+                changes=around[-1].file),))
+
+
+def _module_name(case: Case, file: str) -> str:
+    m = case.machine
+    name = str(m.path.basename(file))
+    return f"{m.path.basename(m.path.dirname(file))}/{name}" if name == "__init__.py" else name
+
+
+@cause("relative-import-alone", "F", "a file of a package run as a script", rank=68)
+def relative_import_alone(case: Case, failure: Failure | None) -> Finding | None:
+    """Name the package's root and the way to start its module."""
+    error = case.obs.error
+    if error is None or "attempted relative import" not in error.message or not error.frames:
+        return None
+    frame = own_frames(error.frames)[-1]
+    m = case.machine
+    package, folder = [m.path.splitext(m.path.basename(frame.file))[0]], m.path.dirname(frame.file)
+    while m.is_file(m.path.join(folder, "__init__.py")):
+        package.insert(0, m.path.basename(folder))
+        folder = m.path.dirname(folder)
+    if len(package) == 1:
+        package.insert(0, m.path.basename(folder))
+        folder = m.path.dirname(folder)
+    dotted = ".".join(package)
+    return Finding(
+        "relative-import-alone", "error", "certain",
+        f"{frame.file} is part of the package {package[0]} and uses a relative import, but was loaded "
+        "on its own, without its package.",
+        (Evidence(case.code_line(frame.file, frame.line), frame.file, frame.line),
+         Evidence(f"the package {package[0]} lies in {folder}", folder)),
+        (Remedy(f"Run it as a module of its package, from {folder}.", "command",
+                argv=(case.python, "-m", dotted), cwd=folder, changes="nothing"),
+         Remedy(f"In code: import {dotted}, with {folder} on the path.", "manual",
+                changes="the import")))
 
 
 @cause("raises", "F", "anything else: its code ran and raised", rank=99)

@@ -1,0 +1,186 @@
+"""Group B: it is on this machine, and this seat does not look there."""
+
+from __future__ import annotations
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.cases import Case
+from kalyx.core.facts.layers import LinkLine, link_lines, site_folders, user_site
+from kalyx.core.facts.pyvenv import find_venv_config
+from kalyx.core.model import Distribution, Edit, Evidence, Finding, Remedy
+from kalyx.core.verdicts import remedies
+from kalyx.core.verdicts.absent import asked_by_person, is_absent
+from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.failure import Failure
+
+__all__ = ["base_site_off", "link_broken", "user_site_off"]
+
+
+def _absent_name(case: Case, failure: Failure | None) -> str | None:
+    if failure is None or not is_absent(case, failure):
+        return None
+    return failure.top
+
+
+def _what(distribution: Distribution | None, name: str) -> str:
+    return f"{distribution.name} {distribution.version}" if distribution else name
+
+
+@cause("base-site-off", "B", "it is in the base installation, and the environment is closed to it",
+       rank=44)
+def base_site_off(case: Case, failure: Failure | None) -> Finding | None:
+    """Look into the base's site folders where the environment does not."""
+    name = _absent_name(case, failure)
+    config = find_venv_config(case.machine, case.python)
+    if name is None or config is None or config.open_to_base:
+        return None
+    for folder in site_folders(case.machine, case.base_prefix,
+                               version=str(case.obs.who.get("version"))):
+        if case.neighbours.any_holds([folder], name):
+            owner = case.neighbours.shelf(folder).providing(name)
+            break
+    else:
+        return None
+    line = config.lines.get("include-system-site-packages")
+    todo = [*remedies.install(case, owner.name if owner else name)]
+    opened = _open_config(case, config.path, line)
+    if opened is not None:
+        todo.append(opened)
+    return Finding(
+        "base-site-off", "error", "certain",
+        f"{name} is in the base installation {case.base_prefix}, and {case.environment_name} is "
+        "closed to it.",
+        (Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder),
+         Evidence("include-system-site-packages is not true", config.path, line)), tuple(todo))
+
+
+def _open_config(case: Case, path: str, line: int | None) -> Remedy | None:
+    text = case.code_line(path, line) if line else ""
+    if not text:
+        return None
+    changed = text.partition("=")[0].rstrip() + " = true"
+    return Remedy("Or open the environment to all packages of its base.", "edit",
+                  edits=(Edit(path, text, changed),), changes=path, undoable=True)
+
+
+@cause("user-site-off", "B", "it is in the user site, which this seat ignores", rank=42)
+def user_site_off(case: Case, failure: Failure | None) -> Finding | None:
+    """Look into the user's site folder where this seat does not."""
+    name = _absent_name(case, failure)
+    version = str(case.obs.who.get("version", ""))
+    if name is None or not version or any(x.layer == "user" for x in case.layers):
+        return None
+    folder = user_site(case.machine, version, str(case.obs.who.get("implementation")),
+                       case.launch.env)
+    if not case.neighbours.any_holds([folder], name):
+        return None
+    owner = case.neighbours.shelf(folder).providing(name)
+    return Finding(
+        "user-site-off", "error", "certain",
+        f"{name} is in your user site {folder}, and this seat does not look there: "
+        f"{_why_off(case)[0].says}.",
+        (Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder),
+         *_why_off(case)), remedies.install(case, owner.name if owner else name))
+
+
+def _why_off(case: Case) -> list[Evidence]:
+    config = find_venv_config(case.machine, case.python)
+    flags = case.obs.who.get("flags", {})
+    if config is not None and not config.open_to_base:
+        return [Evidence("an environment that is closed to its base ignores the user site",
+                         config.path, config.lines.get("include-system-site-packages"))]
+    if case.launch.env.get("PYTHONNOUSERSITE") and not flags.get("ignore_environment"):
+        return [Evidence("the variable PYTHONNOUSERSITE is set")]
+    if flags.get("isolated") or flags.get("no_user_site"):
+        return [Evidence(f"it was started with {' '.join(case.launch.argv[1:]) or '-s or -I'}")]
+    return [Evidence("the interpreter switched its user site off")]
+
+
+@cause("link-broken", "B", "an editable install or .pth line points to a folder that is gone or "
+       "moved", rank=38)
+def link_broken(case: Case, failure: Failure | None) -> Finding | None:
+    """Find the link that would have brought the module, and where its folder may be now."""
+    name = _absent_name(case, failure)
+    if name is None or failure is None or not asked_by_person(case, failure):
+        return None
+    for layer in case.layers:
+        if layer.layer not in ("env", "base", "user"):
+            continue
+        owner = next((d for d in case.shelf(layer).distributions() if _is_for(d, name)), None)
+        for line in link_lines(case.machine, layer.path):
+            target = line.target or _finder_target(case, layer.path, line, name)
+            if target and not case.machine.exists(target) and (
+                    owner is not None or _names_it(case, line, target, name)):
+                return _broken(case, name, line, target, owner)
+    return None
+
+
+def _is_for(distribution: Distribution, name: str) -> bool:
+    plain = distribution.name.lower().replace("-", "_").replace(".", "_")
+    return plain == name.lower() or name in distribution.modules
+
+
+def _names_it(case: Case, line: LinkLine, target: str, name: str) -> bool:
+    m = case.machine
+    words = [m.path.basename(line.file).lower(), *target.lower().replace("\\", "/").split("/")]
+    return any(name.lower() in w.replace("-", "_") for w in words)
+
+
+def _finder_target(case: Case, folder: str, line: LinkLine, name: str) -> str | None:
+    """Read where an editable install's import hook would look for a module (PEP 660)."""
+    import re
+
+    match = re.search(r"import (__editable__\w+)", line.text)
+    if not match:
+        return None
+    try:
+        text = case.machine.read_text(case.machine.path.join(folder, match.group(1) + ".py"), 262_144)
+    except Unreadable:
+        return None
+    entry = re.search(rf"['\"]{re.escape(name)}['\"]\s*:\s*['\"]([^'\"]+)['\"]", text)
+    return entry.group(1) if entry else None
+
+
+def _broken(case: Case, name: str, line: LinkLine, target: str,
+            owner: Distribution | None) -> Finding:
+    m = case.machine
+    now = _moved_to(case, target, name)
+    todo: list[Remedy] = []
+    command = remedies.pip_command(case)
+    root = next((p for p in (now, m.path.dirname(now)) if any(
+        m.is_file(m.path.join(p, f)) for f in ("pyproject.toml", "setup.py"))), None) if now else None
+    if root and command:
+        todo.append(Remedy(f"Install it again from where it is now, {root}.", "command",
+                           argv=(*command, "install", "-e", root), changes="the link"))
+    elif now and line.target:
+        todo.append(Remedy(f"Have the line name the folder's new place, {now}.", "edit",
+                           edits=(Edit(line.file, line.text, now),), changes=line.file))
+    todo.append(Remedy(f"Put the folder back to {target}, or install {name} again.", "manual",
+                       changes=target))
+    evidence = [Evidence(f"the line names {target}", line.file, line.line),
+                Evidence(f"{target} {m.trouble_at(target)}", target)]
+    if owner is not None:
+        evidence.append(Evidence(f"{owner.name} {owner.version} was linked by it", owner.metadata))
+    if now:
+        evidence.append(Evidence(f"{now} has {name}: it may have moved there", now))
+    return Finding(
+        "link-broken", "error", "certain" if owner else "likely",
+        f"{name} was linked from {target}, and that folder {m.trouble_at(target)}.",
+        tuple(evidence), tuple(todo))
+
+
+def _moved_to(case: Case, target: str, name: str) -> str | None:
+    """Look for the module in the neighbourhood of a folder that is gone."""
+    m = case.machine
+    inside = [m.path.basename(target)] if m.path.basename(target) in ("src", "lib") else []
+    above = m.path.dirname(target)
+    for _ in range(3):
+        for child in m.scan(above)[1][:300]:
+            for place in (m.path.join(above, child), m.path.join(above, child, "src"),
+                          m.path.join(above, child, *inside)):
+                found = case.finder.find_in(place, name)
+                if found is not None and found.kind in ("package", "module"):
+                    return str(place)
+        if above in (m.home, m.path.dirname(above)):
+            break
+        above = m.path.dirname(above)
+    return None
