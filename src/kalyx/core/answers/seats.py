@@ -6,10 +6,7 @@ from kalyx.core.facts.cases import Neighbours
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.model import Finding, Seat
 from kalyx.core.record import replace
-from kalyx.core.verdicts.editor import judge_editor
 from kalyx.core.verdicts.interpreter import interpreter_broken, interpreter_gone
-from kalyx.core.verdicts.kernel import judge_kernel
-from kalyx.core.verdicts.shell import judge_shell
 
 __all__ = ["judge_seat"]
 
@@ -21,12 +18,18 @@ def judge_seat(facts: SeatFacts, finder: SeatFinder, neighbours: Neighbours) -> 
     """Return the seat with all its findings."""
     machine = finder.machine
     found: list[Finding] = []
-    if facts.seat.kind == "shell":
+    if facts.seat.kind == "shell":  # only the checks of its kind are loaded
+        from kalyx.core.verdicts.shell import judge_shell
+
         found += judge_shell(facts, machine)
     elif facts.seat.kind == "editor":
+        from kalyx.core.verdicts.editor import judge_editor
+
         gone = facts.seat.interpreter is not None and facts.seat.interpreter.known_by == "gone"
         found += judge_editor(facts, machine, neighbours.environments if gone else [])
     elif facts.seat.kind in ("kernel", "notebook"):
+        from kalyx.core.verdicts.kernel import judge_kernel
+
         found += judge_kernel(facts, machine, neighbours)
     general = [interpreter_gone(facts, machine), interpreter_broken(facts, machine)]
     if not _GONE & {f.cause for f in found}:

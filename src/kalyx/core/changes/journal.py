@@ -9,6 +9,7 @@ from datetime import datetime, timezone
 
 from kalyx.core.changes.files import make_folder_with, write_file
 from kalyx.core.errors import Refused
+from kalyx.core.facts.places import user_folder
 from kalyx.core.machine import Machine
 from kalyx.core.record import dataclass
 
@@ -17,14 +18,7 @@ __all__ = ["Change", "Journal", "journal_folder"]
 
 def journal_folder(machine: Machine) -> str:
     """Return the folder of the journal: the platform's place for a user's own data."""
-    m = machine
-    if m.platform == "win32":
-        base = m.env.get("LOCALAPPDATA") or m.path.join(m.home, "AppData", "Local")
-    elif m.platform == "darwin":
-        base = m.path.join(m.home, "Library", "Application Support")
-    else:
-        base = m.env.get("XDG_DATA_HOME") or m.path.join(m.home, ".local", "share")
-    return str(m.path.join(base, "kalyx", "journal"))
+    return str(machine.path.join(user_folder(machine, "data"), "journal"))
 
 
 @dataclass(frozen=True)

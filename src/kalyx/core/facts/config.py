@@ -17,6 +17,7 @@ from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.editors import EDITORS, Editor
+from kalyx.core.facts.places import config_files
 from kalyx.core.facts.settings_formats import FORMATS, load_toml
 from kalyx.core.machine import Machine
 from kalyx.core.model import Note
@@ -25,7 +26,7 @@ from kalyx.core.record import TYPE_CHECKING, dataclass
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["Config", "config_file", "read_config"]
+__all__ = ["Config", "read_config"]
 
 
 @dataclass(frozen=True)
@@ -38,18 +39,6 @@ class Config:
     notes: tuple[Note, ...] = ()
 
 
-def config_file(machine: Machine) -> str:
-    """Return the user's own configuration file, there or not."""
-    m = machine
-    if m.platform == "win32":
-        base = m.env.get("APPDATA") or m.path.join(m.home, "AppData", "Roaming")
-    elif m.platform == "darwin":
-        base = m.path.join(m.home, "Library", "Application Support")
-    else:
-        base = m.env.get("XDG_CONFIG_HOME") or m.path.join(m.home, ".config")
-    return str(m.path.join(base, "kalyx", "kalyx.toml"))
-
-
 def read_config(machine: Machine, folder: str) -> Config:
     """Read the user's file and the folder's; the folder's may add places and editors only."""
     m = machine
@@ -57,9 +46,8 @@ def read_config(machine: Machine, folder: str) -> Config:
     editors: list[Editor] = []
     notes: list[Note] = []
     seconds = None
-    for file, own in ((config_file(m), True), (m.path.join(folder, "kalyx.toml"), False)):
-        if not m.exists(file):
-            continue
+    for file in config_files(m, folder):
+        own = file != m.path.join(folder, "kalyx.toml")
         try:
             content = load_toml(m.read_text(file, 1_048_576))
         except Unreadable as error:

@@ -14,6 +14,7 @@ from kalyx.core.facts.interpreters import (
     python_in,
 )
 from kalyx.core.facts.launchers import find_on_path, is_python_name, parse_shebang, read_head
+from kalyx.core.facts.places import config_files
 from kalyx.core.machine import Machine
 from kalyx.core.model import Environment, Interpreter, Kernel, Launch, Note, Seat, TrailStep
 from kalyx.core.record import TYPE_CHECKING, dataclass, replace
@@ -55,11 +56,15 @@ class SeatFinder:
         self._notes = notes
         self.examiner = Examiner(machine, self.folder, probe_folder, limit)
         self.surveyor = Surveyor(machine, self.examiner, self.folder,
-                                 lambda: (*roots, *self.config.roots))
+                                 lambda: (*roots, *self._configured_roots()))
         self._python: tuple[str, Examined, TrailStep] | None = None
         self._server: tuple[Interpreter | None, str] | None = None
         self._kernels: list[Kernel] | None = None
         self.shell_names: list[shells.ShellName] | None = None
+
+    def _configured_roots(self) -> tuple[str, ...]:
+        """Return the places that configuration files add; without one, nothing is loaded."""
+        return self.config.roots if config_files(self.machine, self.folder) else ()
 
     @property
     def config(self) -> Config:

@@ -175,8 +175,8 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
     m, name = case.machine, failure.top
     folder = case.start or case.launch.cwd
     for place in _own_places(case, folder):
-        found = case.finder.find_in(place, name)
-        if found is None or found.kind not in ("package", "module"):
+        found = _code_at(case, place, name)
+        if found is None:
             continue
         todo: list[Remedy] = []
         root = m.path.dirname(place) if m.path.basename(place) == "src" else place
@@ -192,12 +192,19 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
                            "PYTHONPATH.", "manual", changes="where imports are looked for"))
         return Finding(
             "own-code-unreachable", "error", "certain",
-            f"{name} is your own code in {found.path}, and no part of this seat's search path "
+            f"{name} is your own code in {found}, and no part of this seat's search path "
             f"holds {place}.",
-            (Evidence(f"{found.path} is there", found.path),
+            (Evidence(f"{found} is there", found),
              Evidence(f"Python was started with {folder} as its start folder", folder),
              *searched(case)), tuple(todo))
     return None
+
+
+def _code_at(case: Case, place: str, name: str) -> str | None:
+    """Return the file that a folder has for a module, by two looks and not by listing it."""
+    m = case.machine
+    return next((f for f in (m.path.join(place, name, "__init__.py"), m.path.join(place, name + ".py"))
+                 if m.is_file(f)), None)
 
 
 def asked_near_home(case: Case, failure: Failure) -> bool:
@@ -211,7 +218,7 @@ def asked_near_home(case: Case, failure: Failure) -> bool:
 def _own_places(case: Case, folder: str) -> list[str]:
     m = case.machine
     places = [m.path.join(folder, "src")]
-    places += [m.path.join(folder, n) for n in sorted(case.finder.names(folder))[:200]
+    places += [m.path.join(folder, n) for n in m.scan(folder)[1][:200]
                if "." not in n and n not in ("node_modules", "__pycache__")]
     above = folder
     for _ in range(3):
@@ -219,10 +226,10 @@ def _own_places(case: Case, folder: str) -> list[str]:
         if parent == above or above == m.home or parent == m.path.dirname(m.home):
             break
         above = parent
-        if len(case.finder.names(above)) < 500 and above not in ("/tmp", "/"):
+        if above not in ("/tmp", "/"):
             places += [above, m.path.join(above, "src")]
     on_path = {m.key(x.path) for x in case.layers}
-    return [p for p in places if m.is_folder(p) and m.key(p) not in on_path
+    return [p for p in places if m.key(p) not in on_path
             and not m.is_file(m.path.join(p, "pyvenv.cfg"))]
 
 

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
+from kalyx.core.facts.layers import Layer
 from kalyx.core.model import Distribution, Evidence, Finding
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
@@ -19,7 +21,7 @@ def _owner(case: Case, failure: Failure | None) -> tuple[Distribution, list[str]
     for layer in case.layers:
         if layer.layer not in ("env", "base", "user", "pythonpath"):
             continue
-        owner = case.shelf(layer).providing(failure.top)
+        owner = _distribution(case, layer, failure)
         if owner is None or owner.editable:
             continue
         listed = [p for p in _recorded(case, owner) if p.endswith((".py", ".so", ".pyd"))]
@@ -31,6 +33,20 @@ def _owner(case: Case, failure: Failure | None) -> tuple[Distribution, list[str]
         if any(p.startswith((wanted + ".", wanted + "/")) for p in missing):
             return owner, listed, missing
     return None
+
+
+def _distribution(case: Case, layer: Layer, failure: Failure) -> Distribution | None:
+    """Return the distribution of the missing module, by its files or, where it has none, by name.
+
+    Of a module that is wholly absent every RECORD would have to be read to
+    find it under another name; the names that it usually has are tried.
+    """
+    shelf = case.shelf(layer)
+    if case.candidates(failure.top):
+        return shelf.providing(failure.top)
+    names = (failure.top, tables.distribution_for(failure.top))
+    found = (shelf.named(name) for name in names if name)
+    return next((d for d in found if d is not None and failure.top in d.modules), None)
 
 
 def _recorded(case: Case, owner: Distribution) -> list[str]:

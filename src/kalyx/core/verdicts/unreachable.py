@@ -105,18 +105,15 @@ def link_broken(case: Case, failure: Failure | None) -> Finding | None:
     for layer in case.layers:
         if layer.layer not in ("env", "base", "user"):
             continue
-        owner = next((d for d in case.shelf(layer).distributions() if _is_for(d, name)), None)
+        if not any(n.endswith(".pth") for n in case.finder.names(layer.path)):
+            continue
         for line in link_lines(case.machine, layer.path):
             target = line.target or _finder_target(case, layer.path, line, name)
-            if target and not case.machine.exists(target) and (
-                    owner is not None or _names_it(case, line, target, name)):
-                return _broken(case, name, line, target, owner)
+            if target and not case.machine.exists(target):
+                owner = case.shelf(layer).named(name)
+                if owner is not None or _names_it(case, line, target, name):
+                    return _broken(case, name, line, target, owner)
     return None
-
-
-def _is_for(distribution: Distribution, name: str) -> bool:
-    plain = distribution.name.lower().replace("-", "_").replace(".", "_")
-    return plain == name.lower() or name in distribution.modules
 
 
 def _names_it(case: Case, line: LinkLine, target: str, name: str) -> bool:
