@@ -82,6 +82,7 @@ def test_tables() -> None:
                for m, d in content.items())
     assert (tables.distribution_for("sklearn"), tables.module_for("Scikit_Learn")) == (
         "scikit-learn", "sklearn")
+    assert [tables.module_for(n) for n in ("matplotlib", "setuptools", "numpy")] == [None] * 3
     for name, (since, until, _) in tables.stdlib_history()["modules"].items():
         assert since or until, name
         if since and until:
@@ -105,6 +106,22 @@ def test_history_agrees_with_the_interpreters() -> None:
             there = (not since or version >= tuple(map(int, since.split(".")))) and (
                 not until or version < tuple(map(int, until.split("."))))
             assert (name in has) == there, (name, short)
+
+
+def test_dropped_names_agree_with_the_interpreters() -> None:
+    """A name that the table says was dropped is there before, and not after."""
+    table = tables.stdlib_history()["names"]
+    code = ("import importlib, sys\nfor n in sys.argv[1:]:\n    m, _, a = n.rpartition('.')\n"
+            "    try:\n        print(n, int(hasattr(importlib.import_module(m), a)))\n"
+            "    except ImportError:\n        pass\n")
+    for short, python in other_pythons().items():
+        if not re.fullmatch(r"3\.\d+", short):
+            continue
+        version = tuple(map(int, short.split(".")))
+        for line in run([python, "-W", "ignore", "-c", code, *table]).stdout.splitlines():
+            name, has = line.split()
+            gone = tuple(map(int, table[name][0].split(".")))
+            assert (has == "1") == (version < gone), (name, short)
 
 
 def test_catalogue() -> None:

@@ -158,6 +158,29 @@ def _alone(w: World, lab: Path) -> None:
     write(w.project / "pack" / "run.py", "import part\n")
 
 
+def _path_copy(w: World, lab: Path) -> None:
+    w.wheels.install(w.wheels.add("humidlog", "2.0"), site_of(lab))
+    w.wheels.install(w.wheels.add("humidlog", "1.0"), w.root / "copies")
+    w.env["PYTHONPATH"] = os.pathsep.join(filter(None, [str(w.root / "copies"),
+                                                        w.env.get("PYTHONPATH")]))
+
+
+def _user_copy(w: World, lab: Path) -> None:
+    if not Path("/usr/lib/python3/dist-packages/six.py").exists():
+        pytest.skip("this system's Python has no package to hide")
+    w.venv("open", "/usr/bin/python3", options=["--system-site-packages"])
+    short = run(["/usr/bin/python3", "-c", "import sys; print('%d.%d' % sys.version_info[:2])"])
+    user = w.home / ".local" / "lib" / f"python{short.stdout.strip()}" / "site-packages"
+    w.wheels.install(w.wheels.add("six", "0.1"), user)
+
+
+def _with_extra(w: World, lab: Path) -> None:
+    w.wheels.add("fastseed", "2.1")
+    wheel = w.wheels.add("reader", "1", {"reader.py": "import fastseed\n"},
+                         extras={"fast": ["fastseed>=2"]})
+    w.wheels.install(wheel, site_of(lab))
+
+
 def _needs_library(w: World, lab: Path) -> None:
     """Compile an extension against a library, and take the library away."""
     work = w.root / "native"
@@ -189,6 +212,14 @@ SITUATIONS = [
     Situation("ring", _ring, "ring", "circular-import", says="a.py imports b.py"),
     Situation("part of a package alone", _alone, "part", "relative-import-alone",
               at="script:pack/run.py", says="pack"),
+    Situation("other copy on PYTHONPATH", _path_copy, "humidlog", "hidden-by-path",
+              outcome="imports", says="1.0 before 2.0"),
+    Situation("other copy in the user site", _user_copy, "six", "hidden-by-user-site",
+              at="env:open", outcome="imports", says="user site"),
+    Situation("an extra", _with_extra, "reader", "extra-absent", says="extra fast", remedy="command"),
+    Situation("Python 2", _own("p2.py", 'print "seeds"\n'), "p2", "python2-source", says="print"),
+    Situation("too new a Python", _own("abcs.py", "from collections import Mapping\n"), "abcs",
+              "python-too-new", says="3.10"),
     Situation("library missing", _needs_library, "nativeseed", "library-missing",
               says="libseedbank.so.3"),
     Situation("nowhere", lambda w, e: w.wheels.add("traygrid") and None, "traygrid",
@@ -372,6 +403,16 @@ def test_examined_interpreters(version: str, world: World, validate) -> None:
                cwd="/", env=world.env).stdout.split()
     assert [email["interpreter"]["prefix"], email["origin"]] == [
         said[0], said[1].replace(".pyc", ".py")]
+
+
+def test_too_old_a_python(world: World) -> None:
+    """Syntax that only a newer Python knows: proven by reading, with the version that accepts it."""
+    old = next((p for v, p in sorted(other_pythons().items()) if v in ("3.6", "3.7", "3.8", "3.9")), None)
+    if old is None:
+        pytest.skip("no older Python on this machine")
+    write(world.project / "fresh.py", "match 1:\n    case 1:\n        pass\n")
+    first = world.answer("why", "fresh", "--at", f"python:{old}")["result"]["imports"][0]["causes"][0]
+    assert first["cause"] == "python-too-old" and first["confidence"] == "certain"
 
 
 def test_requirement_is_carried_out_where_the_start_folder_breaks_pip(world: World) -> None:

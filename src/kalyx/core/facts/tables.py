@@ -28,10 +28,12 @@ def distribution_for(module: str) -> str | None:
 
 
 def module_for(distribution: str) -> str | None:
-    """Return the module to import for a distribution whose module has another name."""
+    """Return the module to import for a distribution that has none of its own name."""
     from kalyx.core.facts.distributions import normal_name
 
     wanted = normal_name(distribution)
+    if wanted in _load("import_names.json")["same_name_too"]:
+        return None
     for module, name in _load("import_names.json")["modules"].items():
         if normal_name(name) == wanted and normal_name(module) != wanted:
             return str(module)

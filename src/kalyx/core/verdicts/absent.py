@@ -61,14 +61,16 @@ def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
     table = tables.stdlib_history()
     name = failure.top
     history = _versions(name)
-    if name not in table["optional_parts"] or (history and not _has(history, case.version)):
+    asked_by_stdlib = failure.asker is not None and case.layer_of_file(failure.asker.file) == "stdlib"
+    known = name in table["optional_parts"] or (asked_by_stdlib and name.startswith("_"))
+    if not known or (history and not _has(history, case.version)):
         return None
-    from_stdlib = failure.asker is None or case.layer_of_file(failure.asker.file) == "stdlib"
+    from_stdlib = failure.asker is None or asked_by_stdlib
     if not from_stdlib:
         from_stdlib = name in case.obs.who.get("stdlib", ())
     if not from_stdlib and name.startswith("_"):
         return None
-    part = table["optional_parts"][name]
+    part = table["optional_parts"].get(name, "")
     folder = next((x.path for x in case.layers if x.path.endswith("lib-dynload")), case.base_prefix)
     package = table["debian_packages"].get(name)
     todo: list[Remedy] = []
@@ -83,13 +85,13 @@ def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
         todo.append(Remedy(f"Use a Python that has it: {others[0].interpreter.path}"  # type: ignore[union-attr]
                            f" ({others[0].python_version}).", "manual",
                            changes="which Python is used"))
-    todo.append(Remedy(f"Install the development files of {part} on the system, then build or "
+    todo.append(Remedy(f"Install the development files of {part or name} on the system, then build or "
                        f"install Python {case.obs.who.get('version')} again: {case.base_prefix}",
                        "manual", changes="the installation in " + case.base_prefix))
     return Finding(
         "stdlib-not-built", "error", "certain",
-        f"The Python in {case.base_prefix} was built or packaged without {name}, which the "
-        f"standard library needs {part} for.",
+        f"The Python in {case.base_prefix} was built or packaged without {name}, a part of the "
+        "standard library" + (f" that needs {part}." if part else "."),
         (Evidence(f"{name} is part of Python's own standard library, and pip cannot supply it"),
          Evidence(f"no compiled {name} in {folder}", folder), *asker_evidence(case, failure)),
         tuple(todo))
@@ -477,6 +479,37 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
     evidence += [_elsewhere_evidence(o, name) for o in others[:4]]
     return Finding("dependency-absent", "error", "certain" if failure.direct else "likely",
                    because, tuple(evidence), remedies.install(case, wanted))
+
+
+@cause("extra-absent", "A", "the missing module is one that the metadata lists under an extra",
+       rank=35)
+def extra_absent(case: Case, failure: Failure | None) -> Finding | None:
+    """Find the extra under which a package declares what it now asks for."""
+    if failure is None or not is_absent(case, failure) or asked_by_person(case, failure):
+        return None
+    owner = case.distribution_of(failure.asker.file) if failure.asker else None
+    if owner is None or any(_names(case, failure.top, r) for r in owner.requires
+                            if applies(r, case.markers)):
+        return None
+    for extra in owner.extras:
+        for line in owner.requires:
+            if _names(case, failure.top, line) and applies(line, case.markers, (extra,)):
+                return Finding(
+                    "extra-absent", "error", "certain" if failure.direct else "likely",
+                    f"{owner.name} {owner.version} needs {failure.top} only with its extra {extra}, "
+                    f"which was not installed in {case.environment_name}.",
+                    (*asker_evidence(case, failure),
+                     Evidence(f"{owner.name} {owner.version} declares: {line}", owner.metadata)),
+                    remedies.install(case, f"{owner.name}[{extra}]=={owner.version}"))
+    return None
+
+
+def _names(case: Case, module: str, requirement: str) -> bool:
+    """Whether a requirement is for the distribution that brings a module."""
+    name = normal_name(requirement_name(requirement))
+    known = tables.distribution_for(module)
+    return name in {normal_name(module), normal_name(known or module)} or any(
+        o.name and normal_name(o.name) == name for o in case.elsewhere(module))
 
 
 def requirement_for(case: Case, owner: Distribution | None, module: str) -> str | None:

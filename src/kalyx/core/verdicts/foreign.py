@@ -44,7 +44,8 @@ def _wanted(case: Case, failure: Failure | None) -> list[str]:
     """
     names: list[str] = []
     if failure is not None:
-        names.append(f"{failure.module}.{failure.name}" if failure.name else failure.module)
+        names += [f"{failure.module}.{failure.name}"] if failure.name else []
+        names.append(failure.module)
     for error in case.obs.chain[1:]:
         names += re.findall(r"No module named '([\w.]+)'", error.message)
         names += [f"{m}.{n}" for n, m in re.findall(

@@ -6,12 +6,12 @@ import re
 
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.modules import Candidate, top_level
-from kalyx.core.model import Evidence, Finding
+from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 
-__all__ = ["hidden_by_file"]
+__all__ = ["hidden_by_file", "hidden_by_path", "hidden_by_user_site"]
 
 
 @cause("hidden-by-file", "B", "a file or folder of the person's own in the start layer has the "
@@ -126,3 +126,69 @@ def _finding(case: Case, name: str, own: str, hidden: str) -> Finding:
         "hidden-by-file", _severity(case, name, wanted), "certain",
         f"Your own {own} hides {what} {name} ({hidden}), and {effect}.",
         tuple(evidence), (remedies.rename_file(case, own),))
+
+
+# -- copies in other layers ---------------------------------------------------------------------
+_COPIES = {
+    "pythonpath": ("hidden-by-path", "the PYTHONPATH entry"),
+    "user": ("hidden-by-user-site", "the user site"),
+}
+
+
+@cause("hidden-by-path", "B", "a PYTHONPATH or .pth entry puts another copy first", rank=12)
+def hidden_by_path(case: Case, failure: Failure | None) -> Finding | None:
+    """Find a copy on PYTHONPATH that comes before the environment's own."""
+    return _copy_first(case, "pythonpath")
+
+
+@cause("hidden-by-user-site", "B", "a copy in the user site comes before the environment's or the "
+       "base's", rank=14)
+def hidden_by_user_site(case: Case, failure: Failure | None) -> Finding | None:
+    """Find a copy in the user site that comes first.
+
+    A base installation looks there by design: then it is told only where the
+    import fails.
+    """
+    environment = case.seat.environment
+    if case.obs.outcome == "imports" and (environment is None or environment.kind == "base"):
+        return None
+    return _copy_first(case, "user")
+
+
+def _copy_first(case: Case, layer: str) -> Finding | None:
+    slug, place = _COPIES[layer]
+    asked = top_level(case.obs.module)
+    for name in dict.fromkeys([asked, *_blamed(case)]):
+        found = [(x, c) for x, c in case.candidates(name) if c.kind != "namespace"]
+        if not found or found[0][0] != layer:
+            continue
+        first = found[0][1]
+        hidden = next((c for x, c in found[1:] if x in ("env", "base", "stdlib")
+                       and not case.machine.same(c.path, first.path)), None)
+        if hidden is None:
+            continue
+        one, two = case.distribution_of(first.path), case.distribution_of(hidden.path)
+        versions = f" ({one.version if one else 'of no distribution'} before {two.version})" if two else ""
+        return Finding(
+            slug, "warning" if case.obs.outcome == "imports" else "error",
+            "certain" if name == asked else "likely",
+            f"{place[0].upper() + place[1:]} {first.entry} puts its own {name} before the one in "
+            f"{hidden.entry}{versions}.",
+            (Evidence(f"{first.path} comes first", first.path),
+             Evidence(f"{hidden.path} stands further back", hidden.path)), _let_through(case, layer, first))
+    return None
+
+
+def _blamed(case: Case) -> list[str]:
+    """Return the top-level modules in whose files the failure happened."""
+    frames = [f for e in case.obs.chain for f in e.frames]
+    return [n for n, (file, _) in case.obs.loaded.items() if "." not in n and file
+            and any(f.file == file for f in frames)] if case.obs.outcome == "fails" else []
+
+
+def _let_through(case: Case, layer: str, first: Candidate) -> tuple[Remedy, ...]:
+    if layer == "pythonpath":
+        return (Remedy(f"Take {first.entry} out of PYTHONPATH, where that is set.", "manual",
+                       changes="the variable PYTHONPATH"),)
+    return (Remedy("Set PYTHONNOUSERSITE=1 for this seat, or take the copy out of the user site: "
+                   f"{first.entry}", "manual", changes="what the user site holds"),)

@@ -5,15 +5,15 @@ from __future__ import annotations
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Elsewhere, Finding, ImportReport
-from kalyx.core.verdicts import absent, damaged, foreign, hidden, native, own_code, unreachable
+from kalyx.core.verdicts import absent, damaged, foreign, hidden, native, own_code, unreachable, versions
 from kalyx.core.verdicts.catalogue import CATALOGUE
 from kalyx.core.verdicts.failure import Failure, read_failure
 
 __all__ = ["judge_import"]
 
 # imported so that their checks are registered
-_GROUPS = (absent, hidden, unreachable, foreign, damaged, native, own_code)
-_WHEN_IT_IMPORTS = ("hidden-by-file",)
+_GROUPS = (absent, hidden, unreachable, foreign, damaged, native, own_code, versions)
+_WHEN_IT_IMPORTS = ("hidden-by-file", "hidden-by-path", "hidden-by-user-site")
 
 
 # Causes that are not true beside others: the honest rest, "nowhere" where it is somewhere, "not in
@@ -23,9 +23,10 @@ _NOT_WHOLE = frozenset({"foreign-abi", "hidden-by-file", "files-missing", "metad
 _NOT_BESIDE: dict[str, frozenset[str]] = {
     "raises": _ANY,
     "submodule-absent": _NOT_WHOLE,
-    "attribute-absent": _NOT_WHOLE,
+    "attribute-absent": _NOT_WHOLE | {"python-too-new"},
     "circular-import": _NOT_WHOLE,
-    "dependency-absent": _NOT_WHOLE,
+    "python-too-old": frozenset({"python2-source"}),
+    "dependency-absent": _NOT_WHOLE | {"extra-absent"},
     "name-differs": frozenset({"metadata-only"}),
     "name-misspelt": frozenset({"metadata-only", "link-broken"}),
     "not-installed": frozenset({"name-differs", "stdlib-removed", "stdlib-not-yet",

@@ -1,0 +1,159 @@
+"""Group C, the source side: the code is for another version of Python."""
+
+from __future__ import annotations
+
+import re
+import sys
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts import tables
+from kalyx.core.facts.cases import Case
+from kalyx.core.model import Distribution, Evidence, Finding, Remedy
+from kalyx.core.verdicts import remedies
+from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.failure import Failure
+
+__all__ = ["python2_source", "python_too_new", "python_too_old"]
+
+_PYTHON2 = re.compile(r"Missing parentheses in call to '(?:print|exec)'|"
+                      r"multiple exception types must be parenthesized|"
+                      r"invalid (?:token|decimal literal)|leading zeros in decimal|"
+                      r"inconsistent use of tabs")
+_PYTHON2_LINE = re.compile(r"^\s*(?:print\s+[\"'\w]|exec\s+[\"'\w]|raise\s+\w+\s*,|"
+                           r"except\s+\w+\s*,\s*\w+\s*:)|"
+                           r"\bur?\"|`\w+`|<>|\b0\d+\b|\d+L\b")
+
+
+def _broken_source(case: Case) -> tuple[str, int, str] | None:
+    """Return file, line and text of the syntax error that the import ended with."""
+    error = case.obs.error
+    if error is None or error.type not in ("SyntaxError", "IndentationError", "TabError"):
+        return None
+    if error.lineno is None or not error.frames:
+        return None
+    file = error.frames[-1].file
+    return file, error.lineno, case.code_line(file, error.lineno)
+
+
+def _whose(case: Case, owner: Distribution | None, file: str) -> str:
+    return f"{owner.name} {owner.version}" if owner else file
+
+
+def _upgrade(case: Case, owner: Distribution | None) -> tuple[Remedy, ...]:
+    command = remedies.pip_command(case)
+    if owner is None or command is None or remedies.managed_marker(case) is not None:
+        return ()
+    return (Remedy(f"Install the version of {owner.name} that is for this Python.", "command",
+                   argv=(*command, "install", "--upgrade", "--force-reinstall", owner.name),
+                   changes=f"replaces {owner.name}, and what it requires, in {case.prefix}"),)
+
+
+@cause("python2-source", "C", "the file is Python 2 code", rank=54)
+def python2_source(case: Case, failure: Failure | None) -> Finding | None:
+    """Recognise Python 2 by the line that Python 3 stumbles over."""
+    broken, error = _broken_source(case), case.obs.error
+    if broken is None or error is None or case.version[0] < 3:
+        return None
+    file, line, text = broken
+    if not _PYTHON2_LINE.search(text) or not (_PYTHON2.search(error.message) or _parses_as_2(text)):
+        return None
+    owner = case.distribution_of(file)
+    return Finding(
+        "python2-source", "error", "certain" if _PYTHON2.search(error.message) else "likely",
+        f"{_whose(case, owner, file)} is written in Python 2: {text}",
+        (Evidence(text, file, line), Evidence(f"this is Python {case.obs.who.get('version')}: "
+                                              f"{error.message}", case.python)),
+        (*_upgrade(case, owner), Remedy("Change the code to Python 3, or run it with a Python 2.",
+                                        "manual", changes=file)))
+
+
+def _parses_as_2(text: str) -> bool:
+    return bool(re.match(r"\s*(print\s+[^(=]|raise\s+\w+\s*,|except\s+\w+\s*,\s*\w+\s*:)", text))
+
+
+@cause("python-too-old", "C", "the code or its Requires-Python needs a newer Python than this one",
+       rank=56)
+def python_too_old(case: Case, failure: Failure | None) -> Finding | None:
+    """Find syntax that a newer Python accepts, and the version that the metadata asks for."""
+    broken = _broken_source(case)
+    if broken is None:
+        return None
+    file, line, text = broken
+    owner = case.distribution_of(file)
+    asks = _requires_python(case, owner)
+    newer = _accepted_by_ours(case, file)
+    if newer is None and not (asks and _is_outside(asks, case)):
+        return None
+    evidence = [Evidence(text, file, line)]
+    if newer:
+        evidence.append(Evidence(f"Python {newer} reads the same file without an error", file))
+    if asks and owner:
+        evidence.append(Evidence(f"{owner.name} {owner.version} declares Requires-Python: {asks}",
+                                 owner.metadata))
+    return Finding(
+        "python-too-old", "error", "certain" if newer else "likely",
+        f"{_whose(case, owner, file)} uses syntax that Python {case.obs.who.get('version')} does not "
+        "know yet.", tuple(evidence),
+        (*_upgrade(case, owner),
+         Remedy(f"Use an environment with a newer Python{f' ({asks})' if asks else ''}.", "manual",
+                changes="which Python is used")))
+
+
+def _requires_python(case: Case, owner: Distribution | None) -> str | None:
+    if owner is None:
+        return None
+    try:
+        text = case.machine.read_text(case.machine.path.join(owner.metadata, "METADATA"), 65536)
+    except Unreadable:
+        return None
+    match = re.search(r"^Requires-Python:\s*(.+)$", text.split("\n\n")[0], re.MULTILINE)
+    return match.group(1).strip() if match else None
+
+
+def _is_outside(asks: str, case: Case) -> bool:
+    from packaging.specifiers import InvalidSpecifier, SpecifierSet
+
+    try:
+        return not SpecifierSet(asks).contains(str(case.obs.who.get("version", "3")),
+                                               prereleases=True)
+    except InvalidSpecifier:
+        return False
+
+
+def _accepted_by_ours(case: Case, file: str) -> str | None:
+    """Return Kalyx's own version when it is newer and can parse the file; nothing is run."""
+    if sys.version_info[:2] <= case.version:
+        return None
+    import ast
+
+    try:
+        ast.parse(case.machine.read_bytes(file))
+    except (Unreadable, SyntaxError, ValueError, RecursionError, MemoryError):
+        return None
+    return f"{sys.version_info[0]}.{sys.version_info[1]}"
+
+
+@cause("python-too-new", "C", "the code uses what this Python no longer has", rank=58)
+def python_too_new(case: Case, failure: Failure | None) -> Finding | None:
+    """Find names that the standard library has dropped, by a table of when each went."""
+    if failure is None or failure.name is None:
+        return None
+    known = tables.stdlib_history()["names"].get(f"{failure.module}.{failure.name}")
+    if known is None:
+        return None
+    gone, instead = known
+    major, minor = gone.split(".")
+    if case.version < (int(major), int(minor)):
+        return None
+    asker = failure.asker
+    owner = case.distribution_of(asker.file) if asker else None
+    who = _whose(case, owner, asker.file) if asker else "The code"
+    evidence = [Evidence(f"{failure.module}.{failure.name} was taken out in Python {gone}")]
+    if asker:
+        evidence.insert(0, Evidence(case.code_line(asker.file, asker.line), asker.file, asker.line))
+    return Finding(
+        "python-too-new", "error", "certain",
+        f"{who} uses {failure.module}.{failure.name}, which Python {gone} took out; this is Python "
+        f"{case.obs.who.get('version')}.", tuple(evidence),
+        (*_upgrade(case, owner), Remedy(f"Change the code to use {instead}.", "manual",
+                                        changes=asker.file if asker else "the code")))
