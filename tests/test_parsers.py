@@ -1,0 +1,206 @@
+"""The parsers of files that others wrote: right on samples, and never surprised."""
+
+from __future__ import annotations
+
+import json
+import zipfile
+from io import BytesIO
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kalyx.core.answers.why import parse_request
+from kalyx.core.errors import WrongUsage
+from kalyx.core.facts import distributions, launchers, markers, notebooks, settings_formats, shells
+from kalyx.core.facts.interpreters import parse_answer
+from kalyx.core.facts.kernelspecs import derive_name, read_kernel
+from kalyx.core.facts.layers import link_lines
+from kalyx.core.facts.processes import connection_file_of, kind_of
+from kalyx.core.facts.pyvenv import parse_venv_config
+from kalyx.core.model import Environment
+from kalyx.core.record import dataclass, field, replace
+from kalyx.core.wire.messages import BadMessage, Session
+from tests.support.made_up import MadeUpMachine
+
+TEXT = st.text(max_size=400)
+NEVER_RAISE = {
+    "RECORD": distributions.modules_in_record,
+    "METADATA": distributions.parse_heads,
+    "requires.txt": distributions.parse_egg_requires,
+    "requirement": distributions.requirement_name,
+    "pyvenv.cfg": lambda text: parse_venv_config(text, "/e/pyvenv.cfg", "/e"),
+    "shebang": lambda text: launchers.parse_shebang(b"#!" + text.encode("utf-8", "replace")),
+    "wrapper": launchers.parse_wrapper,
+    "env file": settings_formats.parse_env_file,
+    "who": parse_answer,
+    "shell names": shells.parse_shell_names,
+    "line of a key": lambda text: settings_formats.line_of_key(text, "a"),
+}
+
+
+@pytest.mark.parametrize("name", NEVER_RAISE)
+@given(text=TEXT)
+def test_parsers_take_anything(name: str, text: str) -> None:
+    """No text makes them raise: it is a fact, or it is nothing."""
+    NEVER_RAISE[name](text)
+
+
+@pytest.mark.parametrize("name", sorted(settings_formats.FORMATS))
+@given(text=TEXT)
+def test_settings_formats_refuse_in_one_way(name: str, text: str) -> None:
+    """A settings file is read or refused with ValueError, whatever stands in it."""
+    try:
+        said = settings_formats.FORMATS[name](text, ("a", "b.c"), ("", ""))
+    except (ValueError, RecursionError):
+        return
+    assert all(isinstance(n.value, str) for n in said.named)
+
+
+@given(content=st.recursive(st.none() | st.booleans() | st.integers() | TEXT, lambda inner:
+                            st.lists(inner, max_size=4) | st.dictionaries(TEXT, inner, max_size=4)))
+def test_odd_json_in_notebooks_and_kernels(content: object) -> None:
+    """A notebook or a kernel.json of any JSON has trouble, or names something usable."""
+    machine = MadeUpMachine("linux", {"/n.ipynb": json.dumps(content),
+                                      "/k/x/kernel.json": json.dumps(content)})
+    notebook = notebooks.read_notebook(machine, "/n.ipynb")
+    assert notebook.trouble or notebook.name is None or isinstance(notebook.name, str)
+    kernel = read_kernel(machine, "/k/x/kernel.json", "user")
+    assert kernel.trouble or kernel.argv
+
+
+@pytest.mark.parametrize(("record", "modules"), [
+    ("pkg/__init__.py,sha256=x,1\npkg/sub/a.py,,\n", {"pkg"}),
+    ("single.py,,\nfast.cpython-311-x86_64-linux-gnu.so,,\n", {"single", "fast"}),
+    ("../../bin/tool,,\n/etc/x,,\nx-1.0.dist-info/RECORD,,\n__pycache__/a.pyc,,\n", set()),
+    ('"odd,name/a.py",,\nwin\\a.py,,\n', {"win"}),
+    ("x-1.0.data/scripts/y,,\nnot-a-module/a.py,,\n", set()),
+])
+def test_modules_in_record(record: str, modules: set[str]) -> None:
+    """The top-level modules are those that can be imported, and no others."""
+    assert distributions.modules_in_record(record) == modules
+
+
+def test_metadata_in_every_form() -> None:
+    """dist-info, egg-info folder and file, requires.txt, a zip; broken ones are passed over."""
+    archive = BytesIO()
+    with zipfile.ZipFile(archive, "w") as content:
+        content.writestr("EGG-INFO/PKG-INFO", "Name: zipped\nVersion: 2\n")
+        content.writestr("EGG-INFO/top_level.txt", "zipped\n")
+    machine = MadeUpMachine("linux", {
+        "/s/a-1.dist-info/METADATA": "Name: A\nVersion: 1\nProvides-Extra: x\n"
+                                     "Requires-Dist: b>=1; extra == 'x'\n\nName: not this\n",
+        "/s/a-1.dist-info/RECORD": "a.py,,\n", "/s/a-1.dist-info/INSTALLER": "pip\n",
+        "/s/a-1.dist-info/REQUESTED": "",
+        "/s/b.egg-info/PKG-INFO": "Name: b\nVersion: 2\n",
+        "/s/b.egg-info/requires.txt": "c>1\n[x]\nd\n[:python_version<'3']\ne\n",
+        "/s/c.egg-info": "Name: c\nVersion: 3\n",
+        "/s/broken.dist-info/METADATA": b"\xff\x00",
+        "/z.egg": archive.getvalue(), "/not.egg": b"PK\x03\x04 no"})
+    found = {d.name: d for d in distributions.open_shelf(machine, "/s", "env").distributions()}
+    assert sorted(found) == ["A", "b", "c"]
+    assert (found["A"].modules, found["A"].requested, found["A"].extras) == (("a",), True, ("x",))
+    assert found["b"].requires == ("c>1", 'd ; extra == "x"', "e ; (python_version<'3')")
+    zipped = distributions.open_shelf(machine, "/z.egg", "other").distributions()
+    assert [(d.name, d.modules) for d in zipped] == [("zipped", ("zipped",))]
+    assert distributions.open_shelf(machine, "/not.egg", "other").distributions() == []
+
+
+@pytest.mark.parametrize(("requirement", "extras", "expected"), [
+    ("a", ("",), True), ("a; python_version < '3'", ("",), False),
+    ("a; extra == 'x'", ("",), False), ("a; extra == 'x'", ("", "x"), True),
+    ("a; sys_platform == 'win32'", ("",), False), ("a; nonsense", ("",), False), ("a ==", ("",), True),
+    ("a; implementation_name == 'cpython' and python_full_version >= '3.9.1'", ("",), True),
+])
+def test_markers(requirement: str, extras: tuple[str, ...], expected: bool) -> None:
+    """Markers hold for the examined interpreter, not for the one that runs Kalyx."""
+    values = markers.marker_values("3.9.18", "cpython", "linux")
+    assert markers.applies(requirement, values, extras) is expected
+
+
+@pytest.mark.parametrize(("argv", "expected"), [
+    (["python", "-m", "ipykernel_launcher", "-f", "/c.json"], ("kernel", "ipykernel_launcher")),
+    (["python3", "-Xfrozen_modules=off", "-m", "ipykernel_launcher"], ("kernel", "ipykernel_launcher")),
+    (["/e/bin/python", "/e/bin/jupyter-lab", "--port=1"], ("server", "/e/bin/jupyter-lab")),
+    (["python", "-W", "ignore", "tool.py", "-m", "x"], ("script", "tool.py")),
+    (["python", "-X", "dev", "-c", "print()\nx"], ("command", "print()")),
+    (["python", "-u"], ("shell", "interactive")), (["python", "-"], ("shell", "standard input")),
+    (["python", "-m", "pylsp"], ("language-server", "pylsp")), (["python", "-m"], ("shell", "interactive")),
+])
+def test_kinds_of_processes(argv: list[str], expected: tuple[str, str]) -> None:
+    """A command line says what a process is."""
+    assert kind_of(argv)[:2] == expected
+
+
+def test_connection_files() -> None:
+    """In each form that a kernel takes it."""
+    assert [connection_file_of(w) for w in (["-f", "/a"], ["--f=/b"], ["-x"], ["-f"],
+                                            ["--IPKernelApp.connection_file=/c"])] == [
+        "/a", "/b", None, None, "/c"]
+
+
+@pytest.mark.parametrize(("text", "expected"), [
+    ("pandas", ("pandas", None)), ("a.b.c", ("a.b.c", None)), ("a.b:c", ("a.b", "c")),
+    ("scikit-learn", ("scikit_learn", None)), ("größe", ("größe", None)),
+    ("", None), ("a b", None), ("a..b", None), ("1a", None), ("a:b:c", None), ("a:", ("a", None)),
+    ("a;b", None), ("../a", None),
+])
+def test_requests(text: str, expected: tuple[str, str | None] | None) -> None:
+    """What is asked for is the name of a module, or wrong usage."""
+    if text == "a:":
+        expected = None
+    if expected is None:
+        with pytest.raises(WrongUsage):
+            parse_request(text)
+    else:
+        assert parse_request(text) == expected
+
+
+@pytest.mark.parametrize(("name", "kind", "expected"), [
+    ("lab", "venv", "lab"), ("Lab 2/.venv", "venv", "lab-2"), ("3.11.7", "base", "python-3.11.7"),
+    ("ünï", "venv", "n"), ("..", "venv", "environment"), ("a/b/.venv", "venv", "a"),
+])
+def test_kernel_names(name: str, kind: str, expected: str) -> None:
+    """A derived kernel name holds allowed letters only."""
+    assert derive_name(Environment("/x", name, kind, None, "3.11.7")) == expected
+
+
+def test_pth_lines() -> None:
+    """Folders, code, remarks and blank lines, as the site module reads them."""
+    machine = MadeUpMachine("linux", {"/s/x.pth": "/abs\nrel\n# no\n\nimport os; os.x\nimport\ty\n"})
+    assert [(x.line, x.target) for x in link_lines(machine, "/s")] == [
+        (1, "/abs"), (2, "/s/rel"), (5, None), (6, None)]
+
+
+@given(key=st.binary(max_size=20), content=st.dictionaries(TEXT, TEXT, max_size=3), at=st.integers(1, 5))
+def test_messages_are_signed(key: bytes, content: dict[str, str], at: int) -> None:
+    """What one side packs the other unpacks; a changed part is not believed."""
+    session = Session(key)
+    identity, frames = session.pack("test_request", content)
+    assert session.unpack([b"route", *frames])["content"] == content
+    assert session.unpack(frames)["header"]["msg_id"] == identity
+    frames[at] += b" "
+    if key:
+        with pytest.raises(BadMessage):
+            session.unpack(frames)
+    for broken in ([], [b"<IDS|MSG>"], [b"<IDS|MSG>", b"", b"{"], [b"x"] * 6):
+        with pytest.raises(BadMessage):
+            session.unpack(broken)
+
+
+def test_records_are_frozen_dataclasses() -> None:
+    """Our light records behave as the standard ones do, where we rely on it."""
+    @dataclass(frozen=True)
+    class Seed:
+        name: str
+        count: int = 1
+        tags: list[str] = field(default_factory=list)
+
+    one = Seed("fern")
+    assert one == Seed("fern", 1) and one != Seed("moss") and "count=1" in repr(one)
+    assert one.tags is not Seed("fern").tags and replace(one, count=2).count == 2
+    for wrong in (lambda: Seed(), lambda: Seed("a", 1, [], 2), lambda: Seed("a", size=1)):
+        with pytest.raises(TypeError):
+            wrong()
+    with pytest.raises(AttributeError):
+        one.name = "other"  # type: ignore[misc]
