@@ -14,8 +14,9 @@ from kalyx.core.answers.why import parse_request
 from kalyx.core.errors import WrongUsage
 from kalyx.core.facts import distributions, launchers, markers, notebooks, settings_formats, shells
 from kalyx.core.facts.interpreters import parse_answer
+from kalyx.core.facts.inventory import read_inventory
 from kalyx.core.facts.kernelspecs import derive_name, read_kernel
-from kalyx.core.facts.layers import link_lines
+from kalyx.core.facts.layers import Layer, link_lines
 from kalyx.core.facts.processes import connection_file_of, kind_of
 from kalyx.core.facts.pyvenv import parse_venv_config
 from kalyx.core.model import Environment
@@ -79,6 +80,21 @@ def test_odd_json_in_notebooks_and_kernels(content: object) -> None:
 def test_modules_in_record(record: str, modules: set[str]) -> None:
     """The top-level modules are those that can be imported, and no others."""
     assert distributions.modules_in_record(record) == modules
+
+
+def test_who_installed_it() -> None:
+    """conda's records and .egg-link files say what a package's own metadata does not."""
+    site = "/e/lib/python3.11/site-packages"
+    machine = MadeUpMachine("linux", {
+        "/e/conda-meta/tray-grid-1.0-py311_0.json": "{}", "/e/conda-meta/history": "",
+        f"{site}/tray_grid-1.0.dist-info/METADATA": "Name: tray_grid\nVersion: 1.0\n",
+        f"{site}/other-1.0.dist-info/METADATA": "Name: other\nVersion: 1.0\n",
+        f"{site}/kit.egg-link": "/code/kit\n../", f"{site}/empty.egg-link": "",
+        "/code/kit/kit.egg-info/PKG-INFO": "Name: kit\nVersion: 2\n"})
+    found = {d.name: d for d in read_inventory(machine, [Layer("env", site),
+                                                         Layer("start", "/code/kit")])}
+    assert (found["tray_grid"].installer, found["other"].installer) == ("conda", None)
+    assert found["kit"].editable and not found["other"].editable
 
 
 def test_metadata_in_every_form() -> None:
