@@ -1,7 +1,7 @@
 """``kalyx.toml``: more places to search and more editors, from the user and from a project.
 
 [search]
-roots = ["~/work/envs"]          # folders whose sub-folders are environments
+roots = ["~/science/envs"]          # folders whose sub-folders are environments
 
 [limits]
 seconds = 30                     # user's own file only
