@@ -73,6 +73,8 @@ def pairs(python: str, crowded: str, project: Path) -> list[Pair]:
         Pair("here --json / pip --version", [*kalyx, "here", "--json"], pip, 1.0),
         Pair("here in a lived-in folder / pip --version", [*kalyx, "here"], pip, 1.0,
              ours_in=str(project)),
+        Pair("here in a folder of 100,000 files / in a small one", [*kalyx, "here"], [*kalyx, "here"], 1.3,
+             ours_in="crowd", theirs_in="home"),
         Pair("why of a failing import / the failing import", [*kalyx, "why", "nope", "--at", seat],
              [python, "-c", "import nope"], 6.0),
         Pair("packages, 400 distributions / pip list", listing, [crowded, "-m", "pip", "list"], 0.2),
@@ -92,6 +94,10 @@ def main() -> int:
         env["HOME"] = str(folder / "home")
         crowded = many_distributions(folder, 400)
         project = lived_in_folder(folder)
+        (folder / "crowd").mkdir()
+        (folder / "home").mkdir(exist_ok=True)
+        for number in range(100_000):
+            os.mknod(folder / "crowd" / f"data-{number}.csv")
         for count in (30, 300):
             many_environments(folder / str(count), count)
         for pair in pairs(sys.executable, crowded, project):

@@ -286,6 +286,45 @@ def test_every_interpreter_is_read_right(version: str, world: World) -> None:
         assert found.version in (said[2], None)
 
 
+def test_what_may_not_be_read(world: World, validate) -> None:
+    """Folders and files without permission: each is named, and the rest of the answer is there."""
+    plain = world.kalyx("here").stdout
+    shut = [settings(world, "${workspaceFolder}/../envs/lab/bin/python"),
+            notebook(world.project / "shut.ipynb", "lab"), world.project / "data"]
+    shut[2].mkdir()
+    kernels = kernelspec(world.home, "lab", ["/usr/bin/python3", "-m", "x"]).parent.parent
+    env = world.venv("lab")
+    world.activate(env)
+    for path in (*shut, kernels / "lab" / "kernel.json"):
+        path.chmod(0)
+    document = world.answer("here", privileged=False)
+    validate(document)
+    causes = {f["cause"] for s in document["result"]["seats"] for f in s["findings"]}
+    assert {"setting-unreadable", "notebook-unreadable"} <= causes and document["exit"] == 1
+    assert document["result"]["seats"][0]["environment"]["path"] == str(env) and plain
+    site_of(env).chmod(0)
+    report = world.answer("why", "humidlog", privileged=False)["result"]["imports"][0]
+    assert report["outcome"] == "fails"
+    for closed in (world.project, env):
+        closed.chmod(0)
+    document = world.answer("here", str(world.project), cwd=world.home, privileged=False)
+    assert "folder-unreadable" in {n["note"] for n in document["notes"]}
+    for path in (world.project, env, *shut, site_of(env)):
+        path.chmod(0o755)
+
+
+def test_interpreter_that_hangs(world: World, validate) -> None:
+    """One sentence within the limit, and all the rest of the answer."""
+    _wrapper("#!/bin/sh\nsleep 4327\n")(world)
+    settings(world, "/usr/bin/python3")
+    document = world.answer("here", "--timeout", "1")
+    validate(document)
+    shell, editor = document["result"]["seats"][:2]
+    assert [f["cause"] for f in shell["findings"]] == ["interpreter-broken"]
+    assert "1 s" in shell["findings"][0]["because"] and editor["environment"]["path"] == "/usr"
+    assert "4327" not in run(["ps", "-eo", "args"]).stdout
+
+
 def test_lived_in_folder_is_bounded(world: World) -> None:
     """Many notebooks and settings above: cut, and said to be cut."""
     _active(world)

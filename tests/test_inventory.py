@@ -120,6 +120,25 @@ def test_layers_and_what_hides_what(world: World, validate) -> None:
     assert world.answer("packages", "--at", str(lab), "--name", "nix")["exit"] == 3
 
 
+def test_conda_records(world: World, validate) -> None:
+    """What conda installed: with metadata its installer, without metadata all of it from the record."""
+    env = world.venv("field")
+    world.wheels.install(world.wheels.add("humidlog", "1.3"), site_of(env))
+    write(site_of(env) / "seedbox" / "__init__.py", "")
+    site = f"lib/python{SHORT}/site-packages"
+    for name, files in (("humidlog", [f"{site}/humidlog/__init__.py"]), ("libseed", ["lib/libseed.so"]),
+                        ("seedbox-core", [f"{site}/seedbox/__init__.py", "bin/seedbox"])):
+        write(env / "conda-meta" / f"{name}-1.3-py_0.json",
+              json.dumps({"name": name, "version": "1.3", "files": files}))
+    write(env / "conda-meta" / "noise-1-0.json", b"\xff{site-packages")
+    document = world.answer("packages", "--at", f"python:{python_of(env)}", "--layer", "env")
+    validate(document)
+    found = {d["name"]: (d["version"], d["installer"], d["modules"], d["location"])
+             for d in document["result"]["distributions"]}
+    assert found == {n: ("1.3", "conda", [m], str(site_of(env)))
+                     for n, m in (("humidlog", "humidlog"), ("seedbox-core", "seedbox"))}
+
+
 def _moved(w: World) -> Path:
     made = make_venv(w.home / "envs" / "first", pip=True)
     return Path(shutil.move(made, w.home / "envs" / "second"))
@@ -241,6 +260,10 @@ def test_running_processes(world: World, validate) -> None:
         report = world.answer("why", "watch", "--at", seat, "--timeout", "2")["result"]["imports"][0]
         assert (report["seat"], report["causes"][0]["cause"]) == (seat, "hang")
         assert "ipykernel_launcher" in world.kalyx("running").stdout
+        here = world.answer("here", "--running")
+        validate(here)
+        assert [seat] == [s["ref"] for s in here["result"]["seats"] if s["kind"] == "process"]
+        assert here["result"]["agreement"]["groups"] == [["shell"], [seat]]
     finally:
         for process in started:
             process.send_signal(signal.SIGKILL)

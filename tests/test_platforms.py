@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import sys
+import types
 
 import pytest
 
@@ -13,6 +15,7 @@ from kalyx.core.facts.interpreters import Examiner, name_of, read_interpreter
 from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.facts.searchpath import read_search_path
 from kalyx.core.facts.seats import SeatFinder
+from kalyx.core.machine import _read_registry
 from kalyx.core.model import Interpreter
 from tests.support.made_up import MadeUpMachine
 
@@ -188,6 +191,31 @@ def test_trust_and_names() -> None:
     assert [name_of(machine, p) for p in ("/a/lab", "/a/lab/.venv", "/a/lab/env")] == [
         "lab", "lab/.venv", "lab/env"]
     assert shells.find_python(machine) is None
+
+
+def test_registry(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The registry is read as PEP 514 lays it out: both hives, both views, broken entries skipped."""
+    tree = {"cu": {64: {"PythonCore": {"3.11": r"C:\Py311", "3.12": None}, "Empty": {}}},
+            "lm": {64: {"PythonCore": {"3.9": r"C:\Py39"}}, 32: {"PythonCore": {"3.9": r"C:\Py39"}}}}
+
+    def open_key(parent: object, name: str, _reserved: int = 0, access: int = 0) -> object:
+        node = tree[parent].get(access & ~1) if isinstance(parent, str) else parent.get(name)
+        if node is None:
+            raise FileNotFoundError(name)
+        return node
+
+    def query(top: dict, path: str) -> str:
+        company, tag, leaf = path.split("\\")
+        if leaf != "InstallPath" or not top[company][tag]:
+            raise FileNotFoundError(path)
+        return top[company][tag]
+
+    fake = types.SimpleNamespace(
+        HKEY_CURRENT_USER="cu", HKEY_LOCAL_MACHINE="lm", KEY_READ=1, KEY_WOW64_64KEY=64,
+        KEY_WOW64_32KEY=32, OpenKey=open_key, QueryValue=query,
+        QueryInfoKey=lambda key: (len(key), 0, 0), EnumKey=lambda key, n: list(key)[n])
+    monkeypatch.setitem(sys.modules, "winreg", fake)
+    assert _read_registry() == [r"C:\Py311", r"C:\Py39"]
 
 
 @pytest.mark.parametrize(("picked", "kept"), [("3.9", False), ("3.11", True)])

@@ -18,6 +18,8 @@ from kalyx.demo.wheels import build_wheel
 
 BASE_PYTHON = getattr(sys, "_base_executable", None) or sys.executable
 KALYX = os.path.join(os.path.dirname(sys.executable), "kalyx")
+# The system's administrator reads everything, unless without the capability for it
+UNPRIVILEGED = ["setpriv", "--bounding-set=-dac_override,-dac_read_search"]
 SHORT = f"{sys.version_info[0]}.{sys.version_info[1]}"
 
 
@@ -150,11 +152,11 @@ class World:
         self.env["VIRTUAL_ENV"] = str(env)
         self.env["PATH"] = f"{env / 'bin'}:{self.env['PATH']}"
 
-    def kalyx(self, *args: str, cwd: Path | None = None,
-              env: Mapping[str, str] | None = None) -> subprocess.CompletedProcess[str]:
-        """Run the real command in this world."""
-        return run([KALYX, *args], cwd=cwd or self.project,
-                   env={**self.env, **(env or {})})
+    def kalyx(self, *args: str, cwd: Path | None = None, env: Mapping[str, str] | None = None,
+              privileged: bool = True) -> subprocess.CompletedProcess[str]:
+        """Run the real command in this world; not `privileged`: as one whom permissions bind."""
+        bound = [] if privileged or os.geteuid() else UNPRIVILEGED
+        return run([*bound, KALYX, *args], cwd=cwd or self.project, env={**self.env, **(env or {})})
 
     def answer(self, *args: str, **more: object) -> dict[str, object]:
         """Run the real command with --json; return its document with the exit status in it."""

@@ -14,9 +14,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
                         help="the folder to look at (default: the working folder)")
     parser.add_argument("--ask-shell", action="store_true",
                         help="also start your interactive shell and ask it for aliases and functions")
+    parser.add_argument("--running", action="store_true",
+                        help="also the live Python processes that were started in the folder")
 
 
 def run(options: argparse.Namespace) -> str:
     """Answer and print; return the status."""
-    answer = answer_here(finder_for(options.folder, options), ask_shell=options.ask_shell)
+    answer = answer_here(finder_for(options.folder, options), ask_shell=options.ask_shell,
+                         running=options.running)
     return print_answer(options, answer)

@@ -92,6 +92,7 @@ class RawProcess:
     env: Mapping[str, str] | None
     started: float | None
     user: str | None
+    closed: bool = False  # its command line may not be read, so nobody can say what it runs
 
 
 class Machine:
@@ -153,7 +154,7 @@ class Machine:
         raise TypeError(f"{type(self).__name__} cannot do this")
 
     def processes(self) -> list[RawProcess]:
-        """Read every live process that has a command line."""
+        """Read every live process that has a command line, and those that are closed to us."""
         return []
 
     def registered_pythons(self) -> list[str]:
@@ -291,6 +292,7 @@ class RealMachine(Machine):
         self.own_command = own_command()
         self.limit = limit
         self._keys: dict[str, str] = {}
+        self._scanned: dict[tuple[str, int], tuple[list[str], list[str], bool]] = {}
 
     def key(self, path: str) -> str:
         if path not in self._keys:  # asked again and again for the same few folders
@@ -364,6 +366,11 @@ class RealMachine(Machine):
         return ""
 
     def scan(self, path: str, most: int = SCAN_LIMIT) -> tuple[list[str], list[str], bool]:
+        if (path, most) not in self._scanned:  # several look into the same folder, for other things
+            self._scanned[path, most] = self._scan(path, most)
+        return self._scanned[path, most]
+
+    def _scan(self, path: str, most: int) -> tuple[list[str], list[str], bool]:
         names: list[str] = []
         folders: list[str] = []
         try:
@@ -413,7 +420,7 @@ class RealMachine(Machine):
         import psutil
 
         read = (_read_process(p) for p in psutil.process_iter())
-        return [p for p in read if p is not None and p.argv]
+        return [p for p in read if p is not None and (p.argv or p.closed)]
 
     def process(self, pid: int) -> RawProcess | None:
         import psutil
@@ -499,8 +506,11 @@ def _read_process(process: Any) -> RawProcess | None:
         except (psutil.Error, OSError):
             return None
 
-    argv = get("cmdline")
-    if argv is None:  # it ended meanwhile, or is not ours to read
+    try:
+        argv = process.cmdline()
+    except psutil.AccessDenied:
+        return RawProcess(process.pid, None, (), None, None, None, None, get("username"), closed=True)
+    except (psutil.Error, OSError):  # it ended meanwhile
         return None
     try:
         program = os.readlink(f"/proc/{process.pid}/exe")  # with its " (deleted)", where it is so

@@ -77,6 +77,8 @@ def _package_row(distribution: Distribution) -> str:
         said.append(human_size(distribution.size))
     if distribution.editable:
         said.append("editable")
+    if distribution.requested is not None:
+        said.append("asked for" if distribution.requested else "brought along")
     modules = [m for m in distribution.modules if m.lower() != distribution.name.lower()
                and not m.startswith("_")]
     if modules:
@@ -147,3 +149,6 @@ def running_page(page: Page, answer: RunningAnswer, *, verbose: bool) -> None:
             if value and (label != "in" or verbose or process.kind in ("kernel", "server", "script")):
                 page.whole(f"{label} {value}", "quiet", 13)
     show_findings(page, tuple(f for p in answer.processes for f in p.findings), verbose)
+    for note in answer.notes:
+        page.blank()
+        page.say(note.message, "quiet", 2, "· ")

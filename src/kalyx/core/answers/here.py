@@ -33,11 +33,12 @@ class HereAnswer:
         return "ok" if any(s.environment for s in self.seats) else "unknown"
 
 
-def answer_here(finder: SeatFinder, *, ask_shell: bool = False) -> HereAnswer:
+def answer_here(finder: SeatFinder, *, ask_shell: bool = False, running: bool = False) -> HereAnswer:
     """Find the seats of the finder's folder and judge them.
 
     With `ask_shell` the user's interactive shell is started and asked for its
-    aliases and functions.
+    aliases and functions; with `running` the live processes of the folder are
+    seats too.
 
     Raises:
         NothingToJudge: the folder does not exist.
@@ -55,7 +56,8 @@ def answer_here(finder: SeatFinder, *, ask_shell: bool = False) -> HereAnswer:
         if trouble:
             notes.append(Note("shell-not-asked", f"The interactive shell could not be asked: {trouble}."))
     neighbours = Neighbours(m, finder.environments)
-    facts = [replace(f, seat=judge_seat(f, finder, neighbours)) for f in _gather(finder, notes)]
+    facts = [replace(f, seat=judge_seat(f, finder, neighbours))
+             for f in (*_gather(finder, notes), *(finder.processes_here() if running else ()))]
     kernels = finder.kernels() if any(f.notebook for f in facts) else []
     agreement = judge_agreement(facts, m, kernels)
     return HereAnswer(folder, tuple(f.seat for f in facts), agreement, agreement.findings, tuple(notes))

@@ -6,6 +6,8 @@ import os
 
 from kalyx.core.facts.processes import describe_process, python_processes
 from kalyx.core.facts.seats import SeatFinder
+from kalyx.core.machine import RawProcess
+from kalyx.core.model import Note
 from kalyx.core.model.process import PythonProcess
 from kalyx.core.record import dataclass, replace
 from kalyx.core.verdicts.process import judge_process
@@ -18,6 +20,7 @@ class RunningAnswer:
     """The Python processes that may be seen, Kalyx itself left out."""
 
     processes: tuple[PythonProcess, ...]
+    notes: tuple[Note, ...] = ()
 
     @property
     def status(self) -> str:
@@ -32,11 +35,22 @@ def answer_running(finder: SeatFinder, kind: str | None = None) -> RunningAnswer
     raws = [r for r in python_processes(finder.machine) if r.pid != os.getpid()]
     parents = {r.pid: r for r in raws}
     found = []
-    for raw in raws:
+    closed = [r for r in raws if r.closed]
+    for raw in (r for r in raws if not r.closed):
         process = describe_process(raw, finder.examiner, parents)
         if kind is None or process.kind == kind:
             findings = tuple(judge_process(process, raw, finder.machine))
             found.append(replace(process, findings=findings))
     order = ("kernel", "server", "language-server", "script", "module", "command", "shell")
     found.sort(key=lambda p: (order.index(p.kind), p.pid))
-    return RunningAnswer(tuple(found))
+    return RunningAnswer(tuple(found), tuple(_closed_note(closed, finder)))
+
+
+def _closed_note(closed: list[RawProcess], finder: SeatFinder) -> list[Note]:
+    """Say how many processes could not be looked at, and why no one can tell if they are Python."""
+    if not closed:
+        return []
+    users = sorted({r.user for r in closed if r.user})
+    whose = f" of {', '.join(users[:5])}" if users else ""
+    return [Note("processes-closed", f"{len(closed)} process{'es' if len(closed) > 1 else ''}{whose} may "
+                 "not be read by you, so whether a Python is among them is not known.")]

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import json
+from collections.abc import Iterable, Sequence
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.distributions import normal_name, open_shelf
+from kalyx.core.facts.distributions import modules_in_record, normal_name, open_shelf
 from kalyx.core.facts.layers import Layer
 from kalyx.core.machine import Machine
 from kalyx.core.model import Distribution
 from kalyx.core.record import replace
 
 __all__ = ["read_inventory"]
+
+RECORD_LIMIT = 8 * 1024 * 1024  # bytes of one conda record
 
 
 def read_inventory(machine: Machine, layers: Sequence[Layer], *,
@@ -20,6 +23,7 @@ def read_inventory(machine: Machine, layers: Sequence[Layer], *,
     found: list[Distribution] = []
     linked = {machine.key(target) for layer in layers for target in egg_links(machine, layer.path)}
     conda = {key for layer in layers for key in conda_records(machine, layer)}
+    prefixes_done: set[str] = set()
     for layer in layers:
         shelf = open_shelf(machine, layer.path, layer.layer)
         for distribution in shelf.distributions():
@@ -31,7 +35,37 @@ def read_inventory(machine: Machine, layers: Sequence[Layer], *,
             if (normal_name(distribution.name), distribution.version) in conda:
                 distribution = replace(distribution, installer="conda")
             found.append(distribution)
+        for record in conda_records(machine, layer).values():
+            if record not in prefixes_done:
+                prefixes_done.add(record)
+                named = {normal_name(d.name) for d in found}
+                bare = _without_metadata(machine, layer, record, named)
+                found += [bare] if bare is not None else []
     return mark_hidden(found)
+
+
+def _without_metadata(machine: Machine, layer: Layer, record: str,
+                      named: Iterable[str]) -> Distribution | None:
+    """Return what conda installed into a site folder without Python metadata of its own."""
+    if normal_name(machine.path.basename(record).rsplit("-", 2)[0]) in named:
+        return None
+    try:
+        data = machine.read_bytes(record, RECORD_LIMIT)
+        if b"site-packages" not in data:
+            return None  # a library or a program: nothing that could be imported
+        content = json.loads(data)
+        files = [str(f).replace("\\", "/") for f in content["files"]]
+        name, version = str(content["name"]), str(content["version"])
+    except (Unreadable, ValueError, KeyError, TypeError, RecursionError):
+        return None
+    inside = [f.partition("site-packages/")[2] for f in files if "site-packages/" in f]
+    if any(f.split("/")[0].endswith((".dist-info", ".egg-info")) for f in inside):
+        return None  # it has metadata, under another name
+    modules = sorted(modules_in_record("\n".join(inside)))
+    if not modules:
+        return None
+    return Distribution(name, version, layer.layer, layer.path, "conda", modules=tuple(modules),
+                        metadata=record)
 
 
 def egg_links(machine: Machine, folder: str) -> list[str]:
@@ -47,8 +81,8 @@ def egg_links(machine: Machine, folder: str) -> list[str]:
     return found
 
 
-def conda_records(machine: Machine, layer: Layer) -> list[tuple[str, str]]:
-    """Return name and version of what conda installed into a layer's prefix.
+def conda_records(machine: Machine, layer: Layer) -> dict[tuple[str, str], str]:
+    """Map name and version of what conda installed into a layer's prefix to its record.
 
     Its records are called ``NAME-VERSION-BUILD.json``; no other file says who
     put a package there when the package's own metadata does not.
@@ -56,14 +90,14 @@ def conda_records(machine: Machine, layer: Layer) -> list[tuple[str, str]]:
     m = machine
     prefix = m.path.dirname(m.path.dirname(m.path.dirname(layer.path)))
     if layer.layer not in ("env", "base"):
-        return []
+        return {}
     if m.platform == "win32":
         prefix = m.path.dirname(m.path.dirname(layer.path))
-    found = []
+    found = {}
     for record in m.names_in(m.path.join(prefix, "conda-meta")):
         parts = record.removesuffix(".json").rsplit("-", 2)
         if record.endswith(".json") and len(parts) == 3:
-            found.append((normal_name(parts[0]), parts[1]))
+            found[normal_name(parts[0]), parts[1]] = m.path.join(prefix, "conda-meta", record)
     return found
 
 

@@ -26,9 +26,9 @@ VALUED = ("-W", "-X", "--check-hash-based-pycs")  # interpreter options that tak
 
 
 def python_processes(machine: Machine) -> list[RawProcess]:
-    """Return every process whose program or first word is a Python."""
-    return [p for p in machine.processes() if is_python_name(p.argv[0]) or is_python_name(
-        (p.program or "").removesuffix(" (deleted)"))]
+    """Return every process whose program or first word is a Python, or that is closed to us."""
+    return [p for p in machine.processes() if p.closed or is_python_name(p.argv[0])
+            or is_python_name((p.program or "").removesuffix(" (deleted)"))]
 
 
 def start_of(argv: Sequence[str]) -> tuple[str, str, tuple[str, ...]]:

@@ -401,6 +401,9 @@ class SeatFinder:
         raw = self.machine.process(int(number))
         if raw is None:
             raise NothingToJudge(f"There is no process {number}.", "kalyx running lists them.")
+        if raw.closed:
+            raise NothingToJudge(f"What process {number} runs may not be read by you.",
+                                 "Ask its owner, or run kalyx as that user.")
         m, program = self.machine, program_of(raw, self.machine)
         if program is None or not (is_python_name(program) or is_python_name(raw.argv[0])):
             raise NothingToJudge(f"Process {number} runs {program or 'something'}, which is no Python.",
@@ -414,6 +417,20 @@ class SeatFinder:
         launch = Launch((program,), env, raw.folder or m.cwd)
         return SeatFacts(self._seat(f"process:{number}", "process", what, examined, [step], launch),
                          examined)
+
+    def processes_here(self) -> list[SeatFacts]:
+        """Return the seats of the live Python processes whose folder is here, Kalyx's own left out."""
+        import os
+
+        from kalyx.core.facts.processes import python_processes
+
+        raws = {r.pid: r for r in python_processes(self.machine)}
+        ours, pid = set(), os.getpid()
+        while pid in raws and pid not in ours:
+            ours.add(pid)
+            pid = raws[pid].parent or 0
+        return [self.process(str(r.pid)) for r in raws.values() if r.pid not in ours
+                and r.folder is not None and self.machine.is_within(r.folder, self.folder)]
 
     def script(self, file: str) -> SeatFacts:
         """Return the seat of a script: its shebang when it is executable, else this shell's python."""

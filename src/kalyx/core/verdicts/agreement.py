@@ -115,5 +115,8 @@ def _bring_in_line(facts: SeatFacts, main: Seat, machine: Machine,
         return _enrol(facts, environment, machine, kernels)
     if facts.seat.kind == "script" and facts.script_head:
         return _shebang(facts, interpreter.path)
+    if facts.seat.kind == "process":
+        return Remedy(f"Start {facts.seat.label} again with {interpreter.path}, if it should be that one.",
+                      "manual", changes=f"which Python {short_name(facts.seat)} runs")
     return Remedy(f"Activate {environment.path} in the shell, or start {interpreter.path}.",
                   "manual", changes="the variables of this shell")
