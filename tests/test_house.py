@@ -12,8 +12,8 @@ import pytest
 
 from kalyx.core.facts import tables
 from kalyx.core.verdicts import agreement, imports, shell  # noqa: F401 - they fill the catalogue
-from kalyx.core.verdicts.absent import is_one_edit, near_names
 from kalyx.core.verdicts.catalogue import CATALOGUE
+from kalyx.core.verdicts.names import is_one_edit, near_names
 from tests.support.build import World, other_pythons, run
 
 SOURCE = Path(importlib.import_module("kalyx").__file__ or "").parent

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import os
 
 from kalyx.cli.common import finder_for, print_answer
 from kalyx.core.answers.why import answer_why
@@ -14,18 +15,28 @@ LIMIT = 60.0  # seconds for one import
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Add the arguments of ``why``."""
     parser.add_argument("modules", nargs="+", metavar="MODULE",
-                        help="a module as in an import; package:name for 'from package import name'")
-    parser.add_argument("--at", metavar="SEAT", default="shell",
+                        help="a module as in an import; package:name for 'from package import name'; or "
+                        "a .py or .ipynb file, or a folder: everything that the code there imports")
+    parser.add_argument("--at", metavar="SEAT",
                         help="where to try it: shell (default), notebook:FILE, script:FILE, "
                         "kernel:NAME, env:NAME-or-PATH, python:PATH, editor:FILE, or a bare word")
 
 
 def run(options: argparse.Namespace) -> str:
     """Answer and print; return the status."""
-    for word in options.modules:
-        if word.endswith((".py", ".ipynb")):
-            raise WrongUsage(f"{word!r} is a file, and why explains modules.",
-                             f"Name the module: kalyx why MODULE --at {word}")
-    answer = answer_why(finder_for(None, options), options.modules, options.at,
-                        options.timeout or LIMIT)
+    limit = options.timeout or LIMIT
+    files = [word for word in options.modules if is_file_like(word)]
+    if files and len(files) < len(options.modules):
+        raise WrongUsage("Files and modules cannot be asked about together.",
+                         f"Ask for the modules alone: kalyx why MODULE --at {files[0]}")
+    if files:
+        from kalyx.core.answers.files import answer_files
+
+        return print_answer(options, answer_files(finder_for(None, options), files, options.at, limit))
+    answer = answer_why(finder_for(None, options), options.modules, options.at or "shell", limit)
     return print_answer(options, answer)
+
+
+def is_file_like(word: str) -> bool:
+    """Whether a word names a file or a folder, and not a module."""
+    return word.endswith((".py", ".ipynb")) or "/" in word or os.sep in word or word in (".", "..")

@@ -5,7 +5,9 @@ can: until the import has been tried it loads nothing but modules built into
 the interpreter, so that a file of the person's own that hides a module of the
 standard library does to the import exactly what it would do without us.
 
-Started as ``python FLAGS -c BOOT THIS-FILE RESULT LIMIT START MAIN MODULE[:NAME]...``.
+Started as ``python FLAGS -c BOOT THIS-FILE RESULT LIMIT START MAIN REQUEST...``.
+A request is ``MODULE[:NAME]``, an import; ``@FILE``, to compile a file; or
+``<FOLDER`` or ``>FOLDER``, to put a folder at the front or the end of the path.
 Each result is one line of JSON in the file RESULT, written as soon as it is
 known, so that a crash later loses nothing.
 """
@@ -230,8 +232,14 @@ def parents_of(module):
 
 
 def try_import(module, name):
-    """Import `module`, or `name` from it, as a statement would."""
-    if name:
+    """Import `module`, or `name` from it, as a statement would; compile a file for ``@FILE``."""
+    if module[:1] == "@":
+        source = open(module[1:], "rb")
+        try:
+            compile(source.read(), module[1:], "exec", 0, True)
+        finally:
+            source.close()
+    elif name:
         space = {}
         exec(compile("from %s import %s" % (module, name), PROBE, "exec"), space)
     else:
@@ -287,16 +295,34 @@ def set_start(start, main):
         sys.argv[:] = ["-c"]
 
 
+def add_folders(requests):
+    """Put the folders among the requests on the path; return the other requests, and what was added."""
+    front, back, rest = [], [], []
+    for request in requests:
+        if request[:1] == "<":
+            sys.path.insert(0, request[1:])
+            front.insert(0, request[1:])
+        elif request[:1] == ">":
+            sys.path.append(request[1:])
+            back.append(request[1:])
+        else:
+            rest.append(request)
+    return rest, front, back
+
+
 def main():
     """Carry out the command line (see the module's docstring)."""
     result, limit, start, script = sys.argv[2:6]
     asked = sys.argv[6:]
+    held = None
     out = open(result, "wb", 0)
     set_start(start, script)
-    out.write((dump({"who": who()}) + "\n").encode("ascii"))
+    about = who()
+    asked, about["front"], about["back"] = add_folders(asked)
+    out.write((dump({"who": about}) + "\n").encode("ascii"))
     held = watch(result + ".stack", float(limit))
     for request in asked:
-        module, _, name = request.partition(":")
+        module, _, name = request.partition(":") if request[:1] != "@" else (request, "", "")
         out.write((dump({"begins": request}) + "\n").encode("ascii"))
         line = dump(observe(module, name or None))
         out.write((line + "\n").encode("ascii"))

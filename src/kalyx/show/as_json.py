@@ -85,7 +85,8 @@ def here_result(answer: HereAnswer) -> dict[str, Any]:
 
 def why_result(answer: WhyAnswer) -> dict[str, Any]:
     """Return the result of ``why``."""
-    return {"imports": [_import(r) for r in answer.imports]}
+    return {"imports": [_import(r) for r in answer.imports], "files": plain(answer.files),
+            "groups": plain(answer.groups)}
 
 
 def _import(report: ImportReport) -> dict[str, Any]:
@@ -96,6 +97,7 @@ def _import(report: ImportReport) -> dict[str, Any]:
         "distribution": plain(report.distribution), "causes": plain(report.causes),
         "elsewhere": [{"environment": plain(e.environment), "interpreter": plain(e.interpreter),
                        "name": e.name, "version": e.version} for e in report.elsewhere],
+        "asked": plain(report.asked),
     }
 
 

@@ -124,7 +124,12 @@ def _trail(page: Page, seat: Seat) -> None:
 
 # -- why ----------------------------------------------------------------------------------------
 def why_page(page: Page, answer: WhyAnswer, *, verbose: bool) -> None:
-    """Lay out ``why``: one answer after another."""
+    """Lay out ``why``: one answer after another; of files, what fails in them."""
+    if answer.files:
+        from kalyx.show.files_text import files_page
+
+        files_page(page, answer, verbose=verbose)
+        return
     for report in answer.imports:
         page.blank()
         _report(page, report, answer.seat, verbose)

@@ -9,7 +9,15 @@ from kalyx.core.errors import WrongUsage
 from kalyx.core.facts.cases import Case, Neighbours
 from kalyx.core.facts.observations import observe_import
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
-from kalyx.core.model import ImportReport, Interpreter, Note, Observation, Seat
+from kalyx.core.model import (
+    FileReport,
+    ImportGroup,
+    ImportReport,
+    Interpreter,
+    Note,
+    Observation,
+    Seat,
+)
 from kalyx.core.record import TYPE_CHECKING, dataclass, replace
 
 if TYPE_CHECKING:
@@ -25,13 +33,17 @@ class WhyAnswer:
     seat: Seat
     imports: tuple[ImportReport, ...]
     notes: tuple[Note, ...] = ()
+    files: tuple[FileReport, ...] = ()
+    groups: tuple[ImportGroup, ...] = ()
 
     @property
     def status(self) -> str:
-        """Whether all import, one does not, or none could be tried."""
-        if any(r.outcome == "fails" or any(f.is_problem for f in r.causes) for r in self.imports):
+        """Whether all that is needed imports, something does not, or could not be tried."""
+        needed = [r for r in self.imports if r.needed]
+        if any(r.outcome == "fails" or any(f.is_problem for f in r.causes) for r in needed):
             return "problem"
-        return "ok" if all(r.outcome == "imports" for r in self.imports) else "unknown"
+        unread = any(f.trouble and not f.imports for f in self.files)
+        return "ok" if all(r.outcome == "imports" for r in needed) and not unread else "unknown"
 
 
 def parse_request(text: str) -> tuple[str, str | None]:

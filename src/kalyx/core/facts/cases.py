@@ -141,14 +141,18 @@ class Case:
     """One observed import at one seat."""
 
     def __init__(self, machine: Machine, seat: Seat, observation: Observation,
-                 neighbours: Neighbours) -> None:
+                 neighbours: Neighbours, like: Case | None = None) -> None:
+        """Take the case up; `like` is another import of the same run, whose reading is shared."""
         self.machine = machine
         self.seat = seat
         self.obs = observation
         self.neighbours = neighbours
-        self.finder = Finder(machine, tuple(observation.who.get("suffixes", ())))
-        self._shelves: dict[str, Shelf] = {}
-        self._candidates: dict[str, list[tuple[str, Candidate]]] = {}
+        self.finder: Finder = like.finder if like else Finder(
+            machine, tuple(observation.who.get("suffixes", ())))
+        self._shelves: dict[str, Shelf] = like._shelves if like else {}
+        self._candidates: dict[str, list[tuple[str, Candidate]]] = like._candidates if like else {}
+        if like is not None and like.obs.path == observation.path:
+            self.layers = like.layers
 
     # -- the interpreter as it ran -------------------------------------------------------
     @property

@@ -6,6 +6,7 @@ import json
 import os
 import re
 import sys
+from collections.abc import Iterator, Mapping, Sequence
 from importlib._bootstrap_external import MAGIC_NUMBER
 
 from kalyx.core.errors import Unreadable
@@ -16,7 +17,7 @@ from kalyx.core.record import TYPE_CHECKING
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["observe_import"]
+__all__ = ["observe_import", "observe_imports"]
 
 # Runs the probe from its source: any Python from 2.7 on does that.
 BOOT = ("import sys\nf=open(sys.argv[1],'rb');c=compile(f.read(),sys.argv[1],'exec');f.close()\n"
@@ -27,6 +28,7 @@ BOOT_COMPILED = ("import sys,marshal\nf=open(sys.argv[1],'rb');f.seek(16);c=mars
                  "f.close()\nexec(c,{'__name__':'kalyx_probe'})")
 RESULT_LIMIT = 64 * 1024 * 1024
 OUTPUT_SHOWN = 4000
+MOST_RUNS = 8  # children for one file: a new one after each crash
 
 
 def observe_import(machine: Machine, launch: Launch, interpreter: Interpreter | None,
@@ -37,16 +39,78 @@ def observe_import(machine: Machine, launch: Launch, interpreter: Interpreter | 
     The child gets the seat's variables, folder and first path entry, no input,
     and `limit` seconds; all that it started is ended with it.
     """
+    request = f"{module}:{name}" if name else module
+    ran, lines, stack = _run(machine, launch, interpreter, probe_folder, [request], limit)
+    return _assemble(module, name, ran, lines, stack)
+
+
+def observe_imports(machine: Machine, launch: Launch, interpreter: Interpreter | None,
+                    probe_folder: str, requests: Sequence[str], limit: float,
+                    folders: Sequence[tuple[str, bool]] = ()) -> dict[str, Observation]:
+    """Try several requests in one child, in their order; return what was seen of each.
+
+    `folders` are put on the search path first (True: at its front). After a
+    crash or a time-out the rest is tried in a new child, a few times. What
+    failed after something else had failed is tried again alone: a failed
+    import leaves parts of itself behind, over which the next one may stumble.
+    A request that could not be tried any more is left out.
+    """
+    added = [("<" if front else ">") + folder for folder, front in folders]
+    seen: dict[str, Observation] = {}
+    waiting, spent = list(dict.fromkeys(requests)), 0.0
+    for _ in range(MOST_RUNS):
+        if not waiting or spent > 2 * limit:
+            break
+        ran, lines, stack = _run(machine, launch, interpreter, probe_folder, [*added, *waiting], limit)
+        spent += ran.seconds
+        done = {str(line["begins"]): n for n, line in enumerate(lines) if "begins" in line}
+        for request in waiting:
+            place = done.get(request)
+            if place is None:
+                break
+            rest = [lines[0], *lines[place + 1: place + 2]]
+            seen[request] = _assemble(*_split(request), ran, rest, stack)
+        if not done:  # it never came as far as the first import
+            return dict.fromkeys(waiting, _assemble(*_split(waiting[0]), ran, lines, stack))
+        waiting = [r for r in waiting if r not in seen]
+    again = list(_to_be_tried_alone(seen))
+    alone = machine.in_parallel(
+        lambda r: _run(machine, launch, interpreter, probe_folder, [*added, r], limit), again)
+    for request, (ran, lines, stack) in zip(again, alone, strict=True):
+        seen[request] = _assemble(*_split(request), ran, [x for x in lines if "begins" not in x], stack)
+    return seen
+
+
+def _to_be_tried_alone(seen: Mapping[str, Observation]) -> Iterator[str]:
+    """Yield what failed after another failure, unless it plainly is not there."""
+    failed_before = False
+    for request, found in seen.items():
+        if found.outcome == "fails":
+            error = found.error
+            plain = error is not None and error.type == "ModuleNotFoundError" and not error.frames
+            if failed_before and not plain and not request.startswith("@"):
+                yield request
+            failed_before = True
+
+
+def _split(request: str) -> tuple[str, str | None]:
+    if request.startswith("@"):
+        return request, None
+    module, _, name = request.partition(":")
+    return module, name or None
+
+
+def _run(machine: Machine, launch: Launch, interpreter: Interpreter | None, probe_folder: str,
+         requests: Sequence[str], limit: float,
+         ) -> tuple[RunResult, list[dict[str, Any]], tuple[Frame, ...]]:
+    """Run the probe once; return how it ended, what it wrote down, and its last stack."""
     folder = machine.make_folder()
     try:
         result = os.path.join(folder, "result")
-        request = f"{module}:{name}" if name else module
         argv = [*launch.argv, "-c", *_probe(probe_folder, interpreter), result,
-                str(max(limit * 0.9, limit - 1.0)), launch.start, launch.main or "", request]
+                str(max(limit * 0.9, limit - 1.0)), launch.start, launch.main or "", *requests]
         ran = machine.run(argv, env=launch.env, cwd=launch.cwd, limit=limit)
-        lines = _read_lines(machine, result)
-        stack = _read_stack(machine, result + ".stack")
-        return _assemble(module, name, ran, lines, stack)
+        return ran, _read_lines(machine, result), _read_stack(machine, result + ".stack")
     finally:
         machine.remove_folder(folder)
 

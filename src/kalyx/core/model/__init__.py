@@ -4,17 +4,20 @@ from kalyx.core.model.finding import Edit, Evidence, Finding, Note, Remedy, Trai
 from kalyx.core.model.imports import (
     Distribution,
     Elsewhere,
+    FileReport,
     Frame,
+    ImportGroup,
     ImportReport,
     Observation,
     ObservedError,
+    Place,
 )
 from kalyx.core.model.kernel import Kernel, Proof
 from kalyx.core.model.python import Environment, Interpreter
 from kalyx.core.model.seat import Agreement, Launch, Script, Seat
 
 __all__ = [
-    "Agreement", "Distribution", "Edit", "Elsewhere", "Environment", "Evidence", "Finding",
-    "Frame", "ImportReport", "Interpreter", "Kernel", "Launch", "Note", "Observation",
-    "ObservedError", "Proof", "Remedy", "Script", "Seat", "TrailStep",
+    "Agreement", "Distribution", "Edit", "Elsewhere", "Environment", "Evidence", "FileReport",
+    "Finding", "Frame", "ImportGroup", "ImportReport", "Interpreter", "Kernel", "Launch", "Note",
+    "Observation", "ObservedError", "Place", "Proof", "Remedy", "Script", "Seat", "TrailStep",
 ]

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from kalyx.core.model.finding import Finding
+from kalyx.core.model.finding import Finding, Remedy
 from kalyx.core.model.python import Environment, Interpreter
 from kalyx.core.record import TYPE_CHECKING, dataclass, field
 
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["Distribution", "Elsewhere", "Frame", "ImportReport", "Observation", "ObservedError"]
+__all__ = ["Distribution", "Elsewhere", "FileReport", "Frame", "ImportGroup", "ImportReport",
+           "Observation", "ObservedError", "Place"]
 
 
 @dataclass(frozen=True)
@@ -88,9 +89,13 @@ class Observation:
 
     @property
     def path(self) -> list[str]:
-        """sys.path as it was before the import, the empty entry as the working folder."""
+        """sys.path as it was before the import, the empty entry as the working folder.
+
+        Folders that the file's own code adds stand where that puts them.
+        """
         cwd = str(self.who.get("cwd", ""))
-        return [entry or cwd for entry in self.who.get("path", [])]
+        path = [entry or cwd for entry in self.who.get("path", [])]
+        return [*self.who.get("front", ()), *path, *self.who.get("back", ())]
 
 
 @dataclass(frozen=True)
@@ -102,6 +107,50 @@ class Elsewhere:
     name: str | None
     version: str | None
     source: str | None = None
+
+
+@dataclass(frozen=True)
+class Place:
+    """A line of a file that asks for an import.
+
+    ``guard`` is empty, function, try or typing; or file, where it is the file
+    itself that has to be compiled.
+    """
+
+    path: str
+    line: int
+    cell: int | None = None
+    guard: str = ""
+    text: str = ""
+
+    @property
+    def needed(self) -> bool:
+        """Whether the code fails without it."""
+        return self.guard not in ("try", "typing")
+
+
+@dataclass(frozen=True)
+class ImportGroup:
+    """Failing imports of one seat that have the same cause, and what mends them all in one go."""
+
+    cause: str
+    seat: str
+    because: str
+    imports: tuple[str, ...]
+    remedies: tuple[Remedy, ...]
+
+
+@dataclass(frozen=True)
+class FileReport:
+    """What became of a file's imports. ``trouble`` where it could not be read as it should."""
+
+    path: str
+    seat: str
+    imports: int
+    failing: tuple[str, ...] = ()
+    trouble: str = ""
+    line: int | None = None
+    compiles: bool = True
 
 
 @dataclass(frozen=True)
@@ -120,3 +169,14 @@ class ImportReport:
     causes: tuple[Finding, ...] = ()
     elsewhere: tuple[Elsewhere, ...] = ()
     output: str = ""
+    asked: tuple[Place, ...] = ()
+
+    @property
+    def needed(self) -> bool:
+        """Whether the code needs it to work; what is guarded everywhere it does without."""
+        return not self.asked or any(p.needed for p in self.asked)
+
+    @property
+    def request(self) -> str:
+        """The import as it is typed: ``module`` or ``module:name``."""
+        return f"{self.module}:{self.name}" if self.name else self.module

@@ -5,14 +5,28 @@ from __future__ import annotations
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Elsewhere, Finding, ImportReport
-from kalyx.core.verdicts import absent, damaged, foreign, hidden, native, own_code, unreachable, versions
+from kalyx.core.verdicts import (
+    absent,
+    damaged,
+    foreign,
+    hidden,
+    names,
+    native,
+    own_code,
+    parts,
+    standard_library,
+    unreachable,
+    versions,
+)
+from kalyx.core.verdicts.absence import is_absent
 from kalyx.core.verdicts.catalogue import CATALOGUE
 from kalyx.core.verdicts.failure import Failure, read_failure
 
 __all__ = ["judge_import"]
 
 # imported so that their checks are registered
-_GROUPS = (absent, hidden, unreachable, foreign, damaged, native, own_code, versions)
+_GROUPS = (absent, damaged, foreign, hidden, names, native, own_code, parts, standard_library,
+           unreachable, versions)
 _WHEN_IT_IMPORTS = ("hidden-by-file", "hidden-by-path", "hidden-by-user-site")
 
 
@@ -43,7 +57,7 @@ def judge_import(case: Case) -> ImportReport:
     origin = case.source_of(obs.origin) or (obs.search[0] if obs.search else None)
     outcome = "imports" if obs.outcome == "imports" else "fails"
     elsewhere: tuple[Elsewhere, ...] = ()
-    if outcome == "fails" and failure is not None and absent.is_absent(case, failure):
+    if outcome == "fails" and failure is not None and is_absent(case, failure):
         elsewhere = tuple(case.elsewhere(failure.top))
     layer = "stdlib" if case.is_builtin(top_level(obs.module)) and not origin else (
         case.layer_of_file(origin) if origin else None)

@@ -149,6 +149,10 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
     if not because.endswith((".", "!", "?")):
         because += "."
     place = f"{frame.file}, line {frame.line}" if frame else case.obs.module
+    if error.type in ("SyntaxError", "IndentationError", "TabError") and error.frames:
+        frame = error.frames[-1]  # the line that cannot be parsed, not the one that imports it
+        place = f"{frame.file}, line {frame.line}"
+        because = f"{place}, is not valid Python {case.obs.who.get('version')}: {message}."
     evidence = _frame_evidence(case, error.frames)
     evidence += [Evidence(f"it arose from {e.type}: {e.message}",
                           e.frames[-1].file if e.frames else None,

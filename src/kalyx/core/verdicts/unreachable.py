@@ -8,11 +8,11 @@ from kalyx.core.facts.layers import LinkLine, link_lines, site_folders, user_sit
 from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.model import Distribution, Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts import remedies
-from kalyx.core.verdicts.absent import asked_by_person, is_absent
+from kalyx.core.verdicts.absence import asked_by_person, asked_near_home, is_absent, searched
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 
-__all__ = ["base_site_off", "link_broken", "user_site_off"]
+__all__ = ["base_site_off", "link_broken", "own_code_unreachable", "user_site_off"]
 
 
 def _absent_name(case: Case, failure: Failure | None) -> str | None:
@@ -181,3 +181,62 @@ def _moved_to(case: Case, target: str, name: str) -> str | None:
             break
         above = m.path.dirname(above)
     return None
+
+
+@cause("own-code-unreachable", "B", "the module is the person's own in this project, and no "
+       "layer holds its folder", rank=40)
+def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
+    """Look for the module among the person's own files around the start folder."""
+    if not is_absent(case, failure) or failure is None or not asked_near_home(case, failure):
+        return None
+    m, name = case.machine, failure.top
+    folder = case.start or case.launch.cwd
+    for place in _own_places(case, folder):
+        found = _code_at(case, place, name)
+        if found is None:
+            continue
+        todo: list[Remedy] = []
+        root = m.path.dirname(place) if m.path.basename(place) == "src" else place
+        built = next((f for f in ("pyproject.toml", "setup.py")
+                      if m.is_file(m.path.join(root, f))), None)
+        command = remedies.pip_command(case)
+        if built and command and remedies.managed_marker(case) is None:
+            todo.append(Remedy(
+                f"Install the project itself, so that it can be imported from anywhere ({built} "
+                "is there).", "command", argv=(*command, "install", "-e", root),
+                changes=f"links {root} into {case.prefix}"))
+        todo.append(Remedy(f"Start Python from {place}, where {name} lies, or add that folder to "
+                           "PYTHONPATH.", "manual", changes="where imports are looked for"))
+        return Finding(
+            "own-code-unreachable", "error", "certain",
+            f"{name} is your own code in {found}, and no part of this seat's search path "
+            f"holds {place}.",
+            (Evidence(f"{found} is there", found),
+             Evidence(f"Python was started with {folder} as its start folder", folder),
+             *searched(case)), tuple(todo))
+    return None
+
+
+def _code_at(case: Case, place: str, name: str) -> str | None:
+    """Return the file that a folder has for a module, by two looks and not by listing it."""
+    m = case.machine
+    return next((f for f in (m.path.join(place, name, "__init__.py"), m.path.join(place, name + ".py"))
+                 if m.is_file(f)), None)
+
+
+def _own_places(case: Case, folder: str) -> list[str]:
+    m = case.machine
+    places = [m.path.join(folder, "src")]
+    places += [m.path.join(folder, n) for n in m.scan(folder)[1][:200]
+               if "." not in n and n not in ("node_modules", "__pycache__")]
+    above = folder
+    for _ in range(3):
+        parent = m.path.dirname(above)
+        if parent == above or above == m.home or parent == m.path.dirname(m.home):
+            break
+        above = parent
+        if above not in ("/tmp", "/"):
+            places += [above, m.path.join(above, "src")]
+    on_path = {m.key(x.path) for x in case.layers}
+    return [p for p in places if m.key(p) not in on_path
+            and not m.is_file(m.path.join(p, "pyvenv.cfg"))]

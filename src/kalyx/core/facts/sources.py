@@ -1,0 +1,455 @@
+"""What a file of code imports, read from its syntax tree; nothing of it is run.
+
+Scripts and modules are read as Python reads them (PEP 263 for the encoding),
+notebooks cell by cell (the notebook format), their magics and shell lines left
+out. Imports that are guarded (in ``try`` with a handler for ImportError, under
+TYPE_CHECKING) or delayed (inside a function) are marked so.
+"""
+
+from __future__ import annotations
+
+import ast
+import json
+import re
+from collections.abc import Callable, Iterator
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.machine import Machine
+from kalyx.core.record import TYPE_CHECKING, dataclass, replace
+
+if TYPE_CHECKING:
+    from typing import Any
+
+    _Item = tuple[ast.AST, str, tuple[int, int] | None]
+
+__all__ = ["ImportedName", "Source", "find_sources", "package_root", "read_source"]
+
+SOURCE_LIMIT = 8 * 1024 * 1024      # bytes of a script
+NOTEBOOK_LIMIT = 256 * 1024 * 1024  # bytes of a notebook; outputs make them large
+MOST_FILES = 200
+MOST_FOLDERS = 400
+PYTHON_CELLS = ("time", "timeit", "capture", "prun", "snakeviz", "memit", "mprun", "lprun")
+# How an import is kept from failing, the weakest hold first
+GUARDS = ("", "function", "try", "typing")
+_LINE_IMPORT = re.compile(r"^(\s*)(?:from\s+(\.*[\w.]*)\s+import\s+([\w, ()*]+)|import\s+([\w., ]+))",
+                          re.MULTILINE)
+_MAGIC = re.compile(r"^(\s*)(?:[%!?]|[\w., ]+=\s*[%!]|.*\S\?{1,2}\s*$)")
+
+
+@dataclass(frozen=True)
+class ImportedName:
+    """A module that a line asks for, or a name of it.
+
+    ``guard`` is empty, ``function``, ``try`` or ``typing``. ``cell`` counts a
+    notebook's code cells from 1, and ``line`` is then that within the cell.
+    ``instead_of`` are the first and last line of what it stands in for: an
+    import in an ``except`` is needed when one of those lines fails.
+    """
+
+    module: str
+    name: str | None
+    line: int
+    guard: str = ""
+    cell: int | None = None
+    text: str = ""
+    instead_of: tuple[int, int] | None = None
+
+    @property
+    def request(self) -> str:
+        """The import as it is asked of the probe."""
+        return f"{self.module}:{self.name}" if self.name else self.module
+
+
+@dataclass(frozen=True)
+class Source:
+    """What was read of a file. ``paths`` are the folders that it adds to the search path itself."""
+
+    path: str
+    imports: tuple[ImportedName, ...] = ()
+    paths: tuple[tuple[str, bool], ...] = ()  # folder, whether it goes to the front
+    trouble: str = ""
+    line: int | None = None   # of the trouble
+    unread: tuple[int, ...] = ()  # lines that change the search path in a way that cannot be read
+    relative: bool = False    # it uses relative imports, so it is a part of a package
+    uses_parser: bool = True  # False when it was too deep or too odd to be parsed
+
+
+def read_source(machine: Machine, path: str) -> Source:
+    """Read what a ``.py`` or ``.ipynb`` file imports."""
+    info = machine.stat(path)
+    limit = NOTEBOOK_LIMIT if path.endswith(".ipynb") else SOURCE_LIMIT
+    if info is not None and info.size > limit:
+        return Source(path, trouble=f"it is larger than {limit // (1024 * 1024)} MB")
+    try:
+        data = machine.read_bytes(path, limit)
+    except Unreadable as error:
+        return Source(path, trouble=error.reason)
+    if path.endswith(".ipynb"):
+        return _read_notebook(machine, path, data)
+    text, trouble = decode(data)
+    if trouble:
+        return Source(path, trouble=trouble)
+    return _Reader(machine, path).read([(None, text)])
+
+
+def decode(data: bytes) -> tuple[str, str]:
+    """Decode source as Python does (PEP 263); return the text, or why it cannot be."""
+    import io
+    import tokenize
+
+    try:
+        encoding, _ = tokenize.detect_encoding(io.BytesIO(data).readline)
+        return data.decode(encoding).replace("\r\n", "\n").replace("\r", "\n"), ""
+    except (SyntaxError, UnicodeDecodeError, LookupError) as error:
+        return "", f"it cannot be decoded: {error}"
+
+
+def _read_notebook(machine: Machine, path: str, data: bytes) -> Source:
+    try:
+        content = json.loads(data.decode("utf-8-sig"))
+        cells = content["cells"] if "cells" in content else content["worksheets"][0]["cells"]
+        code = [c for c in cells if c.get("cell_type") == "code"]
+        texts = [s if isinstance(s := c.get("source", c.get("input", "")), str) else "".join(s)
+                 for c in code]
+    except RecursionError:
+        return Source(path, trouble="it is nested too deeply to be read")
+    except (ValueError, KeyError, TypeError, AttributeError, IndexError) as error:
+        return Source(path, trouble=f"it is not a notebook that can be read: {error}")
+    return _Reader(machine, path).read([(n, plain_cell(t)) for n, t in enumerate(texts, 1)])
+
+
+def plain_cell(text: str) -> str:
+    """Return a cell with its magics and shell lines taken out, each line in its place."""
+    lines = text.split("\n")
+    first = next((n for n, line in enumerate(lines) if line.strip()), 0)
+    head = lines[first].strip() if lines else ""
+    if head.startswith("%%"):
+        if (head[2:].split() or [""])[0] not in PYTHON_CELLS:
+            return ""
+        lines[first] = ""
+    in_magic, kept = False, []
+    for line in lines:
+        if in_magic:  # a shell line goes on after a backslash
+            in_magic = line.rstrip().endswith("\\")
+            kept.append("")
+            continue
+        match = _MAGIC.match(line)
+        if match and not line.lstrip().startswith(("#", '"', "'")):
+            in_magic = line.rstrip().endswith("\\")
+            kept.append(match.group(1) + "pass")
+        else:
+            kept.append(line)
+    return "\n".join(kept)
+
+
+class _Reader:
+    """Reads the imports of one file's pieces of code."""
+
+    def __init__(self, machine: Machine, path: str) -> None:
+        self.machine = machine
+        self.path = path
+        self.found: list[ImportedName] = []
+        self.paths: list[tuple[str, bool]] = []
+        self.unread: list[int] = []
+        self.relative = False
+        self.parsed = True
+        self.trouble = ""
+        self.trouble_line: int | None = None
+
+    def read(self, pieces: list[tuple[int | None, str]]) -> Source:
+        """Return what all pieces import, in their order."""
+        for cell, text in pieces:
+            try:
+                tree = parse(text)
+            except SyntaxError as error:
+                where = f"code cell {cell}, " if cell else ""
+                self.trouble = self.trouble or f"{where}line {error.lineno}: {error.msg}"
+                self.trouble_line = self.trouble_line or error.lineno
+                self._by_line(cell, text)
+            except (ValueError, RecursionError, MemoryError):  # NUL bytes; nested beyond measure
+                self._by_line(cell, text)
+            else:
+                self._walk(tree, cell, text.split("\n"))
+        unique = {(i.request, i.guard): i for i in reversed(self.found)}
+        kept = [i for i in self.found if unique[i.request, i.guard] is i]
+        return Source(self.path, tuple(kept), tuple(dict.fromkeys(self.paths)), self.trouble,
+                      self.trouble_line, tuple(self.unread), self.relative, self.parsed)
+
+    def _by_line(self, cell: int | None, text: str) -> None:
+        """Read imports line by line where the whole cannot be parsed."""
+        self.parsed = False
+        for match in _LINE_IMPORT.finditer(text):
+            line = text.count("\n", 0, match.start()) + 1
+            guard = "function" if match.group(1) else ""
+            said = match.group().strip()
+            if match.group(4):
+                for part in match.group(4).split(","):
+                    module = part.split(" as ")[0].strip()
+                    if module:
+                        self._add(module, None, line, guard, cell, said)
+            else:
+                self._from(match.group(2), [], line, guard, cell, said)
+
+    def _walk(self, tree: ast.AST, cell: int | None, lines: list[str]) -> None:
+        """Visit every statement, iteratively: a tree may be deeper than Python's own stack."""
+        queue: list[_Item] = [(tree, "", None)]
+        while queue:
+            node, guard, instead_of = queue.pop()
+            known, line = len(self.found), getattr(node, "lineno", 0)
+            text = lines[line - 1].strip() if 0 < line <= len(lines) else ""
+            if isinstance(node, ast.Import):
+                for alias in node.names:
+                    self._add(alias.name, None, node.lineno, guard, cell, text)
+            elif isinstance(node, ast.ImportFrom):
+                self._from("." * node.level + (node.module or ""), [a.name for a in node.names],
+                           node.lineno, guard, cell, text)
+            elif isinstance(node, ast.Call):
+                self._call(node, guard, cell, text)
+            self.found[known:] = [replace(i, instead_of=instead_of) for i in self.found[known:]]
+            queue += reversed(list(_inside(node, guard, instead_of)))
+
+    def _call(self, node: ast.Call, guard: str, cell: int | None, text: str) -> None:
+        """Read ``import_module("x")``, ``__import__("x")``, ``sys.path.append("folder")``."""
+        name = _dotted(node.func)
+        if name in ("importlib.import_module", "import_module", "__import__") and node.args:
+            wanted = node.args[0]
+            if isinstance(wanted, ast.Constant) and isinstance(wanted.value, str) and re.fullmatch(
+                    r"[^\W\d]\w*(\.[^\W\d]\w*)*", wanted.value):
+                self._add(wanted.value, None, node.lineno, guard, cell, text)
+        elif name in ("sys.path.append", "sys.path.insert", "path.append", "site.addsitedir",
+                      "sys.path.extend") and node.args:
+            folder = _Evaluator(self.machine, self.path).folder(node.args[-1])
+            if folder is None:
+                self.unread.append(node.lineno)
+            else:
+                self.paths.append((folder, name.endswith("insert")))
+
+    def _from(self, module: str, names: list[str], line: int, guard: str, cell: int | None,
+              text: str) -> None:
+        dots = len(module) - len(module.lstrip("."))
+        if dots:
+            self.relative = True
+            package = self._package(dots)
+            if package is None:
+                return
+            module = ".".join(p for p in (package, module[dots:]) if p)
+        if module == "__future__":
+            return
+        for name in names or ["*"]:
+            self._add(module, None if name == "*" else name, line, guard, cell, text)
+
+    def _package(self, dots: int) -> str | None:
+        """Return the package that this many leading dots mean in this file (PEP 328)."""
+        m = self.machine
+        root = package_root(m, self.path)
+        parts = self.path[len(root):].strip(m.path.sep).split(m.path.sep)[:-1]
+        if not parts:
+            parts = [m.path.basename(m.path.dirname(self.path))]  # a package without __init__.py
+        kept = parts[: len(parts) - dots + 1]
+        return ".".join(kept) if kept else None
+
+    def _add(self, module: str, name: str | None, line: int, guard: str, cell: int | None,
+             text: str) -> None:
+        self.found.append(ImportedName(module, name, line, guard, cell, text))
+
+
+def package_root(machine: Machine, path: str) -> str:
+    """Return the folder that holds the outermost package around a file; its own where there is none."""
+    m = machine
+    folder = m.path.dirname(path)
+    while m.is_file(m.path.join(folder, "__init__.py")) and m.path.dirname(folder) != folder:
+        folder = m.path.dirname(folder)
+    return str(folder)
+
+
+def parse(text: str) -> ast.Module:
+    """Parse source in a thread of a large stack: deeply nested code must not end the process.
+
+    Raises:
+        SyntaxError: it is not Python, as this version of it goes.
+        RecursionError, MemoryError: it is nested beyond measure.
+    """
+    import warnings
+
+    def work() -> ast.Module:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            return ast.parse(text)
+
+    if len(text) < 20_000:  # too little to nest deeply
+        return work()
+    return _with_large_stack(work)
+
+
+def _with_large_stack(work: Callable[[], ast.Module]) -> ast.Module:
+    import threading
+
+    answers: list[ast.Module] = []
+    errors: list[BaseException] = []
+
+    def run() -> None:
+        try:
+            answers.append(work())
+        except BaseException as error:
+            errors.append(error)
+
+    before = threading.stack_size(512 * 1024 * 1024)
+    try:
+        thread = threading.Thread(target=run)
+        thread.start()
+    finally:
+        threading.stack_size(before)
+    thread.join()
+    if errors:
+        raise errors[0]
+    return answers[0]
+
+
+def _inside(node: ast.AST, guard: str, instead_of: tuple[int, int] | None) -> Iterator[_Item]:
+    """Yield the parts of a node, each with the guard that holds for it."""
+    children: list[tuple[ast.AST, str]] = []
+    if type(node).__name__ in ("Try", "TryStar"):
+        tried: Any = node
+        caught = any(_catches_import_error(h) for h in tried.handlers)
+        hold = stronger(guard, "try") if caught else guard
+        yield from ((child, hold, instead_of) for child in tried.body)
+        lines = (tried.body[0].lineno, tried.body[-1].end_lineno or tried.body[-1].lineno)
+        yield from ((child, guard, lines if caught else instead_of) for child in tried.handlers)
+        children = [(child, guard) for child in (*tried.orelse, *tried.finalbody)]
+    elif isinstance(node, ast.If) and _is_type_checking(node.test):
+        children = [*[(child, "typing") for child in node.body], *[(child, guard) for child in node.orelse]]
+    elif isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.Lambda)):
+        children = [(child, stronger(guard, "function")) for child in ast.iter_child_nodes(node)]
+    elif isinstance(node, ast.With) and any(_dotted(getattr(i.context_expr, "func", None)) in (
+            "suppress", "contextlib.suppress") for i in node.items):
+        children = [(child, stronger(guard, "try")) for child in node.body]
+    else:
+        children = [(child, guard) for child in ast.iter_child_nodes(node)]
+    yield from ((child, hold, instead_of) for child, hold in children)
+
+
+def stronger(a: str, b: str) -> str:
+    """Return the guard of the two that holds an import off more firmly."""
+    return max(a, b, key=GUARDS.index)
+
+
+def _catches_import_error(handler: ast.ExceptHandler) -> bool:
+    if handler.type is None:
+        return True
+    types = handler.type.elts if isinstance(handler.type, ast.Tuple) else [handler.type]
+    return any(_dotted(t) in ("ImportError", "ModuleNotFoundError", "Exception", "BaseException")
+               for t in types) and not any(isinstance(s, ast.Raise) for s in handler.body)
+
+
+def _is_type_checking(test: ast.expr) -> bool:
+    return _dotted(test).split(".")[-1] == "TYPE_CHECKING"
+
+
+def _dotted(node: ast.AST | None) -> str:
+    """Return ``a.b.c`` of an attribute expression; empty for anything else."""
+    parts: list[str] = []
+    while isinstance(node, ast.Attribute):
+        parts.insert(0, node.attr)
+        node = node.value
+    if not isinstance(node, ast.Name):
+        return ""
+    return ".".join([node.id, *parts])
+
+
+class _Evaluator:
+    """Works out the folder that an expression names, where it is made of the usual parts."""
+
+    def __init__(self, machine: Machine, path: str) -> None:
+        self.machine = machine
+        self.path = path
+        self.folder_of_run = str(machine.path.dirname(path)) if path.endswith(".ipynb") else machine.cwd
+
+    def folder(self, node: ast.expr) -> str | None:
+        """Return the absolute folder, None when it cannot be told without running the code."""
+        if isinstance(node, (ast.List, ast.Tuple)) and len(node.elts) == 1:
+            node = node.elts[0]
+        value = self._value(node)
+        return self.machine.absolute(value, self.folder_of_run) if isinstance(value, str) else None
+
+    def _value(self, node: ast.AST) -> Any:
+        m = self.machine
+        if isinstance(node, ast.Constant):
+            return node.value if isinstance(node.value, (str, int)) else None
+        if isinstance(node, ast.Name):
+            return self.path if node.id == "__file__" else None
+        if isinstance(node, ast.BinOp) and isinstance(node.op, (ast.Div, ast.Add)):
+            a, b = self._value(node.left), self._value(node.right)
+            if isinstance(a, str) and isinstance(b, str):
+                return m.path.join(a, b) if isinstance(node.op, ast.Div) else a + b
+            return None
+        if isinstance(node, ast.Attribute):
+            return self._attribute(node)
+        if isinstance(node, ast.Subscript) and isinstance(node.value, ast.Attribute) and \
+                node.value.attr == "parents":
+            place, count = self._value(node.value.value), self._value(node.slice)
+            for _ in range(count + 1 if isinstance(count, int) else 0):
+                place = m.path.dirname(place) if isinstance(place, str) else None
+            return place
+        return self._call(node) if isinstance(node, ast.Call) else None
+
+    def _attribute(self, node: ast.Attribute) -> Any:
+        constants = {"os.pardir": "..", "os.curdir": ".", "os.path.pardir": "..", "os.sep": "/"}
+        if _dotted(node) in constants:
+            return constants[_dotted(node)]
+        if node.attr == "parent":
+            inner = self._value(node.value)
+            return self.machine.path.dirname(inner) if isinstance(inner, str) else None
+        return None
+
+    def _call(self, node: ast.Call) -> Any:
+        m, name = self.machine, _dotted(node.func)
+        if name in ("os.getcwd", "Path.cwd", "pathlib.Path.cwd"):
+            return self.folder_of_run
+        if name in ("os.path.expanduser",) and node.args:
+            inner = self._value(node.args[0])
+            return m.absolute(inner) if isinstance(inner, str) else None
+        values = [self._value(a) for a in node.args]
+        if not all(isinstance(v, str) for v in values):
+            return None
+        if name in ("os.path.join", "Path", "pathlib.Path", "join", "osp.join") and values:
+            return m.path.join(*values)
+        if name in ("os.path.dirname", "dirname", "osp.dirname") and values:
+            return m.path.dirname(values[0])
+        if name in ("os.path.abspath", "os.path.realpath", "os.path.normpath", "abspath", "str",
+                    "os.fspath", "realpath", "osp.abspath") and values:
+            return m.absolute(values[0], self.folder_of_run)
+        if isinstance(node.func, ast.Attribute) and node.func.attr in (
+                "resolve", "absolute", "as_posix", "expanduser"):
+            inner = self._value(node.func.value)
+            return m.absolute(inner, self.folder_of_run) if isinstance(inner, str) else None
+        if isinstance(node.func, ast.Attribute) and node.func.attr == "joinpath":
+            inner = self._value(node.func.value)
+            return m.path.join(inner, *values) if isinstance(inner, str) else None
+        return None
+
+
+def find_sources(machine: Machine, folder: str, depth: int = 6) -> tuple[list[str], bool]:
+    """Return the scripts, modules and notebooks of a project, and whether the search was cut short.
+
+    Environments, hidden folders, caches and build results are left out.
+    """
+    m = machine
+    found: list[str] = []
+    queue, looked, cut = [(folder, 0)], 0, False
+    while queue:
+        here, level = queue.pop(0)
+        looked += 1
+        if looked > MOST_FOLDERS or len(found) > MOST_FILES:
+            cut = True
+            break
+        names, folders, more = m.scan(here)
+        cut = cut or more
+        if "pyvenv.cfg" in names or "conda-meta" in names:
+            continue
+        found += [p for n in names if n.endswith((".py", ".ipynb")) and not n.startswith(".")
+                  and m.is_file(p := m.path.join(here, n))]
+        if level < depth:
+            queue += [(m.path.join(here, n), level + 1) for n in folders
+                      if not n.startswith(".") and not n.endswith((".egg-info", ".dist-info"))
+                      and n not in ("node_modules", "__pycache__", "build", "dist", "site-packages")]
+    return found[:MOST_FILES], cut or len(found) > MOST_FILES

@@ -1,0 +1,52 @@
+"""What the checks for absent modules share: what was missing, who asked, where was searched."""
+
+from __future__ import annotations
+
+from kalyx.core.facts.cases import Case
+from kalyx.core.facts.modules import top_level
+from kalyx.core.model import Evidence, Frame
+from kalyx.core.verdicts.failure import Failure
+
+__all__ = ["asked_by_person", "asked_near_home", "asker_evidence", "is_absent", "searched"]
+
+
+def is_absent(case: Case, failure: Failure | None) -> bool:
+    """Whether the failure is that a whole top-level module is not in this seat."""
+    if failure is None or failure.name is not None or "." in failure.module:
+        return False
+    return not any(c.kind != "namespace" for _, c in case.candidates(failure.top))
+
+
+def asked_by_person(case: Case, failure: Failure) -> bool:
+    """Whether it is the very module that was asked for."""
+    return failure.asker is None and failure.top == top_level(case.obs.module)
+
+
+def searched(case: Case) -> list[Evidence]:
+    """Return the folders that were searched, one piece of evidence for each layer."""
+    grouped: dict[str, list[str]] = {}
+    for layer in case.layers:
+        grouped.setdefault(layer.layer, []).append(layer.path)
+    if "stdlib" in grouped:  # one folder stands for the zip, the modules and lib-dynload
+        grouped["stdlib"] = [p for p in grouped["stdlib"]
+                             if not p.endswith((".zip", "lib-dynload"))][:1] or grouped["stdlib"]
+    return [Evidence(f"layer {layer}: not in {', '.join(paths)}", paths[0])
+            for layer, paths in grouped.items()]
+
+
+def asked_near_home(case: Case, failure: Failure) -> bool:
+    """Whether the person's own code asked for it, not an installed package."""
+    if failure.asker is None:
+        return True
+    layer = case.layer_of_file(failure.asker.file)
+    return layer == "start" or (layer == "link" and case.distribution_of(failure.asker.file) is None)
+
+
+def asker_evidence(case: Case, failure: Failure) -> list[Evidence]:
+    """Return the line of code that asked."""
+    frame: Frame | None = failure.asker
+    if frame is None:
+        return []
+    line = case.code_line(frame.file, frame.line)
+    return [Evidence(f"it was asked for by: {line}" if line else "it was asked for here",
+                     frame.file, frame.line)]

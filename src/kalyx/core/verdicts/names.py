@@ -1,0 +1,162 @@
+"""Group A: the name is another than the one to import, or the one to install."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from kalyx.core.facts import tables
+from kalyx.core.facts.cases import Case
+from kalyx.core.facts.distributions import normal_name
+from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.verdicts import remedies
+from kalyx.core.verdicts.absence import asked_near_home, asker_evidence, is_absent, searched
+from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.failure import Failure
+
+__all__ = ["best_module", "is_one_edit", "near_names", "write_import"]
+
+
+@cause("name-differs", "A", "the distribution and its module have different names", rank=48)
+def name_differs(case: Case, failure: Failure | None) -> Finding | None:
+    """Tell apart the name that one installs and the name that one imports."""
+    if not is_absent(case, failure) or failure is None:
+        return None
+    name = failure.top
+    return (_is_distribution_here(case, failure, name)
+            or _belongs_to_other_name(case, failure, name)
+            or _is_distribution_name(case, failure, name))
+
+
+def _is_distribution_here(case: Case, failure: Failure, name: str) -> Finding | None:
+    """The name is that of a distribution installed here, whose modules have other names."""
+    found = case.distribution_named(name)
+    usable = [m for m in found.modules if case.candidates(m)] if found else []
+    if found is None or not usable or name in found.modules:
+        return None
+    public = [m for m in usable if not m.startswith("_")] or usable
+    module = best_module(found.name, public)
+    return Finding(
+        "name-differs", "error", "certain",
+        f"{found.name} {found.version} is installed here, and the module to import from it is "
+        f"{module}, not {name}.",
+        (Evidence(f"{found.name} {found.version} provides {', '.join(public)}",
+                  found.metadata or found.location), *asker_evidence(case, failure)),
+        (write_import(case, failure, name, module),))
+
+
+def best_module(distribution: str, modules: list[str]) -> str:
+    """Return the module that a distribution's name stands for: the most alike one."""
+    import difflib
+
+    plain = normal_name(distribution).replace("-", "").removeprefix("python")
+    return max(modules, key=lambda m: (difflib.SequenceMatcher(
+        None, plain, m.lower().replace("_", "")).ratio(), -len(m)))
+
+
+def _belongs_to_other_name(case: Case, failure: Failure, name: str) -> Finding | None:
+    """The module is provided by a distribution of another name."""
+    for other in case.elsewhere(name):
+        if other.name and normal_name(other.name) != normal_name(name):
+            says = (f"in {other.environment.name} the module {name} belongs to {other.name}"
+                    f" {other.version}")
+            return Finding(
+                "name-differs", "error", "certain",
+                f"The module {name} comes from the distribution {other.name}: that is the name to "
+                "install.", (Evidence(says, other.environment.path),),
+                remedies.install(case, other.source or other.name))
+    known = tables.distribution_for(name)
+    if known is None or normal_name(known) == normal_name(name) or case.elsewhere(name):
+        return None
+    return Finding(
+        "name-differs", "error", "certain",
+        f"The module {name} comes from the distribution {known}: that is the name to install.",
+        (Evidence(f"{name} belongs to {known} in the table of well-known names that Kalyx ships"),
+         *searched(case), *asker_evidence(case, failure)),
+        remedies.install(case, known))
+
+
+def _is_distribution_name(case: Case, failure: Failure, name: str) -> Finding | None:
+    """What was typed is the name of a distribution that is not here; its module has another."""
+    module = tables.module_for(name)
+    where = "the table of well-known names that Kalyx ships"
+    for environment, distribution in case.neighbours.providing_name(name):
+        public = [m for m in distribution.modules if not m.startswith("_")]
+        if public and name not in distribution.modules:
+            module, where = best_module(distribution.name, public), str(environment.path)
+            break
+    if module is None or case.elsewhere(name):
+        return None
+    if case.candidates(module):
+        todo: tuple[Remedy, ...] = (write_import(case, failure, name, module),)
+    else:
+        todo = (*remedies.install(case, name, why=f", then import it as {module}"),
+                write_import(case, failure, name, module))
+    return Finding(
+        "name-differs", "error", "certain",
+        f"{name} is the name to install; the module to import from it is {module}.",
+        (Evidence(f"{name} provides {module}, by {where}"),), todo)
+
+
+def write_import(case: Case, failure: Failure, wrong: str, right: str) -> Remedy:
+    """Return the remedy that writes another name in the import; an edit where the line is known."""
+    from kalyx.core.model import Edit
+
+    if failure.asker is not None:
+        line = case.code_line(failure.asker.file, failure.asker.line)
+        try:
+            text = case.machine.read_text(failure.asker.file)
+        except Exception:  # the file went away: the sentence still stands
+            text = ""
+        if wrong in line and text.count(line) == 1:
+            changed = line.replace(wrong, right, 1)
+            return Remedy(f"Write: {changed}", "edit",
+                          edits=(Edit(failure.asker.file, line, changed),),
+                          changes=f"line {failure.asker.line} of {failure.asker.file}")
+    return Remedy(f"Write: import {right}", "manual", changes="the import in your code")
+
+
+@cause("name-misspelt", "A", "one edit away from, or only in case different from, a module that "
+       "this seat has", rank=50)
+def name_misspelt(case: Case, failure: Failure | None) -> Finding | None:
+    """Look for a module of nearly the same name."""
+    if not is_absent(case, failure) or failure is None or not asked_near_home(case, failure):
+        return None
+    name = failure.top
+    if case.elsewhere(name) or tables.distribution_for(name):
+        return None
+    near = near_names(name, case.names_in_layers())
+    near = [n for n in near if n != name and not n.startswith("_")]
+    if not near:
+        return None
+    by_case = near[0].lower() == name.lower()
+    file = case.file_of(near[0])
+    return Finding(
+        "name-misspelt", "error", "certain" if by_case else "likely",
+        f"There is no {name} here, but there is {near[0]}" + (
+            ": the names differ only in capital letters." if by_case else ", one letter away."),
+        (Evidence(f"{near[0]} is {file or 'built into the interpreter'}", file),
+         *asker_evidence(case, failure)),
+        (write_import(case, failure, name, near[0]),))
+
+
+def near_names(name: str, names: Iterable[str]) -> list[str]:
+    """Return the names that differ in case alone, then those one edit away."""
+    same = sorted(n for n in names if n.lower() == name.lower() and n != name)
+    if len(name) < 3:
+        return same
+    return same + sorted(n for n in names if len(n) > 2 and n not in same
+                         and is_one_edit(name, n))
+
+
+def is_one_edit(a: str, b: str) -> bool:
+    """Whether one letter inserted, dropped, changed, or two neighbours swapped turns a into b."""
+    if a == b or abs(len(a) - len(b)) > 1:
+        return False
+    start = 0
+    while start < min(len(a), len(b)) and a[start] == b[start]:
+        start += 1
+    rest_a, rest_b = a[start:], b[start:]
+    if len(a) == len(b):
+        swapped = len(rest_a) > 1 and rest_a[1] + rest_a[0] + rest_a[2:] == rest_b
+        return rest_a[1:] == rest_b[1:] or swapped
+    return rest_a[1:] == rest_b or rest_a == rest_b[1:]

@@ -1,0 +1,138 @@
+"""Group A: parts of the standard library that this Python does not have."""
+
+from __future__ import annotations
+
+from kalyx.core.facts import tables
+from kalyx.core.facts.cases import Case
+from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.verdicts import remedies
+from kalyx.core.verdicts.absence import asker_evidence, is_absent
+from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.failure import Failure
+
+__all__ = ["has_module", "versions_of"]
+
+
+def versions_of(module: str) -> tuple[str | None, str | None, str | None] | None:
+    row = tables.stdlib_history()["modules"].get(module)
+    return (row[0], row[1], row[2]) if row else None
+
+
+def _pair(text: str) -> tuple[int, int]:
+    major, minor = text.split(".")
+    return int(major), int(minor)
+
+
+@cause("stdlib-not-built", "A", "this Python's own standard library was built or packaged "
+       "without it", rank=30)
+def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
+    """Find optional parts of the standard library that this installation lacks."""
+    if not is_absent(case, failure) or failure is None:
+        return None
+    table = tables.stdlib_history()
+    name = failure.top
+    history = versions_of(name)
+    asked_by_stdlib = failure.asker is not None and case.layer_of_file(failure.asker.file) == "stdlib"
+    known = name in table["optional_parts"] or (asked_by_stdlib and name.startswith("_"))
+    if not known or (history and not has_module(history, case.version)):
+        return None
+    from_stdlib = failure.asker is None or asked_by_stdlib
+    if not from_stdlib:
+        from_stdlib = name in case.obs.who.get("stdlib", ())
+    if not from_stdlib and name.startswith("_"):
+        return None
+    part = table["optional_parts"].get(name, "")
+    folder = next((x.path for x in case.layers if x.path.endswith("lib-dynload")), case.base_prefix)
+    package = table["debian_packages"].get(name)
+    todo: list[Remedy] = []
+    if case.base_prefix == "/usr" and package and case.machine.exists("/usr/bin/apt-get"):
+        todo.append(Remedy(f"Install the system's package {package}.", "command",
+                           argv=("apt-get", "install", "-y", package),
+                           changes=f"adds {package} to the system (needs root)"))
+    others = [e for e in case.neighbours.environments
+              if e.kind == "base" and e.interpreter and e.path != case.base_prefix
+              and _base_has(case, e.path, name)]
+    if others:
+        todo.append(Remedy(f"Use a Python that has it: {others[0].interpreter.path}"  # type: ignore[union-attr]
+                           f" ({others[0].python_version}).", "manual",
+                           changes="which Python is used"))
+    todo.append(Remedy(f"Install the development files of {part or name} on the system, then build or "
+                       f"install Python {case.obs.who.get('version')} again: {case.base_prefix}",
+                       "manual", changes="the installation in " + case.base_prefix))
+    return Finding(
+        "stdlib-not-built", "error", "certain",
+        f"The Python in {case.base_prefix} was built or packaged without {name}, a part of the "
+        "standard library" + (f" that needs {part}." if part else "."),
+        (Evidence(f"{name} is part of Python's own standard library, and pip cannot supply it"),
+         Evidence(f"no compiled {name} in {folder}", folder), *asker_evidence(case, failure)),
+        tuple(todo))
+
+
+def _base_has(case: Case, prefix: str, name: str) -> bool:
+    m = case.machine
+    for library in m.names_in(m.path.join(prefix, "lib")):
+        if library.startswith("python3"):
+            folder = m.path.join(prefix, "lib", library)
+            if name in case.finder.names(folder) or name + ".py" in case.finder.names(folder):
+                return not name.startswith("tkinter") or _base_has(case, prefix, "_tkinter")
+            if any(n.startswith(name + ".") for n in
+                   case.finder.names(m.path.join(folder, "lib-dynload"))):
+                return True
+    return False
+
+
+def has_module(history: tuple[str | None, str | None, str | None], version: tuple[int, int]) -> bool:
+    since, until, _ = history
+    return (since is None or version >= _pair(since)) and (
+        until is None or version < _pair(until))
+
+
+@cause("stdlib-removed", "A", "in the standard library of older Python versions, not of this one",
+       rank=32)
+def stdlib_removed(case: Case, failure: Failure | None) -> Finding | None:
+    """Find modules that the standard library has dropped."""
+    if not is_absent(case, failure) or failure is None:
+        return None
+    history = versions_of(failure.top)
+    if history is None or history[1] is None or case.version < _pair(history[1]):
+        return None
+    return _history_finding("stdlib-removed", case, failure,
+                            f"was part of Python's standard library until {history[1]} took it out",
+                            history[2])
+
+
+@cause("stdlib-not-yet", "A", "in the standard library of newer Python versions, not of this one",
+       rank=34)
+def stdlib_not_yet(case: Case, failure: Failure | None) -> Finding | None:
+    """Find modules that came into the standard library after this version."""
+    if not is_absent(case, failure) or failure is None:
+        return None
+    history = versions_of(failure.top)
+    if history is None or history[0] is None or case.version >= _pair(history[0]):
+        return None
+    return _history_finding("stdlib-not-yet", case, failure,
+                            f"is part of Python's standard library only since {history[0]}", None)
+
+
+def _history_finding(slug: str, case: Case, failure: Failure, says: str,
+                     successor: str | None) -> Finding:
+    name = failure.top
+    backport = tables.stdlib_history()["backports"].get(name)
+    todo: list[Remedy] = []
+    provides_same = slug == "stdlib-removed" or backport in (
+        "dataclasses", "typing", "enum34", "ipaddress", "configparser", "contextvars", "statistics",
+        "futures", "graphlib_backport")
+    if backport and provides_same:
+        todo += remedies.install(case, backport, why=f", which brings {name} back")
+    if successor:
+        todo.append(Remedy(f"Change the code to use {successor} instead of {name}.", "manual",
+                           changes="the import in the code"))
+    elif backport and not provides_same:
+        todo += remedies.install(case, backport, why=f" and import {backport} instead of {name}")
+    todo.append(Remedy(f"Or use an environment whose Python has {name}.", "manual",
+                       changes="which Python is used"))
+    return Finding(
+        slug, "error", "certain",
+        f"{name} {says}; this is Python {case.obs.who.get('version')}.",
+        (Evidence(f"{case.python} is Python {case.obs.who.get('version')}", case.python),
+         *asker_evidence(case, failure)), tuple(todo))
