@@ -32,6 +32,11 @@ from kalyx.core.model import (
     Observation,
     Seat,
 )
+from kalyx.core.record import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from kalyx.core.facts.binaries import Loader
+    from kalyx.core.facts.records import Record
 
 __all__ = ["Case", "Neighbours"]
 
@@ -151,6 +156,7 @@ class Case:
             machine, tuple(observation.who.get("suffixes", ())))
         self._shelves: dict[str, Shelf] = like._shelves if like else {}
         self._candidates: dict[str, list[tuple[str, Candidate]]] = like._candidates if like else {}
+        self._records: dict[str, Record] = like._records if like else {}
         if like is not None and like.obs.path == observation.path:
             self.layers = like.layers
 
@@ -320,6 +326,24 @@ class Case:
         return marker_values(str(self.obs.who.get("version", "3.0")),
                              str(self.obs.who.get("implementation", "cpython")),
                              str(self.obs.who.get("platform", self.machine.platform)))
+
+    # -- files -----------------------------------------------------------------------------
+    @cached_property
+    def loader(self) -> Loader:
+        """The system's loader of libraries, as this seat's process uses it."""
+        from kalyx.core.facts.binaries import Loader, read_binary
+
+        return Loader(self.machine, self.launch.env, read_binary(
+            self.machine, self.machine.real_path(self.python)))
+
+    def record(self, distribution: Distribution) -> Record:
+        """Return what the installer wrote down of a distribution's files."""
+        key = distribution.metadata
+        if key not in self._records:
+            from kalyx.core.facts.records import Record
+
+            self._records[key] = Record(self.machine, distribution)
+        return self._records[key]
 
     # -- distributions -------------------------------------------------------------------
     def shelf(self, layer: Layer) -> Shelf:

@@ -11,7 +11,7 @@ from kalyx.core.record import TYPE_CHECKING
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["distribution_for", "module_for", "stdlib_history"]
+__all__ = ["distribution_for", "module_for", "stdlib_history", "system_packages"]
 
 
 @cache
@@ -43,3 +43,9 @@ def module_for(distribution: str) -> str | None:
 def stdlib_history() -> dict[str, Any]:
     """Return the table of standard library modules that came or went, and its companions."""
     return _load("stdlib_history.json")
+
+
+def system_packages() -> dict[str, str]:
+    """Return which Debian package brings a shared library, by its file name."""
+    found: dict[str, str] = _load("system_libraries.json")["debian"]
+    return found

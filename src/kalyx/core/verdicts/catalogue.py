@@ -11,8 +11,7 @@ if TYPE_CHECKING:
 
     F = TypeVar("F", bound=Callable[..., object])
 
-__all__ = ["CATALOGUE", "Cause", "cause"]
-
+__all__ = ["CATALOGUE", "IMPORT_CHECKS", "Cause", "also_at_import", "cause"]
 
 
 @dataclass(frozen=True)
@@ -32,6 +31,8 @@ class Cause:
 
 
 CATALOGUE: dict[str, Cause] = {}
+# (rank, slug, check) of the causes that bear on an import
+IMPORT_CHECKS: list[tuple[int, str, Callable[..., object]]] = []
 
 
 def cause(slug: str, group: str, when: str, rank: int = 0,
@@ -43,6 +44,18 @@ def cause(slug: str, group: str, when: str, rank: int = 0,
 
     def register(check: F) -> F:
         CATALOGUE[slug] = Cause(slug, group, rank, when, brief or when, check)
+        if rank:
+            IMPORT_CHECKS.append((rank, slug, check))
+        return check
+
+    return register
+
+
+def also_at_import(slug: str, rank: int) -> Callable[[F], F]:
+    """Register a check that finds at an import what its entry finds in an environment."""
+
+    def register(check: F) -> F:
+        IMPORT_CHECKS.append((rank, slug, check))
         return check
 
     return register

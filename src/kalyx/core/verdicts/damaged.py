@@ -1,38 +1,60 @@
-"""Group D: it is installed, and not whole."""
+"""Group D: it is installed, and its files are not those that were installed."""
 
 from __future__ import annotations
 
-from kalyx.core.errors import Unreadable
+import re
+
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
+from kalyx.core.facts.distributions import normal_name
 from kalyx.core.facts.layers import Layer
+from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Distribution, Evidence, Finding
 from kalyx.core.verdicts import remedies
+from kalyx.core.verdicts.absence import is_absent
 from kalyx.core.verdicts.catalogue import cause
-from kalyx.core.verdicts.failure import Failure
+from kalyx.core.verdicts.failure import Failure, own_frames
 
-__all__ = ["files_missing", "metadata_only"]
+__all__ = ["file_corrupt", "files_missing", "metadata_only", "mixed_install"]
+
+INSTALLED = ("env", "base", "user", "pythonpath")
+# What the loader says of a compiled file that is cut off, empty, or no such file at all
+_BROKEN_BINARY = re.compile(r"file too short|invalid ELF header|cannot read file data|section header|"
+                            r"failed to map segment|ELF load command|ELF file|not a valid Win32|"
+                            r"slice is not valid|truncated|mach-o")
+_BROKEN_SOURCE = ("SyntaxError", "IndentationError", "TabError", "UnicodeDecodeError", "ValueError",
+                  "EOFError")
+_LIBRARY = re.compile(r"([\w.+-]+\.so[\w.]*): cannot open shared object file")
 
 
-def _owner(case: Case, failure: Failure | None) -> tuple[Distribution, list[str], list[str]] | None:
-    """Return the distribution of a missing module, its code files, and those that are not there."""
-    if failure is None or (failure.name is not None and "partially" not in failure.error.message):
-        return None
-    for layer in case.layers:
-        if layer.layer not in ("env", "base", "user", "pythonpath"):
-            continue
-        owner = _distribution(case, layer, failure)
-        if owner is None or owner.editable:
-            continue
-        listed = [p for p in _recorded(case, owner) if p.endswith((".py", ".so", ".pyd"))]
-        missing = [p for p in listed if not case.machine.exists(
-            case.machine.path.join(owner.location, p))]
-        wanted = failure.module.replace(".", "/")
-        if failure.name:
-            wanted += "/" + failure.name
-        if any(p.startswith((wanted + ".", wanted + "/")) for p in missing):
-            return owner, listed, missing
+# -- files that are not there --------------------------------------------------------------------
+def _incomplete(case: Case, failure: Failure | None) -> tuple[Distribution, list[str], list[str]] | None:
+    """Return the distribution of what is missing, its code files, and those that are not there."""
+    for owner, wanted in _wanted_files(case, failure):
+        record = case.record(owner)
+        missing = record.missing()
+        if any(p.startswith(wanted) or p.rsplit("/", 1)[-1] in wanted for p in missing):
+            return owner, record.code, missing
     return None
+
+
+def _wanted_files(case: Case, failure: Failure | None) -> list[tuple[Distribution, tuple[str, ...]]]:
+    """Return distributions that should have the missing thing, with how its files would begin."""
+    found: list[tuple[Distribution, tuple[str, ...]]] = []
+    if failure is not None and (failure.name is None or "partially" in failure.error.message
+                                or case.search_folders(failure.module)):
+        wanted = failure.module.replace(".", "/")
+        wanted += "/" + failure.name if failure.name else ""
+        for layer in case.layers:
+            owner = _distribution(case, layer, failure) if layer.layer in INSTALLED else None
+            if owner is not None and not owner.editable:
+                found.append((owner, (wanted + ".", wanted + "/")))
+    for error in case.obs.chain:  # a library that came with the distribution itself
+        match = _LIBRARY.search(error.message)
+        owner = case.distribution_of(error.path) if match else None
+        if match and owner is not None:
+            found.append((owner, (match.group(1),)))
+    return found
 
 
 def _distribution(case: Case, layer: Layer, failure: Failure) -> Distribution | None:
@@ -49,43 +71,209 @@ def _distribution(case: Case, layer: Layer, failure: Failure) -> Distribution | 
     return next((d for d in found if d is not None and failure.top in d.modules), None)
 
 
-def _recorded(case: Case, owner: Distribution) -> list[str]:
-    try:
-        text = case.machine.read_text(case.machine.path.join(owner.metadata, "RECORD"))
-    except Unreadable:
-        return []
-    return [line.split(",")[0].strip('"') for line in text.splitlines()]
-
-
 @cause("metadata-only", "D", "metadata is here, none of the code is", rank=22)
 def metadata_only(case: Case, failure: Failure | None) -> Finding | None:
     """Find a distribution of which only the metadata is left."""
-    found = _owner(case, failure)
+    found = _incomplete(case, failure)
     if found is None or len(found[1]) != len(found[2]):
         return None
-    return _finding(case, "metadata-only", *found)
+    owner, listed, missing = found
+    return _gone(case, "metadata-only", owner, listed, missing,
+                 f"Of {owner.name} {owner.version} only the metadata is left; none of its code is there.")
 
 
 @cause("files-missing", "D", "RECORD lists files that are not there", rank=24)
 def files_missing(case: Case, failure: Failure | None) -> Finding | None:
     """Find a distribution of which some files are missing, the wanted one among them."""
-    found = _owner(case, failure)
+    found = _incomplete(case, failure)
     if found is None or len(found[1]) == len(found[2]):
         return None
-    return _finding(case, "files-missing", *found)
+    owner, listed, missing = found
+    verb = "is" if len(missing) == 1 else "are"
+    return _gone(case, "files-missing", owner, listed, missing,
+                 f"{len(missing)} of the {len(listed)} code files of {owner.name} {owner.version} {verb} "
+                 f"missing" + (f", {missing[0]} among them." if len(missing) > 1 else f": {missing[0]}."))
 
 
-def _finding(case: Case, slug: str, owner: Distribution, listed: list[str],
-             missing: list[str]) -> Finding:
-    what = f"{owner.name} {owner.version}"
-    because = (f"Of {what} only the metadata is left; none of its code is there."
-               if slug == "metadata-only" else
-               f"{len(missing)} of the {len(listed)} code files of {what} are missing, "
-               f"{missing[0]} among them.")
-    record = case.machine.path.join(owner.metadata, "RECORD")
+def _gone(case: Case, slug: str, owner: Distribution, listed: list[str], missing: list[str],
+          because: str) -> Finding:
+    record = case.record(owner)
     return Finding(
         slug, "error", "certain", because,
-        (Evidence(f"RECORD lists {len(listed)} code files", record),
-         *[Evidence(f"{p} is not there", case.machine.path.join(owner.location, p))
-           for p in missing[:4]]),
+        (Evidence(f"RECORD lists {len(listed)} code files", record.path),
+         *[Evidence(f"{p} is not there", record.absolute(p)) for p in missing[:4]]),
         remedies.reinstall(case, owner.name, owner.version, "to have all its files"))
+
+
+# -- files that hold something else ----------------------------------------------------------------
+def _suspects(case: Case, failure: Failure | None) -> list[str]:
+    """Return the files that the failure happened in or was about, the nearest first."""
+    files: list[str | None] = []
+    for error in case.obs.chain:
+        files.append(error.path)
+        files += [f.file for f in reversed(own_frames(error.frames)[-3:])]
+    files += [f.file for f in reversed(own_frames(case.obs.stack)[-3:])]
+    if failure is not None:
+        files.append(case.file_of(failure.module))
+    files += [case.source_of(case.obs.origin), case.file_of(top_level(case.obs.module))]
+    return list(dict.fromkeys(f for f in files if f))
+
+
+def _owners(case: Case, failure: Failure | None) -> list[Distribution]:
+    """Return the distributions that the failing files belong to, editable ones left out."""
+    found = [case.distribution_of(f) for f in _suspects(case, failure)]
+    unique = {d.metadata: d for d in found if d is not None and not d.editable}
+    return list(unique.values())
+
+
+@cause("file-corrupt", "D", "a distribution's file is not what RECORD says, and breaks the import",
+       rank=23)
+def file_corrupt(case: Case, failure: Failure | None) -> Finding | None:
+    """Compare the files that the failure speaks of with their distribution's RECORD."""
+    if not _may_be_corrupt(case, failure):
+        return None
+    for owner in _owners(case, failure):
+        record = case.record(owner)
+        rows = [r for r in map(record.row_of, _suspects(case, failure)) if r is not None]
+        changed = [(record.absolute(r), how) for r in rows if (how := record.difference(r))]
+        if not changed and _file_is_unknown(case):
+            changed = record.changed()
+        changed = [(file, how) for file, how in changed if _is_damage(case, file, failure)]
+        if changed:
+            file, how = changed[0]
+            return Finding(
+                "file-corrupt", "error", "certain",
+                f"{file} of {owner.name} {owner.version} is damaged: {how}.",
+                (*[Evidence(h, f) for f, h in changed[:4]], Evidence("what was installed", record.path),
+                 *_what_broke(case)),
+                remedies.reinstall(case, owner.name, owner.version, "to have its files whole"))
+    return _broken_binary(case)
+
+
+def _may_be_corrupt(case: Case, failure: Failure | None) -> bool:
+    error = case.obs.error
+    if case.obs.outcome == "crash":
+        return True
+    if error is None:
+        return False
+    return (error.type in _BROKEN_SOURCE or _BROKEN_BINARY.search(error.message) is not None
+            or (failure is not None and failure.name is not None))
+
+
+def _file_is_unknown(case: Case) -> bool:
+    """Whether the exception does not say in which file it is: NUL bytes, a crash in native code."""
+    error = case.obs.error
+    return case.obs.outcome == "crash" or (error is not None and error.type in _BROKEN_SOURCE
+                                           and error.lineno is None)
+
+
+def _is_damage(case: Case, file: str, failure: Failure | None) -> bool:
+    """Tell damage from a change that a person made: it cannot be parsed, or is cut off or emptied."""
+    m = case.machine
+    if not file.endswith(".py"):
+        binary = case.loader.read(file)
+        return bool(binary.trouble) or case.obs.outcome == "crash"
+    info = m.stat(file)
+    error = case.obs.error
+    if info is not None and info.size == 0:
+        return True
+    if error is not None and error.type in _BROKEN_SOURCE:
+        return error.lineno is None or any(m.same(f.file, file) for f in error.frames[-1:])
+    return False
+
+
+def _what_broke(case: Case) -> list[Evidence]:
+    error = case.obs.error
+    if error is None:
+        return [Evidence(f"the interpreter ended with status {case.obs.status}", case.python)]
+    last = error.frames[-1] if error.frames else None
+    return [Evidence(f"{error.type}: {error.message.splitlines()[0] if error.message else ''}",
+                     last.file if last else None, last.line if last else None)]
+
+
+def _broken_binary(case: Case) -> Finding | None:
+    """Find a compiled file that is cut off, also where no RECORD says how it should be."""
+    for error in case.obs.chain:
+        if not error.path or not _BROKEN_BINARY.search(error.message):
+            continue
+        binary = case.loader.read(error.path)
+        if not binary.trouble:
+            continue
+        owner = case.distribution_of(error.path)
+        todo = remedies.reinstall(case, owner.name, owner.version, "to have its files whole") if owner \
+            else remedies.build_again(case, error.path)
+        return Finding("file-corrupt", "error", "certain", f"{error.path} is damaged: {binary.trouble}.",
+                       (Evidence(f"the loader says: {error.message}", error.path),
+                        Evidence(binary.trouble, error.path)), todo)
+    return None
+
+
+@cause("mixed-install", "D", "files of two versions or two installers lie on top of each other", rank=25)
+def mixed_install(case: Case, failure: Failure | None) -> Finding | None:
+    """Find two metadata folders of one distribution, left-overs, and files of another version."""
+    if case.obs.outcome not in ("fails", "crash"):
+        return None
+    if failure is not None and is_absent(case, failure):
+        return _interrupted(case, failure)
+    for owner in _owners(case, failure):
+        twins = _twins(case, owner)
+        if len(twins) > 1:
+            newest = max(twins, key=lambda d: _version_key(d.version))
+            named = " and ".join(f"{d.name} {d.version}" for d in twins)
+            return Finding(
+                "mixed-install", "error", "likely",
+                f"{owner.location} holds the metadata of {named}: one was installed over the other.",
+                (*[Evidence(f"{d.name} {d.version}", d.metadata) for d in twins], *_what_broke(case)),
+                remedies.reinstall(case, newest.name, newest.version, "so that its files are of one version"))
+        rows = [r for r in map(case.record(owner).row_of, _suspects(case, failure)) if r is not None]
+        changed = [(r, how) for r in rows if (how := case.record(owner).difference(r))]
+        if changed:
+            record = case.record(owner)
+            return Finding(
+                "mixed-install", "error", "likely",
+                f"{record.absolute(changed[0][0])} is not the file that {owner.name} {owner.version} "
+                "installed: another version, installer or hand wrote over it.",
+                (*[Evidence(how, record.absolute(r)) for r, how in changed[:4]],
+                 Evidence("what was installed", record.path), *_what_broke(case)),
+                remedies.reinstall(case, owner.name, owner.version, "to have files of one version"))
+    return None
+
+
+def _twins(case: Case, owner: Distribution) -> list[Distribution]:
+    """Return all distributions of one name in one folder."""
+    layer = next((x for x in case.layers if x.path == owner.location), None)
+    if layer is None:
+        return [owner]
+    wanted = normal_name(owner.name)
+    entries = [e for e in case.shelf(layer).metadata_folders()
+               if normal_name(e.rsplit(".", 1)[0].split("-")[0]) == wanted]
+    return [d for d in map(case.shelf(layer).read, entries) if d is not None]
+
+
+def _version_key(text: str) -> tuple[int, object]:
+    from packaging.version import InvalidVersion, Version
+
+    try:
+        return 1, Version(text)
+    except InvalidVersion:
+        return 0, text
+
+
+def _interrupted(case: Case, failure: Failure) -> Finding | None:
+    """Find the folder that pip renames a package to while it replaces it: ``~umpy``."""
+    for layer in case.layers:
+        if layer.layer not in ("env", "base", "user"):
+            continue
+        left = [n for n in case.finder.names(layer.path) if n.startswith("~")
+                and failure.top[1:] and n[1:].split("-")[0].split(".")[0] in (failure.top[1:], failure.top)]
+        if left:
+            place = case.machine.path.join(layer.path, sorted(left)[0])
+            owner = case.shelf(layer).named(failure.top)
+            wanted = f"{owner.name}=={owner.version}" if owner else (
+                tables.distribution_for(failure.top) or failure.top)
+            return Finding(
+                "mixed-install", "error", "certain",
+                f"An installation of {failure.top} into {layer.path} was interrupted: only left-overs of it "
+                "are there.", (Evidence(f"{place} is what an installer puts aside while it works", place),),
+                remedies.install(case, wanted))
+    return None

@@ -3,37 +3,88 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 
 from kalyx.core.facts.cases import Case
 from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.record import TYPE_CHECKING
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 
-__all__ = ["describe_tag", "foreign_abi"]
+if TYPE_CHECKING:
+    from kalyx.core.facts.binaries import Binary
+
+__all__ = ["describe_tag", "foreign_abi", "foreign_platform"]
+
+_WRONG_FORM = re.compile(r"wrong ELF class|invalid ELF header|wrong architecture|incompatible|"
+                         r"not a valid Win32|mach-o|libc\.musl|libc\.so\.6: cannot|cannot open shared|"
+                         r"Error relocating|Exec format error")
 
 _LOADER_SAYS = re.compile(
     r"does not define (?:module export|init) function|undefined symbol: _?Py|"
     r"Module use of python\d+\.dll conflicts|Symbol not found: _?_Py")
 
 
+@cause("foreign-platform", "C", "its binary is for another machine or system", rank=19)
+def foreign_platform(case: Case, failure: Failure | None) -> Finding | None:
+    """Compare the header of the compiled file with that of the interpreter itself."""
+    files = [f for _, found in _unloadable(case, failure) for f in found]
+    files += [e.path for e in case.obs.chain if e.path and _WRONG_FORM.search(e.message)]
+    mine = case.loader.program if files else None
+    if mine is None or mine.trouble:
+        return None
+    for file in files:
+        made = case.loader.read(file)
+        if not made.machines:
+            continue
+        wrong = (made.form != mine.form or not set(made.machines) & set(mine.machines)
+                 or made.bits != mine.bits)
+        libc = made.is_musl != mine.is_musl and made.form == "ELF" and _needs_libc(made)
+        if not wrong and not libc:
+            continue
+        for_what = f"{made.system} on {' and '.join(made.machines)}" if wrong else (
+            "the musl C library" if made.is_musl else "the GNU C library")
+        this = f"{mine.system} on {mine.machines[0]}" if wrong else (
+            "the musl C library" if mine.is_musl else "the GNU C library")
+        owner = case.distribution_of(file)
+        return Finding(
+            "foreign-platform", "error", "certain",
+            f"The compiled part {file} is made for {for_what}, and this Python for {this}.",
+            (Evidence(f"its header says: {made.form}, {made.bits} bits, {', '.join(made.machines)}", file),
+             Evidence(f"the interpreter's says: {mine.form}, {mine.bits} bits, {mine.machines[0]}", mine.path),
+             *([Evidence(f"it belongs to {owner.name} {owner.version}", owner.metadata)] if owner else [])),
+            _remedies(case, file, case.layer_of_file(file), owner.name if owner else None,
+                      owner.version if owner else None))
+    return None
+
+
+def _needs_libc(made: Binary) -> bool:
+    return any(n.startswith(("libc.so", "libc.musl")) for n in made.needed)
+
+
 @cause("foreign-abi", "C", "an extension module is here, with a suffix that this interpreter "
        "cannot load", rank=20)
 def foreign_abi(case: Case, failure: Failure | None) -> Finding | None:
     """Find the compiled file for the missing module that another interpreter made."""
-    wanted = _wanted(case, failure)
-    for module in wanted:
+    for module, files in _unloadable(case, failure):
+        return _finding(case, module, files)
+    error = case.obs.error
+    if error is not None and _LOADER_SAYS.search(error.message) and error.path:
+        return _finding(case, error.name or case.obs.module, [error.path], error.message)
+    return None
+
+
+def _unloadable(case: Case, failure: Failure | None) -> Iterator[tuple[str, list[str]]]:
+    """Yield the missing modules of which compiled files are here, with suffixes of others only."""
+    for module in _wanted(case, failure):
         head, _, name = module.rpartition(".")
         folders = case.search_folders(head) if head else [x.path for x in case.layers]
         for folder in folders:
             files = case.finder.extensions_in(folder, name)
             loadable = {case.machine.path.join(folder, name + s) for s in case.finder.suffixes}
             if files and not loadable & set(files):
-                return _finding(case, module, files)
-    error = case.obs.error
-    if error is not None and _LOADER_SAYS.search(error.message) and error.path:
-        return _finding(case, error.name or case.obs.module, [error.path], error.message)
-    return None
+                yield module, files
 
 
 def _wanted(case: Case, failure: Failure | None) -> list[str]:
@@ -100,5 +151,4 @@ def _remedies(case: Case, file: str, layer: str | None, name: str | None,
     if name and version:
         return remedies.reinstall(case, name, version, "with this interpreter, which builds or "
                                   "fetches the part made for it")
-    return (Remedy(f"Build or install {file} again with {case.python}.", "manual",
-                   changes="the compiled file"),)
+    return remedies.build_again(case, file)

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import re
 
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
+from kalyx.core.facts.layers import link_lines
 from kalyx.core.facts.modules import Candidate, top_level
-from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 
-__all__ = ["hidden_by_file", "hidden_by_path", "hidden_by_user_site"]
+__all__ = ["hidden_by_file", "hidden_by_path", "hidden_by_user_site", "namespace_split"]
 
 
 @cause("hidden-by-file", "B", "a file or folder of the person's own in the start layer has the "
@@ -128,8 +131,88 @@ def _finding(case: Case, name: str, own: str, hidden: str) -> Finding:
         tuple(evidence), (remedies.rename_file(case, own),))
 
 
+# -- parts of a namespace -------------------------------------------------------------------------
+@cause("namespace-split", "B", "a regular package hides namespace portions, or a folder without code "
+       "takes the name", rank=29)
+def namespace_split(case: Case, failure: Failure | None) -> Finding | None:
+    """Find a folder without code that is imported as a module, or a package that hides portions."""
+    return _empty_folder(case, failure) or _hidden_portion(case, failure)
+
+
+def _empty_folder(case: Case, failure: Failure | None) -> Finding | None:
+    name = failure.top if failure is not None else top_level(case.obs.module)
+    found = [c for _, c in case.candidates(name)]
+    if not found or any(c.kind != "namespace" for c in found):
+        return None
+    if case.obs.outcome == "imports" and (case.obs.origin or not case.obs.search):
+        return None
+    folder = found[0].path
+    if any(_has_code(case, c.path) for c in found) or case.machine.why_not_listed(folder):
+        return None
+    others = case.elsewhere(name)
+    wanted = next((o.source or o.name for o in others if o.name), None) or tables.distribution_for(name) or name
+    evidence = [Evidence(f"{folder} holds no code, and Python takes any folder of that name for a package "
+                         "when there is no better one (PEP 420)", folder)]
+    evidence += [Evidence(f"{o.environment.path} has {o.name or name} {o.version or ''}".rstrip(),
+                          o.environment.path) for o in others[:3]]
+    return Finding(
+        "namespace-split", "warning" if case.obs.outcome == "imports" else "error", "certain",
+        f"The folder {folder}, which holds no code, is what the import of {name} finds; {name} itself is not "
+        f"in {case.environment_name}.", tuple(evidence),
+        remedies.install(case, wanted, why="; a real package wins over the folder"))
+
+
+def _has_code(case: Case, folder: str, depth: int = 3) -> bool:
+    names, folders, cut = case.machine.scan(folder)
+    if cut or any(n.endswith((".py", ".so", ".pyd", ".pyc")) for n in names):
+        return True
+    return depth > 0 and any(_has_code(case, case.machine.path.join(folder, n), depth - 1)
+                             for n in folders[:50])
+
+
+def _hidden_portion(case: Case, failure: Failure | None) -> Finding | None:
+    """Find the missing part in a portion of the namespace that a regular package in front hides."""
+    if failure is None or ("." not in failure.module and failure.name is None):
+        return None
+    wanted = f"{failure.module}.{failure.name}" if failure.name else failure.module
+    head, rest = failure.top, wanted.split(".")[1:]
+    found = [c for _, c in case.candidates(head)]
+    if len(found) < 2 or found[0].kind != "package":
+        return None
+    m, first = case.machine, found[0]
+    for other in found[1:]:
+        folder = other.path if other.kind == "namespace" else m.path.dirname(other.path)
+        part = case.finder.find_in(m.path.join(folder, *rest[:-1]), rest[-1])
+        if part is None or part.kind == "namespace" or (other.kind == "package" and not _declares(case, first)):
+            continue
+        owner = case.distribution_of(first.path)
+        if owner is not None:
+            todo = remedies.reinstall(case, owner.name, owner.version, "; if that brings the file back, take "
+                                      f"{first.path} away")
+            todo = (remedies.set_aside(case, first.path), *todo)
+        else:
+            todo = (remedies.set_aside(case, first.path),)
+        return Finding(
+            "namespace-split", "error", "certain",
+            f"{first.path} makes {head} a regular package, which hides the part of it in {folder}, where "
+            f"{wanted} is.",
+            (Evidence(f"{first.path} comes first", first.path),
+             Evidence(f"{part.path} stands behind it, and is not looked for", part.path)), todo)
+    return None
+
+
+def _declares(case: Case, first: Candidate) -> bool:
+    """Whether a package's start file joins the portions by itself, in one of the two old ways."""
+    try:
+        text = case.machine.read_text(first.path, 65536)
+    except Unreadable:
+        return False
+    return "extend_path" in text or "declare_namespace" in text or not text.strip()
+
+
 # -- copies in other layers ---------------------------------------------------------------------
 _COPIES = {
+    "link": ("hidden-by-path", "a line of a .pth file that adds"),
     "pythonpath": ("hidden-by-path", "the PYTHONPATH entry"),
     "user": ("hidden-by-user-site", "the user site"),
 }
@@ -137,8 +220,12 @@ _COPIES = {
 
 @cause("hidden-by-path", "B", "a PYTHONPATH or .pth entry puts another copy first", rank=12)
 def hidden_by_path(case: Case, failure: Failure | None) -> Finding | None:
-    """Find a copy on PYTHONPATH that comes before the environment's own."""
-    return _copy_first(case, "pythonpath")
+    """Find a copy on PYTHONPATH, or in a folder that a .pth adds, that comes before the right one.
+
+    A linked folder is there on purpose: it is told only where the import fails.
+    """
+    found = _copy_first(case, "pythonpath")
+    return found or (_copy_first(case, "link") if case.obs.outcome == "fails" else None)
 
 
 @cause("hidden-by-user-site", "B", "a copy in the user site comes before the environment's or the "
@@ -190,5 +277,13 @@ def _let_through(case: Case, layer: str, first: Candidate) -> tuple[Remedy, ...]
     if layer == "pythonpath":
         return (Remedy(f"Take {first.entry} out of PYTHONPATH, where that is set.", "manual",
                        changes="the variable PYTHONPATH"),)
+    if layer == "link":
+        for line in (x for y in case.layers if y.layer in ("env", "base", "user")
+                     for x in link_lines(case.machine, y.path)):
+            if line.target and case.machine.same(line.target, first.entry):
+                return (Remedy(f"Take that line out of {line.file}.", "edit",
+                               edits=(Edit(line.file, line.text, f"# {line.text}"),), changes=line.file),)
+        return (Remedy(f"Take {first.entry} off the search path, where it is put there.", "manual",
+                       changes="the search path"),)
     return (Remedy("Set PYTHONNOUSERSITE=1 for this seat, or take the copy out of the user site: "
                    f"{first.entry}", "manual", changes="what the user site holds"),)

@@ -7,6 +7,7 @@ from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Elsewhere, Finding, ImportReport
 from kalyx.core.verdicts import (
     absent,
+    bytecode,
     damaged,
     foreign,
     hidden,
@@ -14,38 +15,52 @@ from kalyx.core.verdicts import (
     native,
     own_code,
     parts,
+    requirements,
     standard_library,
     unreachable,
+    unreadable,
     versions,
 )
 from kalyx.core.verdicts.absence import is_absent
-from kalyx.core.verdicts.catalogue import CATALOGUE
+from kalyx.core.verdicts.catalogue import IMPORT_CHECKS
 from kalyx.core.verdicts.failure import Failure, read_failure
 
 __all__ = ["judge_import"]
 
 # imported so that their checks are registered
-_GROUPS = (absent, damaged, foreign, hidden, names, native, own_code, parts, standard_library,
-           unreachable, versions)
-_WHEN_IT_IMPORTS = ("hidden-by-file", "hidden-by-path", "hidden-by-user-site")
-
+_GROUPS = (absent, bytecode, damaged, foreign, hidden, names, native, own_code, parts, requirements,
+           standard_library, unreachable, unreadable, versions)
+_WHEN_IT_IMPORTS = ("hidden-by-file", "hidden-by-path", "hidden-by-user-site", "file-unreadable",
+                    "namespace-split")
 
 # Causes that are not true beside others: the honest rest, "nowhere" where it is somewhere, "not in
 # this version" where it is there and cannot be loaded, or something else was asked
-_ANY = frozenset(CATALOGUE)
-_NOT_WHOLE = frozenset({"foreign-abi", "hidden-by-file", "files-missing", "metadata-only"})
+_NOTHING: frozenset[str] = frozenset()
+_NOT_WHOLE = frozenset({"foreign-abi", "foreign-platform", "hidden-by-file", "files-missing",
+                        "metadata-only", "mixed-install", "file-corrupt", "file-unreadable",
+                        "bytecode-stale", "namespace-split"})
 _NOT_BESIDE: dict[str, frozenset[str]] = {
-    "raises": _ANY,
-    "submodule-absent": _NOT_WHOLE,
-    "attribute-absent": _NOT_WHOLE | {"python-too-new"},
+    "foreign-abi": frozenset({"foreign-platform"}),
+    "files-missing": frozenset({"file-corrupt"}),
+    "mixed-install": frozenset({"files-missing", "metadata-only", "file-corrupt", "foreign-abi",
+                                "foreign-platform"}),
+    "submodule-absent": _NOT_WHOLE | {"version-conflict"},
+    "attribute-absent": _NOT_WHOLE | {"python-too-new", "version-conflict"},
     "circular-import": _NOT_WHOLE,
-    "python-too-old": frozenset({"python2-source"}),
+    "python2-source": frozenset({"file-corrupt"}),
+    "python-too-old": frozenset({"python2-source", "file-corrupt"}),
+    "library-missing": frozenset({"files-missing", "file-corrupt", "foreign-platform"}),
+    "symbol-missing": frozenset({"foreign-platform"}),
+    "crash": frozenset({"file-corrupt"}),
     "dependency-absent": _NOT_WHOLE | {"extra-absent"},
-    "name-differs": frozenset({"metadata-only"}),
-    "name-misspelt": frozenset({"metadata-only", "link-broken"}),
+    "name-differs": frozenset({"metadata-only", "mixed-install", "file-unreadable", "site-off"}),
+    "name-misspelt": frozenset({"metadata-only", "link-broken", "mixed-install", "file-unreadable",
+                                "site-off", "env-version-skew"}),
+    "installed-elsewhere": frozenset({"metadata-only", "mixed-install", "file-unreadable"}),
     "not-installed": frozenset({"name-differs", "stdlib-removed", "stdlib-not-yet",
                                 "stdlib-not-built", "own-code-unreachable", "metadata-only",
-                                "user-site-off", "base-site-off", "link-broken"}),
+                                "user-site-off", "base-site-off", "link-broken", "site-off",
+                                "env-version-skew", "mixed-install", "file-unreadable"}),
 }
 
 
@@ -70,14 +85,14 @@ def judge_import(case: Case) -> ImportReport:
 
 
 def _findings(case: Case, failure: Failure | None) -> list[Finding]:
-    checks = sorted((c for c in CATALOGUE.values() if c.rank), key=lambda c: c.rank)
     found: list[Finding] = []
-    for entry in checks:
-        if case.obs.outcome == "imports" and entry.slug not in _WHEN_IT_IMPORTS:
+    for _, slug, check in sorted(IMPORT_CHECKS, key=lambda c: c[:2]):
+        if case.obs.outcome == "imports" and slug not in _WHEN_IT_IMPORTS:
             continue
-        if _NOT_BESIDE.get(entry.slug, frozenset()) & {f.cause for f in found}:
+        known = {f.cause for f in found}
+        if _NOT_BESIDE.get(slug, _NOTHING) & known or (known and slug == "raises"):
             continue
-        finding = entry.check(case, failure)
+        finding = check(case, failure)
         if isinstance(finding, Finding):
             found.append(finding)
     return found

@@ -97,11 +97,14 @@ def _is_distribution_name(case: Case, failure: Failure, name: str) -> Finding | 
         (Evidence(f"{name} provides {module}, by {where}"),), todo)
 
 
-def write_import(case: Case, failure: Failure, wrong: str, right: str) -> Remedy:
-    """Return the remedy that writes another name in the import; an edit where the line is known."""
+def write_import(case: Case, failure: Failure, wrong: str, right: str, whole: str = "") -> Remedy:
+    """Return the remedy that writes another name in the import; an edit where the line is known.
+
+    Only in the person's own files: those of a package are not theirs to change.
+    """
     from kalyx.core.model import Edit
 
-    if failure.asker is not None:
+    if failure.asker is not None and case.distribution_of(failure.asker.file) is None:
         line = case.code_line(failure.asker.file, failure.asker.line)
         try:
             text = case.machine.read_text(failure.asker.file)
@@ -112,7 +115,7 @@ def write_import(case: Case, failure: Failure, wrong: str, right: str) -> Remedy
             return Remedy(f"Write: {changed}", "edit",
                           edits=(Edit(failure.asker.file, line, changed),),
                           changes=f"line {failure.asker.line} of {failure.asker.file}")
-    return Remedy(f"Write: import {right}", "manual", changes="the import in your code")
+    return Remedy(f"Write: {whole or f'import {right}'}", "manual", changes="the import in your code")
 
 
 @cause("name-misspelt", "A", "one edit away from, or only in case different from, a module that "

@@ -4,21 +4,32 @@ from __future__ import annotations
 
 import re
 
+from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.model import Distribution, Evidence, Finding, ObservedError, Remedy
+from kalyx.core.record import TYPE_CHECKING
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 
+if TYPE_CHECKING:
+    from kalyx.core.facts.binaries import Needed
+
 __all__ = ["binary_mismatch", "library_missing", "symbol_missing"]
 
 _LIBRARY = re.compile(r"([\w.+-]+\.(?:so|dylib)[\w.]*): cannot open shared object file|"
-                      r"Library not loaded: (\S+)|DLL load failed while importing (\w+)")
+                      r"Library not loaded: (\S+)|DLL load failed while importing (\w+)|"
+                      r"Error loading shared library ([\w.+-]+):")
 _SYMBOL = re.compile(r"undefined symbol: (\w+)|version [`']([\w.]+)' not found|"
-                     r"Symbol not found: (\w+)")
+                     r"Symbol not found: (\w+)|Error relocating \S+: (\w+): symbol not found")
+_FOUND_LIBRARY = re.compile(r"(/\S+?): version [`'][\w.]+' not found(?: \(required by (\S+?)\))?")
 _MISMATCH = re.compile(r"size changed, may indicate binary incompatibility|"
                        r"compiled using NumPy 1|module compiled against (?:ABI|API) version|"
-                       r"numpy\.core\.multiarray failed to import")
+                       r"numpy\.core\.multiarray failed to import|"
+                       r"has the wrong size, try recompiling|does not export expected C (?:function|variable)|"
+                       r"has unexpected signature|capsule .* incorrect name|wrong API version")
+_PLACES = ("/usr/local/lib", "/usr/lib", "/usr/lib/x86_64-linux-gnu", "/usr/lib/aarch64-linux-gnu", "/opt/lib",
+           "/opt/homebrew/lib", "/usr/local/cuda/lib64")
 
 
 def _find(case: Case, pattern: re.Pattern[str]) -> tuple[ObservedError, re.Match[str]] | None:
@@ -35,6 +46,10 @@ def _owner(case: Case, error: ObservedError) -> Distribution | None:
     return case.distribution_of(error.frames[-1].file) if error.frames else None
 
 
+def _who(case: Case, error: ObservedError, owner: Distribution | None) -> str:
+    return f"{owner.name} {owner.version}" if owner else error.path or case.obs.module
+
+
 def _evidence(error: ObservedError, owner: Distribution | None) -> list[Evidence]:
     found = [Evidence(f"the loader says: {error.message.splitlines()[0]}", error.path)]
     if owner is not None:
@@ -42,42 +57,93 @@ def _evidence(error: ObservedError, owner: Distribution | None) -> list[Evidence
     return found
 
 
-def _again(case: Case, owner: Distribution | None) -> tuple[Remedy, ...]:
+def _again(case: Case, owner: Distribution | None, file: str | None) -> tuple[Remedy, ...]:
     if owner is None:
-        return (Remedy("Build or install the compiled part again on this machine.", "manual",
-                       changes="the compiled part"),)
+        return remedies.build_again(case, file or "the compiled part")
     return remedies.reinstall(case, owner.name, owner.version, "for this machine")
 
 
 @cause("library-missing", "E", "a shared library that it needs cannot be found", rank=62)
 def library_missing(case: Case, failure: Failure | None) -> Finding | None:
-    """Name the library, and the file that needs it."""
+    """Name the library, the chain of files that leads to it, and where on the machine it is."""
     found = _find(case, _LIBRARY)
     if found is None:
         return None
     error, match = found
     library = next(g for g in match.groups() if g)
     owner = _owner(case, error)
-    who = f"{owner.name} {owner.version}" if owner else error.path or case.obs.module
-    elsewhere = [f"{folder}/{library}" for folder in _library_folders(case)
-                 if case.machine.exists(f"{folder}/{library}")]
+    needed = case.loader.walk(error.path) if error.path and error.path.endswith((".so", ".dylib")) else []
     evidence = _evidence(error, owner)
-    evidence += [Evidence(f"{p} is there, where the loader does not look", p) for p in elsewhere]
-    todo = [Remedy(f"Install the system's package that brings {library}"
-                   + (f", or add {elsewhere[0].rpartition('/')[0]} to LD_LIBRARY_PATH" if elsewhere
-                      else "") + ".", "manual", changes="the system's libraries"), *_again(case, owner)]
-    return Finding("library-missing", "error", "certain",
-                   f"{who} needs the shared library {library}, which the loader cannot find.",
-                   tuple(evidence), tuple(todo))
+    evidence += [Evidence(f"needs {library}", asker) for asker in _chain(needed, library, error.path or "")]
+    missing = next((n for n in needed if n.name == library), None)
+    if missing is not None:
+        folders = ", ".join(dict.fromkeys(missing.searched))
+        evidence.append(Evidence(f"the loader looks in {folders}", missing.asked_by))
+    more = [n.name for n in needed if n.path is None and n.name != library]
+    if more:
+        evidence.append(Evidence(f"{', '.join(more[:6])} cannot be found either", error.path))
+    elsewhere = _elsewhere(case, library)
+    evidence += [Evidence(f"{p} is there, where the loader does not look", p) for p in elsewhere[:3]]
+    because = f"{_who(case, error, owner)} needs the shared library {library}, which the loader cannot find"
+    because += f"; it is in {elsewhere[0].rpartition('/')[0]}." if elsewhere else "."
+    return Finding("library-missing", "error", "certain", because, tuple(evidence),
+                   (*_bring(case, [library, *more], elsewhere), *_again(case, owner, error.path)))
 
 
-def _library_folders(case: Case) -> list[str]:
-    return [f"{case.prefix}/lib", f"{case.base_prefix}/lib", "/usr/local/lib", "/usr/lib", "/opt/lib"]
+def _chain(needed: list[Needed], library: str, first: str) -> list[str]:
+    """Return the files from the compiled part down to the one that asks for the library."""
+    askers = {n.name: n.asked_by for n in needed}
+    name_of = {n.path: n.name for n in needed if n.path}
+    chain: list[str] = []
+    place = askers.get(library)
+    while place and place not in chain:
+        chain.insert(0, place)
+        place = None if place == first else askers.get(name_of.get(place, ""))
+    return chain
+
+
+def _elsewhere(case: Case, library: str) -> list[str]:
+    """Return where on the machine the library is: in this prefix, other environments, usual places."""
+    m = case.machine
+    folders = [m.path.join(p, "lib") for p in (case.prefix, case.base_prefix)]
+    folders += [m.path.join(e.path, "lib") for e in case.neighbours.environments]
+    folders += _PLACES
+    for layer in case.layers:
+        if layer.layer in ("env", "base", "user"):
+            folders += [m.path.join(layer.path, n) for n in case.finder.names(layer.path)
+                        if n.endswith(".libs")]
+    found = [m.path.join(f, library) for f in dict.fromkeys(folders)]
+    return [p for p in found if m.is_file(p)]
+
+
+def _bring(case: Case, libraries: list[str], elsewhere: list[str]) -> list[Remedy]:
+    """Return how to bring missing libraries to where the loader looks."""
+    table = tables.system_packages()
+    packages = list(dict.fromkeys(table[n] for n in libraries if n in table))
+    todo: list[Remedy] = []
+    if packages and case.machine.exists("/usr/bin/apt-get"):
+        todo.append(Remedy(f"Install the system's package{'s' if len(packages) > 1 else ''} that "
+                           f"bring{'' if len(packages) > 1 else 's'} {', '.join(libraries)}.", "command",
+                           argv=("apt-get", "install", "-y", *packages),
+                           changes=f"adds {', '.join(packages)} to the system (needs root)"))
+    elif packages:
+        todo.append(Remedy(f"Install the system's package that brings {', '.join(libraries)}; on Debian it is "
+                           f"called {', '.join(packages)}.", "manual", changes="the system's libraries"))
+    if elsewhere:
+        folder = elsewhere[0].rpartition("/")[0]
+        todo.insert(0, Remedy(f"Have LD_LIBRARY_PATH hold {folder} where this seat is started; this is how "
+                              "the import goes with it.", "command",
+                              argv=(*case.launch.argv, "-c", f"import {case.obs.module}"), cwd=case.launch.cwd,
+                              env={"LD_LIBRARY_PATH": folder}, changes="nothing; the import is tried"))
+    if not todo:
+        todo.append(Remedy(f"Install the system's package that brings {', '.join(libraries)}.", "manual",
+                           changes="the system's libraries"))
+    return todo
 
 
 @cause("symbol-missing", "E", "a symbol or symbol version is missing", rank=64)
 def symbol_missing(case: Case, failure: Failure | None) -> Finding | None:
-    """Name the symbol; those of Python itself are a matter of the ABI."""
+    """Name the symbol, and the library that was found without it; those of Python are the ABI's matter."""
     found = _find(case, _SYMBOL)
     if found is None:
         return None
@@ -86,10 +152,25 @@ def symbol_missing(case: Case, failure: Failure | None) -> Finding | None:
     if symbol.startswith(("Py", "_Py")):
         return None
     owner = _owner(case, error)
-    who = f"{owner.name} {owner.version}" if owner else error.path or case.obs.module
-    return Finding("symbol-missing", "error", "certain",
-                   f"{who} needs {symbol}, which the libraries of this machine do not have.",
-                   tuple(_evidence(error, owner)), _again(case, owner))
+    evidence = _evidence(error, owner)
+    because = f"{_who(case, error, owner)} needs {symbol}, which the libraries of this machine do not have."
+    named = _FOUND_LIBRARY.search(error.message)
+    if named:
+        library = case.loader.read(named.group(1))
+        family = symbol.split("_")[0]
+        best = max((v for v in library.offers if v.startswith(family + "_")), key=_numbers, default="")
+        if best:
+            evidence.append(Evidence(f"{named.group(1)} was found, and goes up to {best}", named.group(1)))
+        because = (f"{_who(case, error, owner)} needs {symbol}, and {named.group(1)} "
+                   f"{f'goes only up to {best}' if best else 'does not have it'}.")
+        if family == "GLIBC":
+            because += " It was built on a newer system than this one."
+    return Finding("symbol-missing", "error", "certain", because, tuple(evidence),
+                   _again(case, owner, error.path))
+
+
+def _numbers(text: str) -> list[int]:
+    return [int(n) for n in re.findall(r"\d+", text)]
 
 
 @cause("binary-mismatch", "E", "built against another major version of a package's C interface",
@@ -101,17 +182,31 @@ def binary_mismatch(case: Case, failure: Failure | None) -> Finding | None:
         return None
     error, _ = found
     owner = _owner(case, error)
-    numpy = case.distribution_named("numpy")
-    who = f"{owner.name} {owner.version}" if owner else case.obs.module
+    used = _used(case, error, owner)
     evidence = _evidence(error, owner)
-    if numpy is not None:
-        evidence.append(Evidence(f"numpy {numpy.version} is installed", numpy.metadata))
+    if used is not None:
+        evidence.append(Evidence(f"{used.name} {used.version} is installed", used.metadata))
+    who = f"{owner.name} {owner.version}" if owner else case.obs.module
     command = remedies.pip_command(case)
     todo: tuple[Remedy, ...] = ()
     if owner is not None and command is not None and remedies.managed_marker(case) is None:
         todo = (Remedy(f"Install a version of {owner.name} that was built for what is installed.",
-                       "command", argv=(*command, "install", "--upgrade", owner.name),
-                       changes=f"upgrades {owner.name}, and what it requires, in {case.prefix}"),)
+                       "command", argv=(*command, "install", "--upgrade", "--force-reinstall", "--no-deps",
+                                        owner.name),
+                       changes=f"replaces {owner.name} in {case.prefix}"),)
+    what = f"{used.name} than the one that is installed ({used.version})" if used else \
+        "the C interface than the one that is installed"
     return Finding("binary-mismatch", "error", "certain",
-                   f"{who} was built against another version of the C interface than the one that is "
-                   "installed.", tuple(evidence), (*todo, *_again(case, owner)))
+                   f"{who} was built against another version of {what}.", tuple(evidence),
+                   todo or _again(case, owner, error.path))
+
+
+def _used(case: Case, error: ObservedError, owner: Distribution | None) -> Distribution | None:
+    """Return the package whose C interface it is: one that the message names."""
+    for word in re.findall(r"[A-Za-z_][\w.]*", error.message):
+        top = word.split(".")[0].lower()
+        found = case.distribution_named(top)
+        if found is not None and (owner is None or found.name != owner.name):
+            return found
+    about_numpy = "umpy" in error.message or "multiarray" in error.message
+    return case.distribution_named("numpy") if about_numpy else None

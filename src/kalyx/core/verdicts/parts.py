@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import ast
+
+from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Case
 from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import asker_evidence
+from kalyx.core.verdicts.bytecode import defined_names
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 from kalyx.core.verdicts.names import near_names, write_import
@@ -21,7 +25,7 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
         return None
     parent, _, name = failure.module.rpartition(".")
     file = case.file_of(parent)
-    if file is None or "is not a package" in failure.error.message:
+    if file is None:
         return None
     owner = case.distribution_of(file)
     held = sorted({n.split(".")[0] for folder in case.search_folders(parent)
@@ -29,49 +33,82 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
                    and not n.startswith("__")})
     near = near_names(name, held)
     what = f"{owner.name} {owner.version}" if owner else parent
-    todo: list[Remedy] = [write_import(case, failure, failure.module, f"{parent}.{n}")
-                          for n in near[:1]]
-    for other in _newer(case, owner):
-        todo += remedies.install(case, f"{owner.name}=={other.version}",  # type: ignore[union-attr]
-                                 why=f", the version that {other.environment.name} has")
-        break
+    todo = [write_import(case, failure, failure.module, f"{parent}.{n}") for n in near[:1]]
+    todo += _version_that_has(case, owner, failure)
     todo.append(Remedy(f"Look up which version of {parent} has {name}, or where it went.",
                        "manual", changes="the import, or the version"))
+    holds = f"it holds {', '.join(held[:12])}" + (" and more" if len(held) > 12 else "")
+    if not held or not case.search_folders(parent):
+        holds = "it is a single file, no package" if "is not a package" in failure.error.message else \
+            "it holds no modules"
     return Finding(
-        "submodule-absent", "error", "certain",
-        f"{what} has no module {failure.module}.",
-        (Evidence(f"{parent} is {file}", file),
-         Evidence(f"it holds {', '.join(held[:12])}" + (" and more" if len(held) > 12 else "")
-                  if held else "it holds no modules"), *asker_evidence(case, failure)),
+        "submodule-absent", "error", "certain", f"{what} has no module {failure.module}.",
+        (Evidence(f"{parent} is {file}", file), Evidence(holds), *asker_evidence(case, failure)),
         tuple(todo))
 
 
-def _newer(case: Case, owner: Distribution | None) -> list[Elsewhere]:
+def _version_that_has(case: Case, owner: Distribution | None, failure: Failure) -> list[Remedy]:
+    """Return the installation of a version that another environment has, where that one has the part."""
     if owner is None or not owner.modules:
         return []
-    return [o for o in case.elsewhere(owner.modules[0])
-            if o.version and o.version != owner.version]
+    for other in case.elsewhere(owner.modules[0]):
+        if other.version and other.version != owner.version and _has_part(case, other, failure):
+            return list(remedies.install(
+                case, f"{owner.name}=={other.version}",
+                why=f", the version that {other.environment.name} has; there it is"))
+    return []
+
+
+def _has_part(case: Case, other: Elsewhere, failure: Failure) -> bool:
+    """Whether another environment's copy holds the missing submodule or name: its files are read."""
+    m = case.machine
+    for site in case.neighbours.sites(other.environment):
+        base = m.path.join(site, *failure.module.split("."))
+        if failure.name is None:
+            if m.is_file(base + ".py") or m.is_folder(base):
+                return True
+            continue
+        for source in (m.path.join(base, "__init__.py"), base + ".py"):
+            if failure.name in defined_names(case, source):
+                return True
+        if m.is_file(m.path.join(base, failure.name + ".py")) or m.is_folder(m.path.join(base, failure.name)):
+            return True
+    return False
 
 
 @cause("attribute-absent", "A", "X is the genuine X and has no y in it", rank=72)
 def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
     """Name what a module of this version does not define."""
-    if failure is None or failure.name is None or failure.error.type == "AttributeError":
+    if failure is None or failure.name is None or "partially initialized" in failure.error.message:
         return None
-    if "partially initialized" in failure.error.message:
+    if failure.error.type == "AttributeError" and _raised_by_own_getattr(case, failure):
         return None
     file = case.file_of(failure.module)
     owner = case.distribution_of(file)
     what = f"{failure.module} ({owner.name} {owner.version})" if owner else failure.module
-    todo: list[Remedy] = []
-    for other in _newer(case, owner):
-        todo += remedies.install(case, f"{owner.name}=={other.version}",  # type: ignore[union-attr]
-                                 why=f", the version that {other.environment.name} has")
-        break
+    defined = defined_names(case, file) if file and file.endswith(".py") else {}
+    near = near_names(failure.name, defined)
+    todo = [write_import(case, failure, failure.name, n, whole=f"from {failure.module} import {n}")
+            for n in near[:1]]
+    todo += _version_that_has(case, owner, failure)
     todo.append(Remedy(f"Look up which version of {failure.module} has {failure.name}, or where "
                        "it went.", "manual", changes="the import, or the version"))
+    evidence = [Evidence(f"{failure.module} is {file or 'built into the interpreter'}", file)]
+    evidence += [Evidence(f"it defines {n}", file, defined[n]) for n in near[:2]]
     return Finding(
-        "attribute-absent", "error", "certain",
-        f"{what} is here and has no {failure.name}.",
-        (Evidence(f"{failure.module} is {file or 'built into the interpreter'}", file),
-         *asker_evidence(case, failure)), tuple(todo))
+        "attribute-absent", "error", "certain", f"{what} is here and has no {failure.name}.",
+        (*evidence, *asker_evidence(case, failure)), tuple(todo))
+
+
+def _raised_by_own_getattr(case: Case, failure: Failure) -> bool:
+    """Whether the line that failed does not even name the attribute: code computed what to ask for."""
+    if failure.asker is None:
+        return False
+    line = case.code_line(failure.asker.file, failure.asker.line)
+    if not line or failure.name is None:
+        return False
+    try:
+        tree = ast.parse(line.rstrip(":") if not line.endswith(":") else line + " pass")
+    except (SyntaxError, ValueError, Unreadable):
+        return failure.name not in line  # a part of a longer statement
+    return not any(isinstance(n, ast.Attribute) and n.attr == failure.name for n in ast.walk(tree))

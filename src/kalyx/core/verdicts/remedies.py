@@ -8,8 +8,10 @@ from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import requirement_name
 from kalyx.core.facts.interpreters import python_in
 from kalyx.core.model import Elsewhere, Remedy
+from kalyx.core.verdicts.pins import others_affected
 
-__all__ = ["install", "move_seat", "quiet_flags", "reinstall", "rename_file"]
+__all__ = ["build_again", "install", "make_readable", "move_seat", "quiet_flags", "reinstall",
+           "remove_file", "rename_file", "set_aside"]
 
 
 def quiet_flags(case: Case) -> tuple[str, ...]:
@@ -84,7 +86,8 @@ def install(case: Case, requirement: str, *, why: str = "",
         said += (" It is a conda environment: where conda has the package too, conda is the "
                  "better way, as pip may change packages that conda counts on.")
     return (Remedy(said, "command", argv=(*command, "install", *options, requirement),
-                   changes=f"adds {name}, and what it requires, to {case.prefix}"),)
+                   changes=f"adds {name}, and what it requires, to {case.prefix}"
+                   f"{others_affected(case, requirement)}"),)
 
 
 def _install_in_managed(case: Case, requirement: str, marker: str) -> tuple[Remedy, ...]:
@@ -115,6 +118,12 @@ def reinstall(case: Case, name: str, version: str, reason: str) -> tuple[Remedy,
                    changes=f"replaces the files of {name} in {case.prefix}"),)
 
 
+def build_again(case: Case, file: str) -> tuple[Remedy, ...]:
+    """Return what to do about a compiled file that no distribution owns."""
+    return (Remedy(f"Build or install {file} again with {case.python}.", "manual",
+                   changes="the compiled file"),)
+
+
 def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
     """Return how to make the seat use the environment that has the module already."""
     interpreter = elsewhere.interpreter
@@ -136,6 +145,37 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
                       "manual", changes="which interpreter the notebook runs")
     return Remedy(f"Or point the editor at {place}: {interpreter.path}", "manual",
                   changes="which interpreter the editor runs")
+
+
+def set_aside(case: Case, path: str) -> Remedy:
+    """Return the command that gives a file an ending by which Python does not find it."""
+    new = path + ".unused"
+    argv = ("cmd", "/c", "move", path, new) if case.machine.platform == "win32" else ("mv", path, new)
+    return Remedy(f"Set {path} aside, so that all parts of the namespace are found.", "command", argv=argv,
+                  changes=f"renames {path} to {case.machine.path.basename(new)}")
+
+
+def remove_file(case: Case, path: str, why: str) -> Remedy:
+    """Return the command that takes a file away."""
+    argv = ("cmd", "/c", "del", path) if case.machine.platform == "win32" else ("rm", path)
+    return Remedy(f"Take {path} away{why}.", "command", argv=argv, changes=f"removes {path}")
+
+
+def make_readable(case: Case, path: str) -> Remedy:
+    """Return how to let the seat's user read a file or folder: a command for whom it belongs to."""
+    m = case.machine
+    info = m.stat(path)
+    if m.platform == "win32":
+        return Remedy(f"Give yourself the right to read {path}.", "command",
+                      argv=("icacls", path, "/grant", f"{m.env.get('USERNAME', '')}:(OI)(CI)RX", "/T"),
+                      changes=f"who may read {path}")
+    argv = ("chmod", "-R", "u+rwX", path)
+    if (info is not None and info.owner not in (m.user_id, 0)) or (
+            info is not None and info.owner == 0 != m.user_id):
+        return Remedy(f"Have its owner (user {info.owner}) let you read it: chmod -R a+rX {path}", "manual",
+                      changes=f"who may read {path}")
+    return Remedy("Let yourself read it again; it is yours.", "command", argv=argv,
+                  changes=f"the permissions of {path}")
 
 
 def rename_file(case: Case, path: str) -> Remedy:

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Case
+from kalyx.core.facts.interpreters import python_in
 from kalyx.core.facts.layers import LinkLine, link_lines, site_folders, user_site
 from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.model import Distribution, Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import asked_by_person, asked_near_home, is_absent, searched
-from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure
 
-__all__ = ["base_site_off", "link_broken", "own_code_unreachable", "user_site_off"]
+__all__ = ["base_site_off", "link_broken", "own_code_unreachable", "site_off",
+           "user_site_off"]
 
 
 def _absent_name(case: Case, failure: Failure | None) -> str | None:
@@ -23,6 +25,115 @@ def _absent_name(case: Case, failure: Failure | None) -> str | None:
 
 def _what(distribution: Distribution | None, name: str) -> str:
     return f"{distribution.name} {distribution.version}" if distribution else name
+
+
+@cause("site-off", "B", "the environment's own site-packages is not on the path", rank=37)
+def site_off(case: Case, failure: Failure | None) -> Finding | None:
+    """Find the module in the environment's own folder, or behind a .pth, that the path leaves out."""
+    name = _absent_name(case, failure)
+    if name is None:
+        return None
+    m = case.machine
+    on_path = {m.key(x.path) for x in case.layers}
+    for prefix in _own_prefixes(case):
+        kind = "venv" if m.is_file(m.path.join(prefix, "pyvenv.cfg")) else "conda"
+        for folder in site_folders(m, prefix, kind, None):
+            if f"{case.version[0]}.{case.version[1]}" not in folder and m.platform != "win32":
+                continue  # of another version: that is another cause
+            if m.key(folder) not in on_path and case.neighbours.any_holds([folder], name):
+                return _site_off(case, name, prefix, folder)
+    return _closed_link(case, name)
+
+
+def _own_prefixes(case: Case) -> list[str]:
+    """Return where the interpreter, by the path that it was started with, has its environment."""
+    m = case.machine
+    places = [case.launch.argv[0] if case.launch.argv else "", case.python]
+    found = [m.path.dirname(m.path.dirname(p)) for p in places if m.path.isabs(p)]
+    return list(dict.fromkeys([*found, case.prefix]))
+
+
+def _site_off(case: Case, name: str, prefix: str, folder: str) -> Finding:
+    m = case.machine
+    owner = case.neighbours.shelf(folder).providing(name)
+    config = m.path.join(prefix, "pyvenv.cfg")
+    home = case.launch.env.get("PYTHONHOME")
+    flags = case.obs.who.get("flags", {})
+    todo: tuple[Remedy, ...]
+    if flags.get("no_site"):
+        why = Evidence(f"it was started with {' '.join(case.launch.argv[1:]) or '-S'}, which leaves every "
+                       "site-packages out")
+        todo = (Remedy("Start it without -S.", "manual", changes="how this seat starts Python"),)
+    elif home and not flags.get("ignore_environment"):
+        why = Evidence(f"the variable PYTHONHOME is {home!r}: it sends the interpreter to another place")
+        todo = (Remedy("Unset PYTHONHOME where it is set.", "manual", changes="the variable PYTHONHOME"),)
+    else:
+        there = m.is_file(config)
+        why = Evidence(f"{config} {'does not name a home that works' if there else 'is not there'}, so the "
+                       "interpreter does not know that it belongs to an environment", config)
+        base = python_in(m, case.base_prefix)
+        todo = (Remedy(f"Write {config} anew; what is installed in {prefix} stays.", "command",
+                       argv=(base, "-m", "venv", "--without-pip", prefix),
+                       changes=f"writes pyvenv.cfg, the links and the activation scripts of {prefix}"),)
+    return Finding(
+        "site-off", "error", "certain",
+        f"{name} is in {folder}, the environment's own folder, and that is not on the search path.",
+        (Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder), why,
+         *searched(case)), todo)
+
+
+def _closed_link(case: Case, name: str) -> Finding | None:
+    """Find a .pth that may not be read, where it would have linked the module."""
+    m = case.machine
+    for layer in case.layers:
+        if layer.layer not in ("env", "base", "user"):
+            continue
+        for file in sorted(n for n in case.finder.names(layer.path) if n.endswith(".pth")):
+            path = m.path.join(layer.path, file)
+            try:
+                m.read_bytes(path, 1)
+            except Unreadable as error:
+                owner = case.shelf(layer).named(name)
+                if owner is None and name.lower() not in file.lower().replace("-", "_"):
+                    continue
+                return Finding(
+                    "site-off", "error", "certain" if owner else "likely",
+                    f"{path} links {name}, and it may not be read: {error.reason}.",
+                    (Evidence(error.reason, path), *searched(case)), (remedies.make_readable(case, path),))
+    return None
+
+
+@also_at_import("env-version-skew", rank=39)
+def packages_of_another_version(case: Case, failure: Failure | None) -> Finding | None:
+    """Find the module in the environment, under the folder of another Python version."""
+    name = _absent_name(case, failure)
+    if name is None or case.machine.platform == "win32" or case.prefix == case.base_prefix:
+        return None
+    m = case.machine
+    library = m.path.join(case.prefix, "lib")
+    mine = f"python{case.version[0]}.{case.version[1]}"
+    for version in sorted(m.names_in(library)):
+        folder = m.path.join(library, version, "site-packages")
+        if version == mine or not version.startswith(("python", "pypy")) \
+                or not case.neighbours.any_holds([folder], name):
+            continue
+        owner = case.neighbours.shelf(folder).providing(name)
+        config = find_venv_config(m, case.python)
+        evidence = [Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder),
+                    Evidence(f"this is Python {case.obs.who.get('version')}, which looks in "
+                             f"{m.path.join(library, mine, 'site-packages')}", case.python)]
+        if config is not None and config.version:
+            evidence.append(Evidence(f"the environment was made with Python {config.version}", config.path,
+                                     config.lines.get("version") or config.lines.get("version_info")))
+        wanted = f"{owner.name}=={owner.version}" if owner else name
+        return Finding(
+            "env-version-skew", "error", "certain",
+            f"{name} is in {case.environment_name}, but under {version}, and its interpreter is Python "
+            f"{case.obs.who.get('version')} now.", tuple(evidence),
+            (*remedies.install(case, wanted, why=" again, for the Python that it has now"),
+             Remedy(f"All packages in {folder} are out of reach: install each again, or make the environment "
+                    f"anew with {version}.", "manual", changes=case.prefix)))
+    return None
 
 
 @cause("base-site-off", "B", "it is in the base installation, and the environment is closed to it",

@@ -1,0 +1,153 @@
+"""Group D: what is imported is bytecode that does not belong to the source that is there."""
+
+from __future__ import annotations
+
+import ast
+import re
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.cases import Case
+from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.verdicts import remedies
+from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.failure import Failure
+
+__all__ = ["bytecode_stale", "defined_names"]
+
+_MAGIC = re.compile(r"[Bb]ad magic number in ['\"]?([\w.]+)['\"]?")
+# Bad marshal data and the like: bytecode that another Python wrote, or that is cut off
+_UNREADABLE = re.compile(r"bad marshal data|marshal data too short|EOF read where|bytecode|"
+                         r"reached EOF while reading")
+
+
+@cause("bytecode-stale", "D", "an orphaned or foreign .pyc is what gets imported, or breaks it", rank=16)
+def bytecode_stale(case: Case, failure: Failure | None) -> Finding | None:
+    """Find a .pyc without a source, of another Python, or older than its source."""
+    if case.obs.outcome != "fails":
+        return None
+    return _of_another_python(case) or _older_than_source(case, failure) or _orphan(case, failure)
+
+
+def _of_another_python(case: Case) -> Finding | None:
+    for error in case.obs.chain:
+        match = _MAGIC.search(error.message)
+        name = match.group(1) if match else error.name
+        if not match and not (error.type in ("ImportError", "EOFError", "ValueError", "TypeError")
+                              and _UNREADABLE.search(error.message)):
+            continue
+        file = error.path or (case.obs.loaded.get(name or "", (None,))[0]) or _bytecode_of(case, name)
+        if file is None or not file.endswith(".pyc"):
+            continue
+        magic = _magic(case, file)
+        evidence = [Evidence(f"{error.type}: {error.message}", file)]
+        if magic:
+            evidence.append(Evidence(f"its magic number is {magic}; this is Python "
+                                     f"{case.obs.who.get('version')}", file))
+        return _finding(case, file, f"The bytecode {file} was written by another Python than this one "
+                        f"({case.obs.who.get('version')}), or is cut off.", evidence)
+    return None
+
+
+def _bytecode_of(case: Case, name: str | None) -> str | None:
+    found = case.file_of(name) if name else None
+    return found if found and found.endswith(".pyc") else None
+
+
+def _magic(case: Case, file: str) -> int | None:
+    try:
+        head = case.machine.read_bytes(file, 4)
+    except Unreadable:
+        return None
+    return int.from_bytes(head[:2], "little") if len(head) == 4 else None
+
+
+def _older_than_source(case: Case, failure: Failure | None) -> Finding | None:
+    """Find a name that the source defines and the loaded module lacks."""
+    if failure is None or failure.name is None or "partially" in failure.error.message:
+        return None
+    source = case.file_of(failure.module)
+    if source is None or not source.endswith(".py"):
+        return None
+    line = defined_names(case, source).get(failure.name)
+    compiled = cached_file(case, source)
+    if line is None or not case.machine.is_file(compiled):
+        return None
+    return Finding(
+        "bytecode-stale", "error", "certain",
+        f"{source} defines {failure.name}, and the bytecode {compiled} that was imported in its place "
+        "does not.",
+        (Evidence(f"{failure.name} is defined", source, line),
+         Evidence(f"{failure.error.type}: {failure.error.message}", compiled)),
+        (remedies.remove_file(case, compiled, "; Python writes it anew from the source"),))
+
+
+def defined_names(case: Case, source: str) -> dict[str, int]:
+    """Return the names that a source file plainly defines at its top level, with their lines."""
+    from kalyx.core.facts.sources import parse
+
+    found: dict[str, int] = {}
+    try:
+        tree = parse(case.machine.read_text(source, 8 * 1024 * 1024))
+    except (Unreadable, SyntaxError, ValueError, RecursionError, MemoryError):
+        return {}
+    for node in tree.body:
+        if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef)):
+            found.setdefault(node.name, node.lineno)
+        elif isinstance(node, (ast.Assign, ast.AnnAssign)) and (
+                isinstance(node, ast.Assign) or node.value is not None):
+            targets = node.targets if isinstance(node, ast.Assign) else [node.target]
+            for name in (t for target in targets for t in ast.walk(target) if isinstance(t, ast.Name)):
+                found.setdefault(name.id, node.lineno)
+        elif isinstance(node, (ast.Import, ast.ImportFrom)):
+            for alias in node.names:
+                found.setdefault((alias.asname or alias.name).split(".")[0], node.lineno)
+        elif isinstance(node, ast.Delete):
+            for target in node.targets:
+                found.pop(getattr(target, "id", ""), None)
+    return found
+
+
+def cached_file(case: Case, source: str) -> str:
+    """Return where this interpreter keeps the bytecode of a source (PEP 3147; beside it on 2.7)."""
+    m = case.machine
+    if case.version[0] == 2:
+        return source + "c"
+    kind = {"pypy": "pypy"}.get(str(case.obs.who.get("implementation")), "cpython-")
+    tag = str(case.obs.who.get("cache_tag") or f"{kind}{case.version[0]}{case.version[1]}")
+    stem = m.path.basename(source)[:-3]
+    return str(m.path.join(m.path.dirname(source), "__pycache__", f"{stem}.{tag}.pyc"))
+
+
+def _orphan(case: Case, failure: Failure | None) -> Finding | None:
+    """Find a .pyc without its source in which the failure happened, or that lacks what is asked of it."""
+    names = [case.obs.module] + ([failure.module] if failure else [])
+    for name in names:
+        file = case.obs.loaded.get(name, (None,))[0] or _bytecode_of(case, name)
+        if not file or not file.endswith(".pyc") or "__pycache__" in file \
+                or case.machine.is_file(file[:-1]):
+            continue
+        frames = [f.file for e in case.obs.chain for f in e.frames]
+        about_it = failure is not None and failure.name is not None and failure.module == name
+        if not about_it and file[:-1] not in frames and case.machine.path.basename(file[:-1]) not in [
+                case.machine.path.basename(f) for f in frames]:
+            continue
+        return _finding(case, file, f"{file} is bytecode without its source; it is what gets imported as "
+                        f"{name}.", [Evidence(f"{file[:-1]} is not there", file)])
+    return None
+
+
+def _finding(case: Case, file: str, because: str, evidence: list[Evidence]) -> Finding:
+    """Say what to do: take it away where something better stands behind it, else bring the source back."""
+    owner = case.distribution_of(file)
+    if case.machine.is_file(file[:-1]) or "__pycache__" in file:
+        todo: tuple[Remedy, ...] = (remedies.remove_file(case, file, "; Python writes it anew"),)
+    elif owner is not None:
+        todo = remedies.reinstall(case, owner.name, owner.version, "with its sources")
+    else:
+        stem = case.machine.path.basename(file).split(".")[0]
+        if len([c for _, c in case.candidates(stem) if c.kind != "namespace"]) > 1:
+            todo = (remedies.remove_file(case, file, f"; another {stem} stands further back on the path"),)
+        else:
+            todo = (Remedy(f"Bring the source {file[:-1]} back, or take the .pyc away.", "manual",
+                           changes=file),)
+    return Finding("bytecode-stale", "error", "certain", because, tuple(evidence), todo)
