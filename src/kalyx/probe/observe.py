@@ -135,6 +135,7 @@ def who():
         "base_prefix": getattr(sys, "real_prefix", None) or getattr(sys, "base_prefix", sys.prefix),
         "path": [p for p in sys.path if text_or_none(p) is not None],
         "cwd": current_folder(),
+        "cache_tag": getattr(known, "cache_tag", None),
         "platform": sys.platform,
         "suffixes": suffixes(),
         "builtin": list(sys.builtin_module_names),
@@ -315,6 +316,7 @@ def main():
     result, limit, start, script = sys.argv[2:6]
     asked = sys.argv[6:]
     held = None
+    sys.dont_write_bytecode = True  # looking changes nothing
     out = open(result, "wb", 0)
     set_start(start, script)
     about = who()

@@ -18,6 +18,7 @@ _MAGIC = re.compile(r"[Bb]ad magic number in ['\"]?([\w.]+)['\"]?")
 # Bad marshal data and the like: bytecode that another Python wrote, or that is cut off
 _UNREADABLE = re.compile(r"bad marshal data|marshal data too short|EOF read where|bytecode|"
                          r"reached EOF while reading")
+_DEFINES = re.compile(r"(?:async\s+)?(?:def|class)\s+(\w+)|(\w+)\s*(?::[^=]+)?=[^=]")
 
 
 @cause("bytecode-stale", "D", "an orphaned or foreign .pyc is what gets imported, or breaks it", rank=16)
@@ -87,9 +88,14 @@ def defined_names(case: Case, source: str) -> dict[str, int]:
 
     found: dict[str, int] = {}
     try:
-        tree = parse(case.machine.read_text(source, 8 * 1024 * 1024))
-    except (Unreadable, SyntaxError, ValueError, RecursionError, MemoryError):
+        text = case.machine.read_text(source, 8 * 1024 * 1024)
+        tree = parse(text)
+    except Unreadable:
         return {}
+    except (SyntaxError, ValueError, RecursionError, MemoryError):  # of a newer Python, it may be
+        lines = enumerate(text.splitlines(), 1)
+        plain = ((n, _DEFINES.match(line)) for n, line in lines)
+        return {m.group(1) or m.group(2): n for n, m in plain if m}
     for node in tree.body:
         if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef)):
             found.setdefault(node.name, node.lineno)

@@ -75,6 +75,8 @@ def _hidden_pair(case: Case, name: str) -> tuple[str, str] | None:
     if not found or found[0][0] != "start" or found[0][1].kind == "namespace":
         return None
     own = found[0][1]
+    if own.kind == "bytecode" and case.obs.outcome == "fails":
+        return None  # a left-over of a file that is gone: no name that a person chose
     hidden = next((c for layer, c in found[1:] if _really_hidden(case, layer, c, own)), None)
     if hidden is None:
         editable = case.distribution_named(name)
@@ -213,6 +215,7 @@ def _declares(case: Case, first: Candidate) -> bool:
 # -- copies in other layers ---------------------------------------------------------------------
 _COPIES = {
     "link": ("hidden-by-path", "a line of a .pth file that adds"),
+    "other": ("hidden-by-path", "code that runs at Python's start and adds"),
     "pythonpath": ("hidden-by-path", "the PYTHONPATH entry"),
     "user": ("hidden-by-user-site", "the user site"),
 }
@@ -225,7 +228,9 @@ def hidden_by_path(case: Case, failure: Failure | None) -> Finding | None:
     A linked folder is there on purpose: it is told only where the import fails.
     """
     found = _copy_first(case, "pythonpath")
-    return found or (_copy_first(case, "link") if case.obs.outcome == "fails" else None)
+    if found is None and case.obs.outcome == "fails":
+        return _copy_first(case, "link") or _copy_first(case, "other")
+    return found
 
 
 @cause("hidden-by-user-site", "B", "a copy in the user site comes before the environment's or the "
@@ -277,10 +282,10 @@ def _let_through(case: Case, layer: str, first: Candidate) -> tuple[Remedy, ...]
     if layer == "pythonpath":
         return (Remedy(f"Take {first.entry} out of PYTHONPATH, where that is set.", "manual",
                        changes="the variable PYTHONPATH"),)
-    if layer == "link":
+    if layer in ("link", "other"):
         for line in (x for y in case.layers if y.layer in ("env", "base", "user")
                      for x in link_lines(case.machine, y.path)):
-            if line.target and case.machine.same(line.target, first.entry):
+            if first.entry in line.text or (line.target and case.machine.same(line.target, first.entry)):
                 return (Remedy(f"Take that line out of {line.file}.", "edit",
                                edits=(Edit(line.file, line.text, f"# {line.text}"),), changes=line.file),)
         return (Remedy(f"Take {first.entry} off the search path, where it is put there.", "manual",

@@ -45,7 +45,7 @@ _NOT_BESIDE: dict[str, frozenset[str]] = {
     "mixed-install": frozenset({"files-missing", "metadata-only", "file-corrupt", "foreign-abi",
                                 "foreign-platform"}),
     "submodule-absent": _NOT_WHOLE | {"version-conflict"},
-    "attribute-absent": _NOT_WHOLE | {"python-too-new", "version-conflict"},
+    "attribute-absent": _NOT_WHOLE | {"python-too-new", "python-too-old", "version-conflict"},
     "circular-import": _NOT_WHOLE,
     "python2-source": frozenset({"file-corrupt"}),
     "python-too-old": frozenset({"python2-source", "file-corrupt"}),
@@ -71,6 +71,8 @@ def judge_import(case: Case) -> ImportReport:
     findings = _findings(case, failure)
     origin = case.source_of(obs.origin) or (obs.search[0] if obs.search else None)
     outcome = "imports" if obs.outcome == "imports" else "fails"
+    if outcome == "imports" and not origin and not case.is_builtin(top_level(obs.module)):
+        origin = case.file_of(obs.module)  # it put something without a file in its own place
     elsewhere: tuple[Elsewhere, ...] = ()
     if outcome == "fails" and failure is not None and is_absent(case, failure):
         elsewhere = tuple(case.elsewhere(failure.top))

@@ -7,7 +7,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.model import Evidence, Finding, ImportReport, Observation, Remedy, Seat
 from kalyx.core.verdicts.catalogue import cause
 
-__all__ = ["interpreter_broken", "interpreter_gone", "report_without_run"]
+__all__ = ["env_gone", "interpreter_broken", "interpreter_gone", "report_without_run"]
 
 
 def which_is_gone(path: str, trouble: str) -> str:
@@ -37,6 +37,22 @@ def interpreter_gone(facts: SeatFacts, machine: Machine) -> Finding | None:
     return Finding("interpreter-gone", "error", "certain",
                    f"Nothing can be run with {path}{which_is_gone(path, interpreter.trouble)}.",
                    tuple(evidence), tuple(todo))
+
+
+def env_gone(facts: SeatFacts, machine: Machine) -> list[Finding]:
+    """Say of an environment whose interpreter leads nowhere that its base is gone."""
+    from kalyx.core.facts.pyvenv import find_venv_config
+    from kalyx.core.model import Environment
+    from kalyx.core.verdicts.environment import env_base_gone
+
+    interpreter = facts.seat.interpreter
+    config = find_venv_config(machine, interpreter.path) if interpreter else None
+    if config is None:
+        return []
+    environment = Environment(config.prefix, machine.path.basename(config.prefix), "venv", None, config.version,
+                              interpreter=interpreter)
+    found = env_base_gone(environment, machine, config)
+    return [found] if found is not None else []
 
 
 @cause("interpreter-broken", "G", "it exists and cannot start",
@@ -77,6 +93,7 @@ def interpreter_broken(facts: SeatFacts, machine: Machine,
 def report_without_run(seat: Seat, module: str, name: str | None,
                        findings: tuple[Finding, ...], facts: SeatFacts) -> ImportReport:
     """Return the answer where the seat has nothing that could be run."""
+    findings = findings or tuple(f for f in seat.findings if f.is_problem)
     other_language = bool(facts.kernel and facts.kernel.language
                           and facts.kernel.language.lower() != "python")
     return ImportReport(module, name, seat.ref, seat.interpreter,

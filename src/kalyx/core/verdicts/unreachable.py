@@ -301,7 +301,7 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
     if not is_absent(case, failure) or failure is None or not asked_near_home(case, failure):
         return None
     m, name = case.machine, failure.top
-    folder = case.start or case.launch.cwd
+    folder = case.start or case.launch.start or case.launch.cwd
     for place in _own_places(case, folder):
         found = _code_at(case, place, name)
         if found is None:
@@ -323,9 +323,17 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
             f"{name} is your own code in {found}, and no part of this seat's search path "
             f"holds {place}.",
             (Evidence(f"{found} is there", found),
-             Evidence(f"Python was started with {folder} as its start folder", folder),
+             _start_evidence(case, folder),
              *searched(case)), tuple(todo))
     return None
+
+
+def _start_evidence(case: Case, folder: str) -> Evidence:
+    flags = case.obs.who.get("flags", {})
+    if flags.get("isolated") or flags.get("safe_path"):
+        how = " ".join(case.launch.argv[1:]) or "the variable PYTHONSAFEPATH"
+        return Evidence(f"{folder} is not on the path, as {how} switches the start folder off", folder)
+    return Evidence(f"Python was started with {folder} as its start folder", folder)
 
 
 def _code_at(case: Case, place: str, name: str) -> str | None:
@@ -337,7 +345,7 @@ def _code_at(case: Case, place: str, name: str) -> str | None:
 
 def _own_places(case: Case, folder: str) -> list[str]:
     m = case.machine
-    places = [m.path.join(folder, "src")]
+    places = [folder, m.path.join(folder, "src")]
     places += [m.path.join(folder, n) for n in m.scan(folder)[1][:200]
                if "." not in n and n not in ("node_modules", "__pycache__")]
     above = folder

@@ -10,6 +10,7 @@ from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.model import Distribution, Evidence, Finding, Remedy
 from kalyx.core.verdicts import remedies
+from kalyx.core.verdicts.bytecode import defined_names
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 
@@ -19,9 +20,12 @@ _PYTHON2 = re.compile(r"Missing parentheses in call to '(?:print|exec)'|"
                       r"multiple exception types must be parenthesized|"
                       r"invalid (?:token|decimal literal)|leading zeros in decimal|"
                       r"inconsistent use of tabs")
-_PYTHON2_LINE = re.compile(r"^\s*(?:print\s+[\"'\w]|exec\s+[\"'\w]|raise\s+\w+\s*,|"
-                           r"except\s+\w+\s*,\s*\w+\s*:)|"
-                           r"\bur?\"|`\w+`|<>|\b0\d+\b|\d+L\b")
+# Forms that Python 2 alone has: with such a line the syntax error needs no other explanation
+_PYTHON2_LINE = re.compile(r"^\s*(?:print\s+[\"'\w%(]|print\s*>>|exec\s+[\"'\w]|raise\s+[\w.]+\s*,|"
+                           r"except\s+[\w.()\s,]+,\s*\w+\s*:)|"
+                           r"\bur[\"']|`[^`]+`|<>|(?<![\w.])0[0-7]+\b|\b\d+L\b")
+_ASYNC_NAME = re.compile(r"(?<![\w.])(async|await)\s*(?==[^=]|,|\)|\.|:\s*$)|[.,(]\s*(async|await)\s*[=,).(]|"
+                         r"\bdef\s+(async|await)\b|\bimport\s+(async|await)\b|\bas\s+(async|await)\b")
 
 
 def _broken_source(case: Case) -> tuple[str, int, str] | None:
@@ -51,11 +55,11 @@ def _upgrade(case: Case, owner: Distribution | None) -> tuple[Remedy, ...]:
 @cause("python2-source", "C", "the file is Python 2 code", rank=54)
 def python2_source(case: Case, failure: Failure | None) -> Finding | None:
     """Recognise Python 2 by the line that Python 3 stumbles over."""
-    broken, error = _broken_source(case), case.obs.error
+    broken, error = _broken_source(case) or _print_to_a_file(case), case.obs.error
     if broken is None or error is None or case.version[0] < 3:
         return None
     file, line, text = broken
-    if not _PYTHON2_LINE.search(text) or not (_PYTHON2.search(error.message) or _parses_as_2(text)):
+    if not _PYTHON2_LINE.search(text):
         return None
     owner = case.distribution_of(file)
     return Finding(
@@ -67,8 +71,14 @@ def python2_source(case: Case, failure: Failure | None) -> Finding | None:
                                         "manual", changes=file)))
 
 
-def _parses_as_2(text: str) -> bool:
-    return bool(re.match(r"\s*(print\s+[^(=]|raise\s+\w+\s*,|except\s+\w+\s*,\s*\w+\s*:)", text))
+def _print_to_a_file(case: Case) -> tuple[str, int, str] | None:
+    """Find ``print >>file, ...``, which Python 3 can parse and not carry out."""
+    error = case.obs.error
+    if error is None or error.type != "TypeError" or ">>" not in error.message or not error.frames:
+        return None
+    frame = error.frames[-1]
+    text = case.code_line(frame.file, frame.line)
+    return (frame.file, frame.line, text) if re.match(r"print\s*>>", text) else None
 
 
 @cause("python-too-old", "C", "the code or its Requires-Python needs a newer Python than this one",
@@ -77,7 +87,7 @@ def python_too_old(case: Case, failure: Failure | None) -> Finding | None:
     """Find syntax that a newer Python accepts, and the version that the metadata asks for."""
     broken = _broken_source(case)
     if broken is None:
-        return None
+        return _in_other_versions(case, failure, newer=True) or _below_its_bound(case)
     file, line, text = broken
     owner = case.distribution_of(file)
     asks = _requires_python(case, owner)
@@ -97,6 +107,32 @@ def python_too_old(case: Case, failure: Failure | None) -> Finding | None:
         (*_upgrade(case, owner),
          Remedy(f"Use an environment with a newer Python{f' ({asks})' if asks else ''}.", "manual",
                 changes="which Python is used")))
+
+
+def _below_its_bound(case: Case) -> Finding | None:
+    """Find a package that fails in its own code and declares that this Python is too old for it."""
+    error = case.obs.error
+    if error is None or not error.frames:
+        return None
+    owner = case.distribution_of(error.frames[-1].file)
+    asks = _requires_python(case, owner)
+    if owner is None or not asks or not _is_outside(asks, case) or not re.search(r">|==|~=", asks):
+        return None
+    if re.search(r"<", asks) and not re.search(r">", asks):
+        return None
+    from packaging.specifiers import SpecifierSet
+
+    if all(s.contains(str(case.obs.who.get("version", "3")), prereleases=True)
+           for s in SpecifierSet(asks) if s.operator in (">", ">=", "~=", "==")):
+        return None
+    last = error.frames[-1]
+    return Finding(
+        "python-too-old", "error", "likely",
+        f"{owner.name} {owner.version} is for Python {asks}, and this is Python {case.obs.who.get('version')}.",
+        (Evidence(f"it declares Requires-Python: {asks}", owner.metadata),
+         Evidence(f"{error.type}: {error.message.split(chr(10))[0]}", last.file, last.line)),
+        (*_upgrade(case, owner),
+         Remedy(f"Or use an environment whose Python is {asks}.", "manual", changes="which Python is used")))
 
 
 def _requires_python(case: Case, owner: Distribution | None) -> str | None:
@@ -135,7 +171,100 @@ def _accepted_by_ours(case: Case, file: str) -> str | None:
 
 @cause("python-too-new", "C", "the code uses what this Python no longer has", rank=58)
 def python_too_new(case: Case, failure: Failure | None) -> Finding | None:
-    """Find names that the standard library has dropped, by a table of when each went."""
+    """Find names that the standard library has dropped, new keywords, and bounds in the metadata."""
+    return (_removed_name(case, failure) or _keyword_as_name(case)
+            or _in_other_versions(case, failure, newer=False) or _above_its_bound(case))
+
+
+def _keyword_as_name(case: Case) -> Finding | None:
+    broken = _broken_source(case)
+    match = _ASYNC_NAME.search(broken[2]) if broken and case.version >= (3, 7) else None
+    if broken is None or match is None:
+        return None
+    file, line, text = broken
+    word = next(g for g in match.groups() if g)
+    owner = case.distribution_of(file)
+    return Finding(
+        "python-too-new", "error", "certain",
+        f"{_whose(case, owner, file)} uses {word} as a name, and since Python 3.7 it is a keyword; this is "
+        f"Python {case.obs.who.get('version')}.",
+        (Evidence(text, file, line), Evidence(f"Python 3.6 was the last in which {word} could be a name")),
+        (*_upgrade(case, owner), Remedy(f"Give {word} another name in the code.", "manual", changes=file)))
+
+
+def _above_its_bound(case: Case) -> Finding | None:
+    """Find a package that fails in its own code and declares that this Python is too new for it."""
+    from packaging.specifiers import InvalidSpecifier, SpecifierSet
+
+    error = case.obs.error
+    if error is None or not error.frames:
+        return None
+    owner = case.distribution_of(error.frames[-1].file)
+    asks = _requires_python(case, owner)
+    if owner is None or not asks or not _is_outside(asks, case):
+        return None
+    try:
+        upper = [s for s in SpecifierSet(asks) if s.operator in ("<", "<=", "==", "~=")
+                 and not s.contains(str(case.obs.who.get("version", "3")), prereleases=True)]
+    except InvalidSpecifier:
+        return None
+    if not upper:
+        return None
+    last = error.frames[-1]
+    return Finding(
+        "python-too-new", "error", "likely",
+        f"{owner.name} {owner.version} is for Python {asks}, and this is Python {case.obs.who.get('version')}.",
+        (Evidence(f"it declares Requires-Python: {asks}", owner.metadata),
+         Evidence(f"{error.type}: {error.message.split(chr(10))[0]}", last.file, last.line)),
+        (*_upgrade(case, owner),
+         Remedy(f"Or use an environment whose Python is {asks}.", "manual", changes="which Python is used")))
+
+
+def _in_other_versions(case: Case, failure: Failure | None, *, newer: bool) -> Finding | None:
+    """Find a name of the standard library that the one of another Python on this machine defines."""
+    if failure is None or failure.name is None or failure.error.type not in (
+            "ImportError", "AttributeError") or "partially" in failure.error.message:
+        return None
+    m, file = case.machine, case.file_of(failure.module)
+    if file is None or not file.endswith(".py") or case.layer_of_file(file) != "stdlib" \
+            or failure.name in defined_names(case, file):
+        return None
+    library = max((x.path for x in case.layers if m.is_within(file, x.path)), key=len)
+    for environment in case.neighbours.environments:
+        version = environment.python_version or ""
+        pair = tuple(int(n) for n in version.split(".")[:2] if n.isdigit())
+        if environment.kind != "base" or len(pair) != 2 or pair == case.version \
+                or (pair > case.version) != newer:
+            continue
+        other = m.path.join(environment.path, "lib", f"python{pair[0]}.{pair[1]}",
+                            m.path.relpath(file, library))
+        line = defined_names(case, other).get(failure.name)
+        if line is not None:
+            return _other_version(case, failure, version, other, line, newer=newer)
+    return None
+
+
+def _other_version(case: Case, failure: Failure, version: str, other: str, line: int, *,
+                   newer: bool) -> Finding:
+    asker = failure.asker
+    owner = case.distribution_of(asker.file) if asker else None
+    who = _whose(case, owner, asker.file) if asker else "The import"
+    name = f"{failure.module}.{failure.name}"
+    evidence = [Evidence(f"the standard library of Python {version} defines {failure.name}", other, line),
+                Evidence(f"that of Python {case.obs.who.get('version')} does not",
+                         case.file_of(failure.module))]
+    if asker:
+        evidence.append(Evidence(case.code_line(asker.file, asker.line), asker.file, asker.line))
+    return Finding(
+        "python-too-old" if newer else "python-too-new", "error", "certain",
+        f"{who} uses {name}, which Python {case.obs.who.get('version')} does not have "
+        f"{'yet' if newer else 'any more'}; Python {version} has it.", tuple(evidence),
+        (*_upgrade(case, owner),
+         Remedy(f"Use an environment with {'a newer' if newer else 'an older'} Python, such as {version}, or "
+                f"change the code to do without {name}.", "manual", changes="which Python is used")))
+
+
+def _removed_name(case: Case, failure: Failure | None) -> Finding | None:
     if failure is None or failure.name is None:
         return None
     known = tables.stdlib_history()["names"].get(f"{failure.module}.{failure.name}")

@@ -1,0 +1,470 @@
+"""More situations: damaged, foreign and stale files, native parts, versions, paths."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import struct
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+
+import pytest
+
+from tests.situations import Situation, own
+from tests.support.build import (
+    BASE_PYTHON,
+    SHORT,
+    World,
+    kernelspec,
+    make_venv,
+    other_pythons,
+    python_of,
+    run,
+    site_of,
+    write,
+)
+
+Build = Callable[[World, Path], None]
+KIT: dict[str, str | bytes] = {
+    "germkit/__init__.py": "from germkit.trial import Trial\n",
+    "germkit/trial.py": "class Trial:\n    rows = 6\n", "germkit/tray.py": "cells = 48\n"}
+
+
+def installed(name: str = "germkit", files: Mapping[str, str | bytes] | None = None, version: str = "2",
+              change: Callable[[World, Path], object] | None = None, requires: Sequence[str] = ()) -> Build:
+    """Install a wheel, keep it for pip, and then do something to what was installed."""
+    def build(w: World, lab: Path) -> None:
+        w.wheels.install(w.wheels.add(name, version, dict(files or KIT), requires), site_of(lab))
+        if change is not None:
+            change(w, site_of(lab))
+    return build
+
+
+def replace(file: str, content: str | bytes) -> Build:
+    """Install the kit, then write something else into one of its files."""
+    return installed(change=lambda w, site: write(site / file, content))
+
+
+def ending(python: str) -> str:
+    """Return the suffix of compiled modules of an interpreter."""
+    return run([python, "-c", "import sysconfig; print(sysconfig.get_config_var('EXT_SUFFIX'))"]).stdout.strip()
+
+
+def compiled(w: World, name: str, body: str = "return PyModule_Create(&made);", *link: str | Path,
+             before: str = "", python: str = BASE_PYTHON) -> bytes:
+    """Compile a real extension module with the headers of an interpreter."""
+    work = w.root / "native"
+    headers = run([python, "-c", "import sysconfig; print(sysconfig.get_path('include'))"]).stdout.strip()
+    if not os.path.exists(os.path.join(headers, "Python.h")):
+        pytest.skip(f"no headers of {python}")
+    write(work / f"{name}.c", (
+        "#include <Python.h>\n#include <stdlib.h>\n#include <signal.h>\n" + before +
+        f'\nstatic struct PyModuleDef made = {{PyModuleDef_HEAD_INIT, "{name}", 0, -1, 0}};\n'
+        f"PyMODINIT_FUNC PyInit_{name}(void) {{ {body} }}\n"))
+    done = run(["gcc", "-shared", "-fPIC", f"-I{headers}", "-o", work / f"{name}.so", work / f"{name}.c", *link],
+               cwd=work)
+    assert done.returncode == 0, done.stderr
+    return (work / f"{name}.so").read_bytes()
+
+
+def library(w: World, name: str, code: str, *options: str | Path) -> Path:
+    """Compile a shared library; return its path."""
+    work = w.root / "native"
+    write(work / f"{name}.c", code)
+    done = run(["gcc", "-shared", "-fPIC", "-o", work / name, work / f"{name}.c", f"-Wl,-soname,{name}", *options],
+               cwd=work)
+    assert done.returncode == 0, done.stderr
+    return work / name
+
+
+def native(make: Callable[[World], bytes], **more: str | bytes) -> Build:
+    """Install a package with a compiled part."""
+    def build(w: World, lab: Path) -> None:
+        files = {"nativeseed/__init__.py": "from nativeseed import ext\n", f"nativeseed/ext{ending(BASE_PYTHON)}":
+                 make(w), **more}
+        w.wheels.install(w.wheels.add("nativeseed", "1", files), site_of(lab))
+    return build
+
+
+def patched(place: int, form: str, value: int) -> Callable[[World], bytes]:
+    """Return a maker of an extension whose ELF header says something else."""
+    def make(w: World) -> bytes:
+        data = bytearray(compiled(w, "ext"))
+        struct.pack_into(form, data, place, value)
+        return bytes(data)
+    return make
+
+
+def _windows_file(w: World, lab: Path) -> None:
+    head = b"MZ" + b"\0" * 58 + struct.pack("<I", 64) + b"PE\0\0" + struct.pack("<H", 0x8664) + b"\0" * 100
+    files = {"seedscan/__init__.py": "from seedscan._pixels import scan\n"}
+    w.wheels.install(w.wheels.add("seedscan", "3", {**files, "seedscan/_pixels.cp311-win_amd64.pyd": head}),
+                     site_of(lab))
+    w.wheels.add("seedscan", "3", {**files, "seedscan/_pixels.py": "scan = 1\n"})
+
+
+def _broken_then_whole(content: Callable[[World], bytes]) -> Build:
+    """Install a compiled part that is damaged afterwards; pip has the whole one."""
+    def build(w: World, lab: Path) -> None:
+        native(lambda w: compiled(w, "ext"))(w, lab)
+        file = next((site_of(lab) / "nativeseed").glob("ext*"))
+        file.write_bytes(content(w))
+    return build
+
+
+def _deep_library(w: World, lab: Path) -> None:
+    inner = library(w, "libroots.so.2", "int roots(void) { return 1; }\n")
+    outer = library(w, "libstems.so.1", "int roots(void); int stems(void) { return roots(); }\n", inner)
+    data = compiled(w, "ext", "stems(); return PyModule_Create(&made);", outer, "-Wl,-rpath," + str(outer.parent),
+                    before="int stems(void);")
+    native(lambda w: data)(w, lab)
+    inner.unlink()
+
+
+def _own_library(w: World, lab: Path) -> None:
+    made = library(w, "libgrain-1a2b.so.1", "int grain(void) { return 1; }\n")
+    data = compiled(w, "ext", "grain(); return PyModule_Create(&made);", made,
+                    "-Wl,-rpath,$ORIGIN/../nativeseed.libs", before="int grain(void);")
+    native(lambda w: data, **{"nativeseed.libs/libgrain-1a2b.so.1": made.read_bytes()})(w, lab)
+    (site_of(lab) / "nativeseed.libs" / "libgrain-1a2b.so.1").unlink()
+    made.unlink()
+
+
+def _symbol(w: World, lab: Path) -> None:
+    made = library(w, "libhusk.so.1", "int husk(void) { return 1; }\n")
+    data = compiled(w, "ext", "husk(); return PyModule_Create(&made);", made, "-Wl,-rpath," + str(made.parent),
+                    before="int husk(void);")
+    library(w, "libhusk.so.1", "int other(void) { return 1; }\n")
+    native(lambda w: data)(w, lab)
+
+
+def _symbol_version(w: World, lab: Path) -> None:
+    work = w.root / "native"
+    code = "int husk(void) { return 1; }\n"
+    write(work / "two.map", "SEED_1.0 { };\nSEED_2.0 { husk; } SEED_1.0;\n")
+    write(work / "one.map", "SEED_1.0 { husk; };\n")
+    made = library(w, "libhusk.so.1", code, f"-Wl,--version-script={work / 'two.map'}")
+    data = compiled(w, "ext", "husk(); return PyModule_Create(&made);", made, "-Wl,-rpath," + str(work),
+                    before="int husk(void);")
+    library(w, "libhusk.so.1", code, f"-Wl,--version-script={work / 'one.map'}")
+    native(lambda w: data)(w, lab)
+
+
+def _other_abi(w: World, lab: Path) -> None:
+    old = other_pythons().get("2.7") or pytest.skip("no Python 2.7 here")
+    work = w.root / "native"
+    headers = run([old, "-c", "import sysconfig; print(sysconfig.get_path('include'))"]).stdout.strip()
+    write(work / "ext.c", '#include <Python.h>\nvoid initext(void) { Py_InitModule("ext", 0); }\n')
+    run(["gcc", "-shared", "-fPIC", f"-I{headers}", "-o", work / "ext.so", work / "ext.c"])
+    files = {"nativeseed/__init__.py": "from nativeseed import ext\n", "nativeseed/ext.so":
+             (work / "ext.so").read_bytes()}
+    w.wheels.install(w.wheels.add("nativeseed", "1", files), site_of(lab))
+
+
+def _twins(w: World, lab: Path) -> None:
+    for version, files in (("1", {"germkit/__init__.py": "from germkit.trial import Trial\n",
+                                  "germkit/trial.py": "Trial = None\n"}),
+                           ("2", KIT)):
+        w.wheels.install(w.wheels.add("germkit", version, dict(files)), site_of(lab))
+    write(site_of(lab) / "germkit" / "trial.py", "from germkit.beds import Trial\n")
+
+
+def _interrupted(w: World, lab: Path) -> None:
+    installed()(w, lab)
+    for name in ("germkit", "germkit-2.dist-info"):
+        (site_of(lab) / name).rename(site_of(lab) / ("~" + name[1:]))
+
+
+def _stale_bytecode(w: World, lab: Path) -> None:
+    """Bytecode that is never compared with its source (PEP 552) and older than it."""
+    installed()(w, lab)
+    folder = site_of(lab) / "germkit"
+    trial = write(folder / "trial.py", "rows = 6\n")
+    run([python_of(lab), "-c", "import py_compile, sys; py_compile.compile(sys.argv[1], "
+         "invalidation_mode=py_compile.PycInvalidationMode.UNCHECKED_HASH)", trial])
+    write(trial, str(KIT["germkit/trial.py"]))
+
+
+def _foreign_bytecode(w: World, lab: Path) -> None:
+    installed("humidlog")(w, lab)
+    write(w.project / "germkit.pyc", b"\x03\xf3\x0d\x0a" + b"\0" * 40)
+    installed()(w, lab)
+
+
+def _sourceless(w: World, lab: Path) -> None:
+    installed()(w, lab)
+    trial = site_of(lab) / "germkit" / "trial.py"
+    trial.write_text("rows = 6\n")
+    run([python_of(lab), "-c", "import py_compile, sys; py_compile.compile(sys.argv[1], sys.argv[1] + 'c')", trial])
+    trial.unlink()
+
+
+def _no_config(w: World, lab: Path) -> None:
+    installed()(w, lab)
+    (lab / "pyvenv.cfg").unlink()
+
+
+def _without_site(w: World, lab: Path) -> None:
+    installed()(w, lab)
+    write(w.project / "count.py", f"#!{python_of(lab)} -S\nimport germkit\n", 0o755)
+
+
+def _python_home(w: World, lab: Path) -> None:
+    kernelspec(w.home, "lab", [python_of(lab), "-m", "x"], env={"PYTHONHOME": str(w.home / "gone")})
+
+
+def _hidden_portion(w: World, lab: Path) -> None:
+    w.wheels.install(w.wheels.add("seedbank-core", "1", {"seedbank/core.py": "vault = 1\n"}), site_of(lab))
+    write(w.project / "seedbank" / "__init__.py", "")
+
+
+def _path_hides(w: World, lab: Path) -> None:
+    """A .pth line in an open environment hides what the base has, with a copy that fails."""
+    base = make_venv(w.home / "base")
+    del base
+    installed()(w, lab)
+    write(w.home / "copies" / "germkit.py", "from germkit_old import Trial\n")
+    write(site_of(lab) / "a.pth", f"import sys; sys.path.insert(0, {str(w.home / 'copies')!r})\n")
+
+
+def _wrong_version(check: str) -> Build:
+    """A package needs a newer version of another than the one that is installed."""
+    def build(w: World, lab: Path) -> None:
+        for version, code in (("1.0", "def count(): pass\n"), ("2.1", "def count(): pass\ndef mean(): pass\n")):
+            wheel = w.wheels.add("sporecount", version, {"sporecount/__init__.py": code})
+            if version == "1.0":
+                w.wheels.install(wheel, site_of(lab))
+        w.wheels.add("sporecount", "3.0", {"sporecount/__init__.py": "raise ImportError('far too new')\n"})
+        installed("germkit", {"germkit.py": check}, requires=["sporecount>=2,<3"])(w, lab)
+    return build
+
+
+def _two_wishes(w: World, lab: Path) -> None:
+    for version in ("1.0", "1.5", "3.0"):
+        code = "" if version == "1.5" else "raise ImportError('the wrong one')\n"
+        w.wheels.add("traygrid", version, {"traygrid.py": code})
+    installed("germkit", {"germkit.py": "import traygrid\n"}, requires=["traygrid>=1.2"])(w, lab)
+    installed("humidlog", {"humidlog.py": ""}, requires=["traygrid<2"])(w, lab)
+
+
+def _newer_elsewhere(code: str) -> Build:
+    """Another environment has a version that has what is missing."""
+    def build(w: World, lab: Path) -> None:
+        newer = {**KIT, "germkit/beds.py": "", "germkit/trial.py": "class Trial: pass\ndef plan(): pass\n"}
+        w.wheels.install(w.wheels.add("germkit", "3", newer), site_of(w.venv("newer")))
+        installed()(w, lab)
+        write(w.project / "plan.py", code)
+    return build
+
+
+def _skewed(w: World, lab: Path) -> None:
+    w.wheels.install(w.wheels.add("germkit", "2", dict(KIT)), lab / "lib" / "python3.4" / "site-packages")
+
+
+def _closed(*parts: str) -> Build:
+    def build(w: World, lab: Path) -> None:
+        installed()(w, lab)
+        site_of(lab).joinpath(*parts).chmod(0)
+    return build
+
+
+def _closed_link(w: World, lab: Path) -> None:
+    write(w.home / "code" / "linked_kit" / "__init__.py", "")
+    write(site_of(lab) / "linked_kit.pth", f"{w.home / 'code'}\n", 0)
+
+
+def _hook_gone(w: World, lab: Path) -> None:
+    """An editable install by an import hook (PEP 660) whose folder is gone."""
+    site = site_of(lab)
+    write(site / "__editable___hooked_1_finder.py", (
+        f"MAPPING: dict[str, str] = {{'hooked': '{w.home / 'code' / 'hooked'}'}}\n"
+        "def install(): pass\n"))
+    write(site / "__editable__.hooked-1.pth", "import __editable___hooked_1_finder\n")
+    write(site / "hooked-1.dist-info" / "METADATA", "Name: hooked\nVersion: 1\n")
+    write(site / "hooked-1.dist-info" / "top_level.txt", "hooked\n")
+    write(w.home / "code" / "moved" / "hooked" / "__init__.py", "")
+
+
+def beside(version: str, more: Build) -> Build:
+    """Have another Python on PATH too, behind the one that is used."""
+    def build(w: World, lab: Path) -> None:
+        program = other_pythons().get(version) or pytest.skip(f"no Python {version} here")
+        w.env["PATH"] += os.pathsep + os.path.dirname(program)
+        more(w, lab)
+    return build
+
+
+def bounded(bound: str, code: str) -> Build:
+    """Install a package that declares for which Pythons it is, whether this is one or not."""
+    def build(w: World, lab: Path) -> None:
+        installed("germkit", {"germkit/__init__.py": code})(w, lab)
+        metadata = next(site_of(lab).glob("germkit*/METADATA"))
+        metadata.write_text(f"Metadata-Version: 2.1\nName: germkit\nVersion: 2\nRequires-Python: {bound}\n")
+    return build
+
+
+def _base_gone(w: World, lab: Path) -> None:
+    gone = w.venv("gone")
+    for name in ("python", "python3", f"python{SHORT}"):
+        (gone / "bin" / name).unlink(missing_ok=True)
+        (gone / "bin" / name).symlink_to(w.home / "removed" / name)
+
+
+def _sub_folder(w: World, lab: Path) -> None:
+    write(w.project / "seedtools.py", "")
+    write(w.project / "jobs" / "nightly.py", "import seedtools\n")
+
+
+def _switched_off(w: World, lab: Path) -> None:
+    write(w.project / "seedtools.py", "")
+    write(w.project / "nightly.py", f"#!{python_of(lab)} -I\nimport seedtools\n", 0o755)
+
+
+def _lock(w: World, lab: Path) -> None:
+    write(w.project / "locked.py", "import threading\nx = threading.Lock()\nx.acquire()\nx.acquire()\n")
+
+
+def _unreadable_kernel(w: World, lab: Path) -> None:
+    write(w.home / ".local/share/jupyter/kernels/odd/kernel.json", "{")
+
+
+def _bare_notebook(w: World, lab: Path) -> None:
+    write(w.project / "odd.ipynb", json.dumps([1]))
+
+
+def _copied(w: World, lab: Path) -> None:
+    """Files of another environment, copied over by hand: the metadata of one, the code of another."""
+    installed()(w, lab)
+    other = w.venv("other")
+    w.wheels.install(w.wheels.add("germkit", "9", {
+        "germkit/__init__.py": "from germkit.plan import Plan\n"}), site_of(other))
+    shutil.copy(site_of(other) / "germkit" / "__init__.py", site_of(lab) / "germkit" / "__init__.py")
+    w.wheels.add("germkit", "2", dict(KIT))
+
+
+NUL = "class Trial:\n" + "\0" * 20
+RAISES = "import sporecount\nif not hasattr(sporecount, 'mean'):\n    raise ImportError('sporecount>=2 is needed')\n"
+MORE_SITUATIONS = [
+    # B: here, but not reachable
+    Situation("package hides a namespace's part", _hidden_portion, "seedbank.core", "namespace-split",
+              says="regular package", remedy="command"),
+    Situation("folder of data takes the name", lambda w, e: (
+        w.wheels.add("germkit", "2", dict(KIT)), write(w.project / "germkit" / "data.csv", "1"), None)[-1],
+        "germkit:Trial", "namespace-split", says="holds no code", remedy="command"),
+    Situation("folder of data is imported", lambda w, e: (
+        w.wheels.add("germkit", "2", dict(KIT)), write(w.project / "germkit" / "data.csv", "1"), None)[-1],
+        "germkit", "namespace-split", outcome="imports", remedy="command"),
+    Situation("no pyvenv.cfg", _no_config, "germkit", "site-off", says="own folder", remedy="command"),
+    Situation("started with -S", _without_site, "germkit", "site-off", at="script:count.py"),
+    Situation("PYTHONHOME in the kernelspec", _python_home, "json", "interpreter-broken", at="kernel:lab",
+              says="Fatal Python error"),
+    Situation("unreadable .pth", _closed_link, "linked_kit", "site-off", says="may not be read",
+              remedy="command", privileged=False),
+    Situation("path code hides", _path_hides, "germkit", "hidden-by-path", says="copies"),
+    Situation("hook to a moved folder", _hook_gone, "hooked", "link-broken", says="hooked"),
+    Situation("run from a sub-folder", _sub_folder, "seedtools", "own-code-unreachable", at="script:jobs/nightly.py"),
+    Situation("start folder switched off", _switched_off, "seedtools", "own-code-unreachable",
+              at="script:nightly.py"),
+    # C: made for another interpreter
+    Situation("Windows file", _windows_file, "seedscan", "foreign-platform", says="Windows", remedy="command"),
+    Situation("other machine", native(patched(18, "<H", 183)), "nativeseed", "foreign-platform", says="AArch64"),
+    Situation("32 bits", native(patched(4, "<B", 1)), "nativeseed", "foreign-platform"),
+    Situation("Python 2's extension without a tag", _other_abi, "nativeseed", "foreign-abi"),
+    Situation("free-threaded extension", lambda w, e: installed("fern", {
+        "fern/__init__.py": "from fern import _core\n", "fern/_core.cpython-311t-x86_64-linux-gnu.so": b"\x7fELF"})(
+            w, e), "fern", "foreign-abi", says="free-threaded"),
+    Situation("debug build's extension", lambda w, e: installed("fern", {
+        "fern/__init__.py": "import fern._core\n", "fern/_core.cpython-311d-x86_64-linux-gnu.so": b"\x7fELF"})(
+            w, e), "fern", "foreign-abi", says="debug"),
+    Situation("packages of another version", _skewed, "germkit", "env-version-skew", says="python3.4",
+              remedy="command"),
+    Situation("Python 2: except", own("p2.py", "try:\n    1\nexcept ValueError, e:\n    pass\n"), "p2",
+              "python2-source"),
+    Situation("Python 2: raise", own("p2.py", "def f():\n    raise ValueError, 'x'\n"), "p2", "python2-source"),
+    Situation("Python 2: backticks", own("p2.py", "x = `1`\n"), "p2", "python2-source"),
+    Situation("Python 2: octal", own("p2.py", "mode = 0777\n"), "p2", "python2-source"),
+    Situation("Python 2: exec", own("p2.py", "exec 'x = 1' in {}\n"), "p2", "python2-source"),
+    Situation("Python 2: print to a file", own("p2.py", "import sys\nprint >>sys.stderr, 'x'\n"), "p2",
+              "python2-source"),
+    Situation("async as a name", installed("germkit", {"germkit.py": "def start(async=True):\n    pass\n"}), "germkit",
+              "python-too-new", says="async"),
+    Situation("removed name in a package", installed("germkit", {
+        "germkit.py": "from inspect import getargspec\n"}), "germkit", "python-too-new", says="getargspec"),
+    Situation("upper bound of Requires-Python", bounded(">=3.4,<3.8", "raise RuntimeError('no')\n"), "germkit", "python-too-new", says="3.8"),
+    Situation("lower bound of Requires-Python", bounded(">=3.14", "from typing import nothing\n"), "germkit",
+              "python-too-old", says="3.14"),
+    Situation("name that newer Pythons have", beside("3.13", own("fresh.py", "from typing import override\n")),
+              "fresh", "python-too-old", says="3.13"),
+    Situation("name that older Pythons had", beside("3.9", own("former.py", "from gettext import lgettext\n")),
+              "former", "python-too-new", says="lgettext"),
+    # D: damaged
+    Situation("NUL bytes", replace("germkit/trial.py", NUL), "germkit", "file-corrupt", says="trial.py",
+              remedy="command"),
+    Situation("cut off in a line", replace("germkit/trial.py", "class Trial:\n    rows = (6"), "germkit",
+              "file-corrupt", remedy="command"),
+    Situation("emptied", replace("germkit/trial.py", ""), "germkit", "file-corrupt", says="trial.py",
+              remedy="command"),
+    Situation("emptied start file", replace("germkit/__init__.py", ""), "germkit:Trial", "file-corrupt",
+              remedy="command"),
+    Situation("other encoding", replace("germkit/trial.py", b"name = 'J\xf6rg'\nclass Trial: pass\n"), "germkit",
+              "file-corrupt", remedy="command"),
+    Situation("compiled part cut off", _broken_then_whole(lambda w: (w.root / "native/ext.so").read_bytes()[:3000]),
+              "nativeseed", "file-corrupt", remedy="command"),
+    Situation("compiled part empty", _broken_then_whole(lambda w: b""), "nativeseed", "file-corrupt",
+              remedy="command"),
+    Situation("compiled part is text", _broken_then_whole(lambda w: b"<html>404</html>\n" * 99), "nativeseed",
+              "file-corrupt", remedy="command"),
+    Situation("compiled part cut at the end", _broken_then_whole(
+        lambda w: (w.root / "native/ext.so").read_bytes()[:9000]), "nativeseed", "file-corrupt", remedy="command"),
+    Situation("two versions' metadata", _twins, "germkit", "mixed-install", remedy="command"),
+    Situation("interrupted installation", _interrupted, "germkit", "mixed-install", says="interrupted",
+              remedy="command"),
+    Situation("copied over", _copied, "germkit", "mixed-install", remedy="command"),
+    Situation("own library of the wheel gone", _own_library, "nativeseed", "files-missing", says="libgrain"),
+    Situation("file closed", _closed("germkit", "trial.py"), "germkit", "file-unreadable", remedy="command",
+              privileged=False),
+    Situation("folder closed", _closed("germkit"), "germkit.trial", "file-unreadable", remedy="command",
+              privileged=False),
+    Situation("site folder closed", _closed(), "germkit", "file-unreadable", remedy="command", privileged=False),
+    Situation("bytecode older than its source", _stale_bytecode, "germkit", "bytecode-stale", remedy="command"),
+    Situation("bytecode of Python 2", _foreign_bytecode, "germkit", "bytecode-stale", remedy="command"),
+    Situation("bytecode without source", _sourceless, "germkit", "bytecode-stale", remedy="command"),
+    # E: native
+    Situation("library further down", _deep_library, "nativeseed", "library-missing", says="libroots.so.2"),
+    Situation("undefined symbol", _symbol, "nativeseed", "symbol-missing", says="husk"),
+    Situation("symbol version", _symbol_version, "nativeseed", "symbol-missing", says="SEED_1.0"),
+    Situation("C interface of another version", installed("germkit", {"germkit.py": (
+        "raise ValueError('numpy.ndarray size changed, may indicate binary incompatibility. Expected 96 from C "
+        "header, got 88 from PyObject')\n")}), "germkit", "binary-mismatch"),
+    Situation("crash in a compiled part", native(lambda w: compiled(w, "ext", "raise(SIGSEGV); return 0;")),
+              "nativeseed", "crash", says="SIGSEGV"),
+    Situation("abort", native(lambda w: compiled(w, "ext", "abort(); return 0;")), "nativeseed", "crash",
+              says="SIGABRT"),
+    Situation("waits for its own lock", _lock, "locked", "hang", says="locked.py"),
+    # F: its own code
+    Situation("older version, name missing", _wrong_version("from sporecount import mean\n"), "germkit",
+              "version-conflict", says="sporecount>=2,<3", remedy="command"),
+    Situation("older version, attribute missing", _wrong_version("import sporecount\nm = sporecount.mean\n"),
+              "germkit", "version-conflict", remedy="command"),
+    Situation("older version, found by a check", _wrong_version(RAISES), "germkit", "version-conflict",
+              remedy="command"),
+    Situation("package code raises", installed("germkit", {"germkit.py": "{}['TRIALS']\n"}), "germkit", "raises",
+              says="germkit 2"),
+    Situation("environment variable missing", own("conf.py", "import os\nos.environ['SEED_HOME']\n"), "conf",
+              "raises", says="SEED_HOME"),
+    # A: names and parts
+    Situation("wishes of two packages", _two_wishes, "germkit", "dependency-absent", remedy="command"),
+    Situation("part of a newer version", _newer_elsewhere(""), "germkit.beds", "submodule-absent", remedy="command"),
+    Situation("name of a newer version", _newer_elsewhere(""), "germkit.trial:plan", "attribute-absent",
+              remedy="command"),
+    Situation("misspelt name of a module", _newer_elsewhere("from germkit.trial import Trail\n"), "plan",
+              "attribute-absent", remedy="edit"),
+    Situation("attribute of the standard library", installed("germkit", {"germkit.py": "import json\njson.encode\n"}),
+              "germkit", "attribute-absent", says="json"),
+    # G: the seat
+    Situation("kernel.json is broken", _unreadable_kernel, "json", "kernel-unreadable", at="kernel:odd"),
+    Situation("notebook is none", _bare_notebook, "json", "notebook-unreadable", at="notebook:odd.ipynb"),
+    Situation("base removed", _base_gone, "json", "interpreter-gone", at="env:../envs/gone",
+              others=("env-base-gone",)),
+]
