@@ -14,17 +14,30 @@ LIMIT = 60.0  # seconds for one import
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Add the arguments of ``why``."""
-    parser.add_argument("modules", nargs="+", metavar="MODULE",
+    parser.add_argument("modules", nargs="*", metavar="MODULE",
                         help="a module as in an import; package:name for 'from package import name'; or "
                         "a .py or .ipynb file, or a folder: everything that the code there imports")
     parser.add_argument("--at", metavar="SEAT",
                         help="where to try it: shell (default), notebook:FILE, script:FILE, "
                         "kernel:NAME, env:NAME-or-PATH, python:PATH, editor:FILE, or a bare word")
+    parser.add_argument("--traceback", metavar="FILE",
+                        help="explain a traceback in a text file, or - for one that is piped in")
 
 
 def run(options: argparse.Namespace) -> str:
     """Answer and print; return the status."""
     limit = options.timeout or LIMIT
+    if options.traceback is not None:
+        from kalyx.core.answers.traceback import answer_traceback, read_text
+
+        if options.modules:
+            raise WrongUsage("--traceback says itself what failed; no module is named beside it.",
+                             "kalyx why --traceback FILE, or - to pipe the text in.")
+        finder = finder_for(None, options)
+        text = read_text(finder.machine, options.traceback)
+        return print_answer(options, answer_traceback(finder, text, options.at, limit))
+    if not options.modules:
+        raise WrongUsage("Name a module, a file or a folder.", "kalyx why pandas, or kalyx why --help")
     files = [word for word in options.modules if is_file_like(word)]
     if files and len(files) < len(options.modules):
         raise WrongUsage("Files and modules cannot be asked about together.",

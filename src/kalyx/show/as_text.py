@@ -173,6 +173,8 @@ def _report(page: Page, report: ImportReport, seat: Seat, verbose: bool) -> None
 
 
 def _where(seat: Seat) -> str:
+    if seat.ref == "text":
+        return "where that traceback comes from"
     names = {"shell": "in this shell", "env": f"in the environment {seat.label}"}
     place = names.get(seat.kind, f"in {seat.kind} {seat.label}")
     if seat.interpreter is not None and seat.interpreter.version and seat.environment is not None:

@@ -154,6 +154,7 @@ class Case:
         self.neighbours = neighbours
         self.finder: Finder = like.finder if like else Finder(
             machine, tuple(observation.who.get("suffixes", ())))
+        self.place_name = ""  # what to call the environment, where it is known from a text alone
         self._shelves: dict[str, Shelf] = like._shelves if like else {}
         self._candidates: dict[str, list[tuple[str, Candidate]]] = like._candidates if like else {}
         self._records: dict[str, Record] = like._records if like else {}
@@ -191,6 +192,8 @@ class Case:
     @property
     def environment_name(self) -> str:
         """How to call the seat's environment in a sentence."""
+        if self.place_name:
+            return self.place_name
         environment = self.seat.environment
         if environment is None:
             return self.prefix

@@ -6,6 +6,7 @@ import re
 
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
+from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Distribution, Evidence, Finding, ObservedError, Remedy
 from kalyx.core.record import TYPE_CHECKING
 from kalyx.core.verdicts import remedies
@@ -59,6 +60,10 @@ def _evidence(error: ObservedError, owner: Distribution | None) -> list[Evidence
 
 def _again(case: Case, owner: Distribution | None, file: str | None) -> tuple[Remedy, ...]:
     if owner is None:
+        top = top_level(case.obs.module)
+        if case.layer_of_file(case.file_of(top)) == "env":  # installed, and nobody wrote down by what
+            return remedies.install(case, tables.distribution_for(top) or top,
+                                    options=("--force-reinstall", "--no-deps"))
         return remedies.build_again(case, file or "the compiled part")
     return remedies.reinstall(case, owner.name, owner.version, "for this machine")
 
@@ -72,6 +77,8 @@ def library_missing(case: Case, failure: Failure | None) -> Finding | None:
     error, match = found
     library = next(g for g in match.groups() if g)
     owner = _owner(case, error)
+    if match.group(3):
+        return _dll(case, error, owner, library)
     needed = case.loader.walk(error.path) if error.path and error.path.endswith((".so", ".dylib")) else []
     evidence = _evidence(error, owner)
     evidence += [Evidence(f"needs {library}", asker) for asker in _chain(needed, library, error.path or "")]
@@ -88,6 +95,17 @@ def library_missing(case: Case, failure: Failure | None) -> Finding | None:
     because += f"; it is in {elsewhere[0].rpartition('/')[0]}." if elsewhere else "."
     return Finding("library-missing", "error", "certain", because, tuple(evidence),
                    (*_bring(case, [library, *more], elsewhere), *_again(case, owner, error.path)))
+
+
+def _dll(case: Case, error: ObservedError, owner: Distribution | None, part: str) -> Finding:
+    """Say of Windows what it says itself: some library is not found, and which one it does not tell."""
+    return Finding(
+        "library-missing", "error", "likely",
+        f"The compiled part {part} of {_who(case, error, owner)} needs a DLL that Windows does not find.",
+        tuple(_evidence(error, owner)),
+        (*_again(case, owner, error.path),
+         Remedy("Install the Microsoft Visual C++ runtime, if it is not there: most compiled parts need it.",
+                "manual", changes="the system's libraries")))
 
 
 def _chain(needed: list[Needed], library: str, first: str) -> list[str]:
