@@ -22,6 +22,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
                         "kernel:NAME, env:NAME-or-PATH, python:PATH, editor:FILE, or a bare word")
     parser.add_argument("--traceback", metavar="FILE",
                         help="explain a traceback in a text file, or - for one that is piped in")
+    parser.add_argument("--no-run", action="store_true",
+                        help="import nothing: say what reading the files shows")
+    parser.add_argument("--compare", metavar="SEAT",
+                        help="try it at this seat too, and name the difference that matters")
 
 
 def run(options: argparse.Namespace) -> str:
@@ -46,6 +50,16 @@ def run(options: argparse.Namespace) -> str:
         from kalyx.core.answers.files import answer_files
 
         return print_answer(options, answer_files(finder_for(None, options), files, options.at, limit))
+    if options.no_run:
+        from kalyx.core.answers.static import answer_without_run
+
+        return print_answer(options, answer_without_run(finder_for(None, options), options.modules,
+                                                        options.at or "shell"))
+    if options.compare:
+        from kalyx.core.answers.why import answer_compared
+
+        return print_answer(options, answer_compared(finder_for(None, options), options.modules,
+                                                     options.at or "shell", options.compare, limit))
     answer = answer_why(finder_for(None, options), options.modules, options.at or "shell", limit)
     return print_answer(options, answer)
 

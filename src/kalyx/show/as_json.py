@@ -86,7 +86,7 @@ def here_result(answer: HereAnswer) -> dict[str, Any]:
 def why_result(answer: WhyAnswer) -> dict[str, Any]:
     """Return the result of ``why``."""
     return {"imports": [_import(r) for r in answer.imports], "files": plain(answer.files),
-            "groups": plain(answer.groups)}
+            "comparisons": plain(answer.comparisons), "groups": plain(answer.groups)}
 
 
 def _import(report: ImportReport) -> dict[str, Any]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.model import Evidence, Finding, ImportReport, Note, Seat
+from kalyx.core.model import Comparison, Evidence, Finding, ImportReport, Note, Seat
 from kalyx.core.record import TYPE_CHECKING
 from kalyx.core.verdicts.catalogue import CATALOGUE
 from kalyx.show.page import Page
@@ -133,6 +133,8 @@ def why_page(page: Page, answer: WhyAnswer, *, verbose: bool) -> None:
     for report in answer.imports:
         page.blank()
         _report(page, report, answer.seat, verbose)
+    for comparison in answer.comparisons:
+        _comparison(page, comparison, verbose)
     _notes(page, answer.notes)
 
 
@@ -140,7 +142,7 @@ def _report(page: Page, report: ImportReport, seat: Seat, verbose: bool) -> None
     asked = f"{report.name} from {report.module}" if report.name else report.module
     where = _where(seat)
     if report.outcome == "unknown":
-        page.title("unknown", f"{asked}: could not be tried {where}.")
+        _untried(page, report, asked, where)
         return
     problems = [f for f in report.causes if f.is_problem]
     if report.outcome == "imports":
@@ -170,6 +172,40 @@ def _report(page: Page, report: ImportReport, seat: Seat, verbose: bool) -> None
         page.part("what it printed")
         for row in report.output.splitlines()[-20:]:
             page.whole(row, "quiet", 4)
+
+
+def _untried(page: Page, report: ImportReport, asked: str, where: str) -> None:
+    """Say what is known of an import that was not tried: what reading shows, or nothing."""
+    if report.causes:
+        page.title("problem", f"{asked} would not import {where}." if report.origin is None else
+                   f"{asked} would import {where}, but not from where it should.")
+        page.finding(report.causes[0])
+        for finding in report.causes[1:]:
+            page.blank()
+            page.say(f"also true: {finding.cause}", "slug", 2)
+            page.say(finding.because)
+    elif report.origin:
+        page.title("unknown", f"{asked} is there {where}; whether it imports was not tried.")
+        page.part("how we know")
+        page.say("reading the search path finds", lead="1  ")
+        page.whole(report.origin)
+        if report.distribution is not None:
+            page.say(f"it belongs to {report.distribution.name} {report.distribution.version}", lead="2  ")
+            page.whole(report.distribution.metadata)
+    else:
+        page.title("unknown", f"{asked}: could not be tried {where}.")
+
+
+def _comparison(page: Page, comparison: Comparison, verbose: bool) -> None:
+    page.part(f"compared with {comparison.there}")
+    page.say(comparison.says)
+    for item in comparison.evidence:
+        page.say(item.says, "quiet", 7)
+    shown = comparison.differences if verbose else comparison.differences[:6]
+    for difference in shown:
+        page.say(f"{difference.what}:", indent=4)
+        page.whole(f"here   {difference.here}")
+        page.whole(f"there  {difference.there}")
 
 
 def _where(seat: Seat) -> str:

@@ -81,8 +81,8 @@ def answer_files(finder: SeatFinder, paths: Sequence[str], at: str | None, limit
     notes += [n for f in taken for n in _notes(f)]
     order = {f: n for n, f in enumerate(files)}
     listed.sort(key=lambda r: order[r.path])
-    return WhyAnswer(taken[0].facts.seat, tuple(reports), tuple(notes), tuple(listed),
-                     tuple(group_imports(reports)))
+    return WhyAnswer(taken[0].facts.seat, tuple(reports), tuple(notes), files=tuple(listed),
+                     groups=tuple(group_imports(reports)))
 
 
 def _take(finder: SeatFinder, path: str, at: str | None, neighbours: Neighbours,

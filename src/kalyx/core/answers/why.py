@@ -10,6 +10,7 @@ from kalyx.core.facts.cases import Case, Neighbours
 from kalyx.core.facts.observations import observe_import
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.model import (
+    Comparison,
     FileReport,
     ImportGroup,
     ImportReport,
@@ -23,7 +24,7 @@ from kalyx.core.record import TYPE_CHECKING, dataclass, replace
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["WhyAnswer", "answer_why", "parse_request"]
+__all__ = ["WhyAnswer", "answer_compared", "answer_why", "parse_request"]
 
 
 @dataclass(frozen=True)
@@ -33,6 +34,7 @@ class WhyAnswer:
     seat: Seat
     imports: tuple[ImportReport, ...]
     notes: tuple[Note, ...] = ()
+    comparisons: tuple[Comparison, ...] = ()
     files: tuple[FileReport, ...] = ()
     groups: tuple[ImportGroup, ...] = ()
 
@@ -92,6 +94,47 @@ def answer_why(finder: SeatFinder, requests: Sequence[str], seat_ref: str,
     reports = [explain(finder, facts, request, seen, neighbours)
                for request, seen in zip(wanted, observed, strict=True)]
     return WhyAnswer(seat, tuple(reports), _notes(facts, requests))
+
+
+def answer_compared(finder: SeatFinder, requests: Sequence[str], seat_ref: str, other_ref: str,
+                    limit: float) -> WhyAnswer:
+    """Explain imports at a seat as `answer_why` does, and compare each with another seat.
+
+    Raises:
+        WrongUsage: a request is no module name.
+        NothingToJudge: there is no such seat, or one of them cannot run.
+    """
+    from kalyx.core.answers.seats import judge_seat
+    from kalyx.core.verdicts.comparison import compare_imports
+    from kalyx.core.verdicts.imports import judge_import
+
+    wanted = [parse_request(r) for r in requests]
+    finder.examiner.asks_when_read = False
+    neighbours = Neighbours(finder.machine, finder.environments)
+    seats = [finder.resolve(ref) for ref in (seat_ref, other_ref)]
+    seats = [replace(f, seat=judge_seat(f, finder, neighbours)) for f in seats]
+    asked = [(facts, request) for request in wanted for facts in seats]
+    observed = finder.machine.in_parallel(
+        lambda x: observe_request(finder, x[0].seat, x[1], limit), asked)
+    reports, comparisons = [], []
+    for number, request in enumerate(wanted):
+        cases = []
+        for facts, seen in zip(seats, observed[2 * number: 2 * number + 2], strict=True):
+            report = explain(finder, facts, request, seen, neighbours)
+            if facts is seats[0]:
+                reports.append(report)
+            if seen is not None and seen.who:
+                seat = replace(facts.seat, interpreter=as_observed(facts.seat.interpreter, seen))
+                case = Case(finder.machine, seat, seen, neighbours)
+                cases.append((case, judge_import(case)))
+        if len(cases) == 2:
+            (here, one), (there, two) = cases
+            comparisons.append(compare_imports(here, there, one, two))
+    notes = _notes(seats[0], requests)
+    if len(comparisons) < len(wanted):
+        stuck = next((f.seat.ref for f in seats if f.seat.launch is None), seats[1].seat.ref)
+        notes = (*notes, Note("not-compared", f"There is nothing to compare with: {stuck} cannot run."))
+    return WhyAnswer(seats[0].seat, tuple(reports), notes, tuple(comparisons))
 
 
 def observe_request(finder: SeatFinder, seat: Seat, request: tuple[str, str | None],

@@ -2,6 +2,8 @@
 
 from kalyx.core.model.finding import Edit, Evidence, Finding, Note, Remedy, TrailStep
 from kalyx.core.model.imports import (
+    Comparison,
+    Difference,
     Distribution,
     Elsewhere,
     FileReport,
@@ -17,7 +19,7 @@ from kalyx.core.model.python import Environment, Interpreter
 from kalyx.core.model.seat import Agreement, Launch, Script, Seat
 
 __all__ = [
-    "Agreement", "Distribution", "Edit", "Elsewhere", "Environment", "Evidence", "FileReport",
-    "Finding", "Frame", "ImportGroup", "ImportReport", "Interpreter", "Kernel", "Launch", "Note",
+    "Agreement", "Comparison", "Difference", "Distribution", "Edit", "Elsewhere", "Environment",
+    "Evidence", "FileReport", "Finding", "Frame", "ImportGroup", "ImportReport", "Interpreter", "Kernel", "Launch", "Note",
     "Observation", "ObservedError", "Place", "Proof", "Remedy", "Script", "Seat", "TrailStep",
 ]

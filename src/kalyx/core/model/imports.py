@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from kalyx.core.model.finding import Finding, Remedy
+from kalyx.core.model.finding import Evidence, Finding, Remedy
 from kalyx.core.model.python import Environment, Interpreter
 from kalyx.core.record import TYPE_CHECKING, dataclass, field
 
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["Distribution", "Elsewhere", "FileReport", "Frame", "ImportGroup", "ImportReport",
-           "Observation", "ObservedError", "Place"]
+__all__ = ["Comparison", "Difference", "Distribution", "Elsewhere", "FileReport", "Frame", "ImportGroup",
+           "ImportReport", "Observation", "ObservedError", "Place"]
 
 
 @dataclass(frozen=True)
@@ -138,6 +138,30 @@ class ImportGroup:
     because: str
     imports: tuple[str, ...]
     remedies: tuple[Remedy, ...]
+
+
+@dataclass(frozen=True)
+class Difference:
+    """Something that differs between two seats."""
+
+    what: str
+    here: str
+    there: str
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """One import at two seats, and the first difference that matters."""
+
+    module: str
+    name: str | None
+    here: str
+    there: str
+    here_outcome: str
+    there_outcome: str
+    says: str
+    evidence: tuple[Evidence, ...]
+    differences: tuple[Difference, ...]
 
 
 @dataclass(frozen=True)

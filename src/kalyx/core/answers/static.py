@@ -1,0 +1,205 @@
+"""``why --no-run``: what an import would find, by reading alone."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+
+from kalyx.core.answers.seats import judge_seat
+from kalyx.core.answers.why import WhyAnswer, parse_request
+from kalyx.core.facts.cases import Case, Neighbours
+from kalyx.core.facts.modules import Candidate, top_level
+from kalyx.core.facts.searchpath import SearchPath, read_search_path
+from kalyx.core.facts.seats import SeatFacts, SeatFinder
+from kalyx.core.facts.sources import read_source
+from kalyx.core.model import (
+    Finding,
+    Frame,
+    ImportReport,
+    Interpreter,
+    Launch,
+    Note,
+    Observation,
+    ObservedError,
+    Seat,
+)
+from kalyx.core.record import TYPE_CHECKING, dataclass, replace
+
+if TYPE_CHECKING:
+    from typing import Any
+
+__all__ = ["answer_without_run"]
+
+MOST_FILES = 300  # that are followed from one module
+
+
+@dataclass(frozen=True)
+class _Missing:
+    """An import that would find nothing, and the line that asks (None: the request itself)."""
+
+    module: str
+    asker: Frame | None
+
+
+def answer_without_run(finder: SeatFinder, requests: Sequence[str], seat_ref: str) -> WhyAnswer:
+    """Say where modules would come from, or what would be missing. Nothing of the seat is run.
+
+    Raises:
+        WrongUsage: a request is no module name.
+        NothingToJudge: there is no such seat.
+    """
+    wanted = [parse_request(r) for r in requests]
+    facts = finder.resolve(seat_ref)
+    neighbours = Neighbours(finder.machine, finder.environments)
+    seat = judge_seat(facts, finder, neighbours)
+    notes = (Note("not-run", "Nothing was imported (--no-run): this is what reading the files says. Code that "
+                  "runs at Python's start, or in the module, may change it."),)
+    interpreter, launch, examined = seat.interpreter, seat.launch, facts.examined
+    if interpreter is None or launch is None or examined is None or not interpreter.works \
+            or interpreter.prefix is None:
+        stopping = tuple(f for f in seat.findings if f.is_problem)
+        return WhyAnswer(seat, tuple(ImportReport(m, n, seat.ref, interpreter, "unknown", causes=stopping)
+                                     for m, n in wanted), notes)
+    path = read_search_path(finder.machine, interpreter, examined.stdlib, examined.config, launch.env,
+                            start=launch.start or launch.cwd, cwd=launch.cwd, flags=launch.argv[1:])
+    who = _who(finder, interpreter, launch, path)
+    reports = tuple(_read(finder, facts, seat, who, request, neighbours) for request in wanted)
+    return WhyAnswer(seat, reports, notes)
+
+
+def _who(finder: SeatFinder, interpreter: Interpreter, launch: Launch, path: SearchPath) -> dict[str, Any]:
+    """Return what the interpreter would say of itself, as far as files tell."""
+    version = interpreter.version or "3"
+    flags = "".join(f.strip("-") for f in launch.argv[1:])
+    return {
+        "version": version if "." in version else version + ".0", "implementation": interpreter.implementation,
+        "executable": interpreter.path, "prefix": interpreter.prefix, "base_prefix": interpreter.base_prefix,
+        "path": [launch.start if x.layer == "start" else x.path for x in path.layers], "cwd": launch.cwd, "platform": finder.machine.platform,
+        "suffixes": _suffixes(interpreter), "builtin": list(sys.builtin_module_names), "stdlib": [],
+        "user_site": path.user_site,
+        "flags": {"isolated": int("I" in flags), "ignore_environment": int("E" in flags or "I" in flags),
+                  "no_site": int("S" in flags), "no_user_site": int("s" in flags),
+                  "safe_path": int("P" in flags)}}
+
+
+def _suffixes(interpreter: Interpreter) -> list[str]:
+    """Return the endings of compiled modules that such an interpreter loads, by the usual rule."""
+    from importlib.machinery import EXTENSION_SUFFIXES
+
+    pair = interpreter.version_pair or (3, 0)
+    ours = f"{sys.version_info[0]}{sys.version_info[1]}"
+    if interpreter.implementation != "cpython":
+        return [s for s in EXTENSION_SUFFIXES if "cpython" not in s and "cp3" not in s]
+    return [s.replace(f"cpython-{ours}", f"cpython-{pair[0]}{pair[1]}").replace(
+        f"cp{ours}-", f"cp{pair[0]}{pair[1]}-") for s in EXTENSION_SUFFIXES]
+
+
+def _read(finder: SeatFinder, facts: SeatFacts, seat: Seat, who: dict[str, Any],
+          request: tuple[str, str | None], neighbours: Neighbours) -> ImportReport:
+    """Look a module up as the import would; follow what it imports itself."""
+    from kalyx.core.verdicts.imports import judge_import
+
+    module, name = request
+    blank = Case(finder.machine, seat, Observation(module, name, "fails", who), neighbours)
+    found, missing = _look_up(blank, module, None)
+    if missing is None and found is not None:
+        missing = _follow(blank, found, module)
+    if missing is None:
+        return _would_import(blank, request, found)
+    chain = (ObservedError("ModuleNotFoundError", f"No module named '{missing.module}'", missing.module,
+                           frames=(missing.asker,) if missing.asker else ()),)
+    case = Case(finder.machine, seat, Observation(module, name, "fails", who, chain), neighbours, blank)
+    report = judge_import(case)
+    return replace(report, outcome="unknown", error=None, causes=tuple(_read_only(f) for f in report.causes))
+
+
+def _read_only(finding: Finding) -> Finding:
+    return replace(finding, confidence="likely" if finding.confidence == "certain" else finding.confidence)
+
+
+def _look_up(case: Case, module: str, asker: Frame | None) -> tuple[Candidate | None, _Missing | None]:
+    """Return what each part of a dotted name would find, the last one's file; or the part that is missing."""
+    if case.is_builtin(module):
+        return None, None
+    found: Candidate | None = None
+    parts = module.split(".")
+    for count in range(1, len(parts) + 1):
+        dotted = ".".join(parts[:count])
+        if case.is_builtin(dotted) or dotted == "os.path":
+            found = None
+            continue
+        head = dotted.rpartition(".")[0]
+        folders = case.search_folders(head) if head else [x.path for x in case.layers]
+        offers = case.finder.find_all(folders, parts[count - 1])
+        real = [c for c in offers if c.kind != "namespace"] or offers
+        if not real:
+            if found is not None and found.kind == "package" and _makes_parts(case, found):
+                return None, None
+            return None, _Missing(dotted, asker)
+        found = real[0]
+    return found, None
+
+
+def _makes_parts(case: Case, package: Candidate) -> bool:
+    """Whether a package may bring parts that are no files: it touches sys.modules or its own path."""
+    try:
+        text = case.machine.read_text(package.path, 262_144)
+    except Exception:  # unreadable: nothing can be said
+        return True
+    return "sys.modules" in text or "__path__" in text or "__getattr__" in text
+
+
+def _follow(case: Case, first: Candidate, module: str) -> _Missing | None:
+    """Return the first import that is missing in the module's own package, as it would be executed.
+
+    Only what runs at import counts: no functions, no guards. Other packages are
+    looked up, and followed no further than the requirement to be there.
+    """
+    queue = [first.path]
+    seen: set[str] = set()
+    top = top_level(module)
+    while queue and len(seen) < MOST_FILES:
+        path = queue.pop(0)
+        if path in seen or not path.endswith(".py"):
+            continue
+        seen.add(path)
+        source = read_source(case.machine, path)
+        if source.trouble or source.paths or source.unread:
+            continue
+        for item in source.imports:
+            if item.guard or item.instead_of is not None:
+                continue
+            if case.is_stdlib(top_level(item.module)):
+                continue
+            found, missing = _look_up(case, item.module, Frame(path, item.line, "<module>"))
+            if missing is not None and not _is_attribute(case, item.module):
+                return missing
+            if found is not None and top_level(item.module) == top:
+                queue.append(found.path)
+                part = case.finder.find_in(case.machine.path.dirname(found.path), item.name or "")
+                if item.name and found.kind == "package" and part is not None and part.kind != "namespace":
+                    queue.append(part.path)
+    return None
+
+
+def _is_attribute(case: Case, module: str) -> bool:
+    """Whether the last part may be made by its parent's code: then nothing is said."""
+    head = module.rpartition(".")[0]
+    if not head:
+        return False
+    found, missing = _look_up(case, head, None)
+    return missing is None and found is not None and (found.kind != "package" or _makes_parts(case, found))
+
+
+def _would_import(case: Case, request: tuple[str, str | None], found: Candidate | None) -> ImportReport:
+    from kalyx.core.verdicts.hidden import hidden_by_file, hidden_by_path
+
+    module, name = request
+    origin = found.path if found is not None else "built-in"
+    layer = case.layer_of_file(found.path) if found is not None else "stdlib"
+    seen = replace(case.obs, outcome="imports", origin=origin)
+    there = Case(case.machine, case.seat, seen, case.neighbours, case)
+    findings = [f for f in (hidden_by_file(there, None), hidden_by_path(there, None)) if f is not None]
+    return ImportReport(module, name, case.seat.ref, case.seat.interpreter, "unknown", None, origin, layer,
+                        case.distribution_of(origin) if layer != "stdlib" else None,
+                        tuple(_read_only(f) for f in findings))
