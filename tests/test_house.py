@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from kalyx.core.facts import tables
-from kalyx.core.verdicts import agreement, imports, shell  # noqa: F401 - they fill the catalogue
+from kalyx.core.verdicts import agreement, explanations, imports, shell  # noqa: F401 - they fill the catalogue
 from kalyx.core.verdicts.catalogue import CATALOGUE
 from kalyx.core.verdicts.names import is_one_edit, near_names
 from tests.support.build import World, other_pythons, run
@@ -122,6 +122,13 @@ def test_dropped_names_agree_with_the_interpreters() -> None:
             name, has = line.split()
             gone = tuple(map(int, table[name][0].split(".")))
             assert (has == "1") == (version < gone), (name, short)
+
+
+def test_causes_are_explained() -> None:
+    """Every cause has its four parts in words, and docs/causes.md is what the checks say."""
+    for item in explanations.all_explanations():
+        assert all(len(getattr(item, key)) > 4 for key in explanations.LABELS), item.cause
+    assert (Path(__file__).parent.parent / "docs" / "causes.md").read_text() == explanations.as_markdown()
 
 
 def test_catalogue() -> None:

@@ -29,17 +29,20 @@ def finder_for(folder: str | None, options: argparse.Namespace) -> SeatFinder:
     return SeatFinder(machine, folder or machine.cwd, PROBE_FOLDER, limit, notes=tuple(notes))
 
 
-def print_answer(options: argparse.Namespace, answer: Any, *, pages: str = "as_text") -> str:
+def print_answer(options: argparse.Namespace, answer: Any, *, pages: str = "as_text",
+                 what: str = "") -> str:
     """Print a command's answer as JSON or text; return its status.
 
-    The functions are found by the command's name: ``NAME_result`` in
-    `kalyx.show.as_json`, ``NAME_page`` in the module of `pages`.
+    The functions are found by the command's name, or by `what` where it has
+    several answers: ``NAME_result`` in `kalyx.show.as_json`, ``NAME_page`` in
+    the module of `pages`.
     """
-    name, notes = options.command, getattr(answer, "notes", ())
+    name, notes = what or options.command, getattr(answer, "notes", ())
     if options.json:
         from kalyx.show import as_json
 
-        print(as_json.document(name, answer.status, getattr(as_json, f"{name}_result")(answer), notes))
+        result = getattr(as_json, f"{name}_result")(answer)
+        print(as_json.document(options.command, answer.status, result, notes))
         return str(answer.status)
     from kalyx.show.page import Page
     from kalyx.show.write import Writer

@@ -26,11 +26,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
                         help="import nothing: say what reading the files shows")
     parser.add_argument("--compare", metavar="SEAT",
                         help="try it at this seat too, and name the difference that matters")
+    parser.add_argument("--explain", metavar="CAUSE",
+                        help="print what a cause is, how it is known, and what to do about it")
 
 
 def run(options: argparse.Namespace) -> str:
     """Answer and print; return the status."""
     limit = options.timeout or LIMIT
+    if options.explain:
+        from kalyx.core.verdicts.explanations import explain_cause
+
+        return print_answer(options, explain_cause(options.explain), what="explain")
     if options.traceback is not None:
         from kalyx.core.answers.traceback import answer_traceback, read_text
 

@@ -235,16 +235,28 @@ def parents_of(module):
 def try_import(module, name):
     """Import `module`, or `name` from it, as a statement would; compile a file for ``@FILE``."""
     if module[:1] == "@":
-        source = open(module[1:], "rb")
-        try:
-            compile(source.read(), module[1:], "exec", 0, True)
-        finally:
-            source.close()
+        compile_file(module[1:])
     elif name:
         space = {}
         exec(compile("from %s import %s" % (module, name), PROBE, "exec"), space)
     else:
         __import__(module)
+
+
+def compile_file(path):
+    """Compile a file as Python does it: a script's bytes are checked more strictly than a module's."""
+    source = open(path, "rb")
+    try:
+        data = source.read()
+    finally:
+        source.close()
+    compile(data, path, "exec", 0, True)
+    if not PY2 and path == sys.argv[0] and b"coding" not in b"".join(data.split(b"\n")[:2]):
+        try:
+            data.decode("utf-8")
+        except UnicodeDecodeError as error:
+            raise SyntaxError("Non-UTF-8 code starting with %r, but no encoding declared" % (
+                data[error.start:error.start + 1],), (path, data[:error.start].count(b"\n") + 1, 1, ""))
 
 
 def watch(path, limit):

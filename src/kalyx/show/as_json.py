@@ -26,8 +26,9 @@ if TYPE_CHECKING:
     from kalyx.core.answers.packages import PackagesAnswer
     from kalyx.core.answers.running import RunningAnswer
     from kalyx.core.answers.why import WhyAnswer
+    from kalyx.core.verdicts.explanations import Explanation
 
-__all__ = ["document", "enrol_result", "envs_result", "here_result", "packages_result",
+__all__ = ["document", "enrol_result", "envs_result", "explain_result", "here_result", "packages_result",
            "running_result", "why_result"]
 
 FORMAT = 1
@@ -87,6 +88,11 @@ def why_result(answer: WhyAnswer) -> dict[str, Any]:
     """Return the result of ``why``."""
     return {"imports": [_import(r) for r in answer.imports], "files": plain(answer.files),
             "comparisons": plain(answer.comparisons), "groups": plain(answer.groups)}
+
+
+def explain_result(answer: Explanation) -> dict[str, Any]:
+    """Return the result of ``why --explain``."""
+    return _picked(answer, [n for n in names_of(answer) if n != "status"])
 
 
 def _import(report: ImportReport) -> dict[str, Any]:

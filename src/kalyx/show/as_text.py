@@ -11,8 +11,9 @@ if TYPE_CHECKING:
     from kalyx.core.answers.enrol import EnrolAnswer
     from kalyx.core.answers.here import HereAnswer
     from kalyx.core.answers.why import WhyAnswer
+    from kalyx.core.verdicts.explanations import Explanation
 
-__all__ = ["enrol_page", "here_page", "why_page"]
+__all__ = ["enrol_page", "explain_page", "here_page", "why_page"]
 
 MOST_TRAILS = 4
 
@@ -172,6 +173,15 @@ def _report(page: Page, report: ImportReport, seat: Seat, verbose: bool) -> None
         page.part("what it printed")
         for row in report.output.splitlines()[-20:]:
             page.whole(row, "quiet", 4)
+
+
+def explain_page(page: Page, answer: Explanation, *, verbose: bool) -> None:
+    """Lay out ``why --explain``: one cause in words."""
+    page.title("unknown", f"{answer.cause}: {answer.true_when}.")
+    for name, text in (("looks like", answer.looks_like), ("why", answer.why),
+                       ("how we know", answer.how_we_know), ("what to do", answer.what_to_do)):
+        page.part(name)
+        page.say(text)
 
 
 def _untried(page: Page, report: ImportReport, asked: str, where: str) -> None:

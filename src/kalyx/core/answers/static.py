@@ -74,7 +74,8 @@ def _who(finder: SeatFinder, interpreter: Interpreter, launch: Launch, path: Sea
     return {
         "version": version if "." in version else version + ".0", "implementation": interpreter.implementation,
         "executable": interpreter.path, "prefix": interpreter.prefix, "base_prefix": interpreter.base_prefix,
-        "path": [launch.start if x.layer == "start" else x.path for x in path.layers], "cwd": launch.cwd, "platform": finder.machine.platform,
+        "path": [launch.start if x.layer == "start" else x.path for x in path.layers],
+        "cwd": launch.cwd, "platform": finder.machine.platform,
         "suffixes": _suffixes(interpreter), "builtin": list(sys.builtin_module_names), "stdlib": [],
         "user_site": path.user_site,
         "flags": {"isolated": int("I" in flags), "ignore_environment": int("E" in flags or "I" in flags),

@@ -20,6 +20,7 @@ from kalyx.core.model.seat import Agreement, Launch, Script, Seat
 
 __all__ = [
     "Agreement", "Comparison", "Difference", "Distribution", "Edit", "Elsewhere", "Environment",
-    "Evidence", "FileReport", "Finding", "Frame", "ImportGroup", "ImportReport", "Interpreter", "Kernel", "Launch", "Note",
-    "Observation", "ObservedError", "Place", "Proof", "Remedy", "Script", "Seat", "TrailStep",
+    "Evidence", "FileReport", "Finding", "Frame", "ImportGroup", "ImportReport",
+    "Interpreter", "Kernel", "Launch", "Note", "Observation",
+    "ObservedError", "Place", "Proof", "Remedy", "Script", "Seat", "TrailStep",
 ]

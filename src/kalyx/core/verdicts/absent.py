@@ -22,7 +22,14 @@ __all__ = ["best_requirement", "requirement_for"]
 @cause("installed-elsewhere", "A", "absent here, present in another environment or interpreter",
        rank=46)
 def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
-    """Look for the module in the other environments of the machine."""
+    """Look for the module in the other environments of the machine.
+
+    Looks like: `No module named ...` for something that you have installed, perhaps a minute ago.
+    Why: It went into another environment: another `pip`, another kernel, another terminal.
+    How Kalyx knows: No layer of this seat holds it, and another environment on this machine does; the
+        seats that use that one are named, and the `pip` that installs there.
+    What to do: Put it here too, or move the seat to the environment that has it.
+    """
     if not is_absent(case, failure) or failure is None or not asked_by_person(case, failure):
         return None
     others = case.elsewhere(failure.top)
@@ -70,7 +77,13 @@ def _elsewhere_evidence(other: Elsewhere, module: str) -> Evidence:
 @cause("not-installed", "A", "no layer of this seat has the module, no known environment has it, "
        "and the name is plausible as it stands", rank=52)
 def not_installed(case: Case, failure: Failure | None) -> Finding | None:
-    """Conclude that it is nowhere."""
+    """Conclude that it is nowhere.
+
+    Looks like: `No module named ...`.
+    Why: It is not installed, neither here nor in any environment that Kalyx knows of.
+    How Kalyx knows: Every folder of the search path and every known environment was searched.
+    What to do: Put the distribution that provides it into the environment of this seat.
+    """
     if not is_absent(case, failure) or failure is None or not asked_by_person(case, failure):
         return None
     name = failure.top
@@ -90,7 +103,15 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
 @cause("dependency-absent", "A", "the asked module is here; something that it needs is not",
        rank=36)
 def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
-    """Name what an installed module needs and does not find, and who asked for it."""
+    """Name what an installed module needs and does not find, and who asked for it.
+
+    Looks like: `No module named 'b'`, though you imported `a`, which is installed.
+    Why: A package is here and something that it needs is not: it was installed without its
+        dependencies, or they were removed since.
+    How Kalyx knows: The frame that asked lies in the package's files, no layer holds the module, and
+        the package's metadata declares it.
+    What to do: Put the declared requirement, with its version bounds, into the same environment.
+    """
     if not is_absent(case, failure) or failure is None or asked_by_person(case, failure):
         return None
     if failure.asker is not None and case.layer_of_file(failure.asker.file) == "stdlib":
@@ -122,7 +143,16 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
 @cause("extra-absent", "A", "the missing module is one that the metadata lists under an extra",
        rank=35)
 def extra_absent(case: Case, failure: Failure | None) -> Finding | None:
-    """Find the extra under which a package declares what it now asks for."""
+    """Find the extra under which a package declares what it now asks for.
+
+    Looks like: `No module named 'b'` from a package that otherwise works, often only when a certain
+        feature or file type is used.
+    Why: The package declares that module under an extra, and extras are installed only when they are
+        asked for.
+    How Kalyx knows: The metadata lists the requirement with an `extra == ...` marker, and no plain
+        requirement names it.
+    What to do: Install the package again with the extra in brackets.
+    """
     if failure is None or not is_absent(case, failure) or asked_by_person(case, failure):
         return None
     owner = case.distribution_of(failure.asker.file) if failure.asker else None

@@ -39,7 +39,13 @@ def judge_agreement(seats: Sequence[SeatFacts], machine: Machine,
        brief="the seats do not agree")
 def seats_disagree(groups: list[list[SeatFacts]], machine: Machine,
                    kernels: Sequence[Kernel]) -> Finding | None:
-    """Name the odd ones out and how to bring each in line."""
+    """Name the odd ones out and how to bring each in line.
+
+    Looks like: It works in the terminal and not in the notebook, or the other way round.
+    Why: Two seats of one folder use different environments.
+    How Kalyx knows: The trail of each seat to its interpreter.
+    What to do: Bring the odd one in line, by the edit or command that is given.
+    """
     if len(groups) < 2:
         return None
     main = [f.seat for f in groups[0]]

@@ -23,7 +23,14 @@ _DEFINES = re.compile(r"(?:async\s+)?(?:def|class)\s+(\w+)|(\w+)\s*(?::[^=]+)?=[
 
 @cause("bytecode-stale", "D", "an orphaned or foreign .pyc is what gets imported, or breaks it", rank=16)
 def bytecode_stale(case: Case, failure: Failure | None) -> Finding | None:
-    """Find a .pyc without a source, of another Python, or older than its source."""
+    """Find a .pyc without a source, of another Python, or older than its source.
+
+    Looks like: `bad magic number`, or a name that is in the source and yet cannot be imported.
+    Why: Python imported a .pyc file that does not belong to the source: left over, written by another
+        version, or never compared with it.
+    How Kalyx knows: The .pyc's magic number, and the source that defines what the loaded module lacks.
+    What to do: Take the .pyc away; Python writes it anew.
+    """
     if case.obs.outcome != "fails":
         return None
     return _of_another_python(case) or _older_than_source(case, failure) or _orphan(case, failure)

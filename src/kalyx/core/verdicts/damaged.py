@@ -73,7 +73,13 @@ def _distribution(case: Case, layer: Layer, failure: Failure) -> Distribution | 
 
 @cause("metadata-only", "D", "metadata is here, none of the code is", rank=22)
 def metadata_only(case: Case, failure: Failure | None) -> Finding | None:
-    """Find a distribution of which only the metadata is left."""
+    """Find a distribution of which only the metadata is left.
+
+    Looks like: `No module named ...`, though `pip list` shows the package.
+    Why: Its metadata is left and its code is gone.
+    How Kalyx knows: None of the code files in RECORD is there.
+    What to do: Install the package again; pip alone believes that it is there, so it must be forced.
+    """
     found = _incomplete(case, failure)
     if found is None or len(found[1]) != len(found[2]):
         return None
@@ -84,7 +90,13 @@ def metadata_only(case: Case, failure: Failure | None) -> Finding | None:
 
 @cause("files-missing", "D", "RECORD lists files that are not there", rank=24)
 def files_missing(case: Case, failure: Failure | None) -> Finding | None:
-    """Find a distribution of which some files are missing, the wanted one among them."""
+    """Find a distribution of which some files are missing, the wanted one among them.
+
+    Looks like: `No module named 'a.b'`, or a library that came with the package is not found.
+    Why: Files of the package were deleted: by a clean-up, a virus scanner, an interrupted installation.
+    How Kalyx knows: RECORD lists files that are not there.
+    What to do: Install the package again.
+    """
     found = _incomplete(case, failure)
     if found is None or len(found[1]) == len(found[2]):
         return None
@@ -129,7 +141,15 @@ def _owners(case: Case, failure: Failure | None) -> list[Distribution]:
 @cause("file-corrupt", "D", "a distribution's file is not what RECORD says, and breaks the import",
        rank=23)
 def file_corrupt(case: Case, failure: Failure | None) -> Finding | None:
-    """Compare the files that the failure speaks of with their distribution's RECORD."""
+    """Compare the files that the failure speaks of with their distribution's RECORD.
+
+    Looks like: Syntax errors with NUL bytes, `file too short`, `invalid ELF header`, or a crash while
+        loading, in a package that was well before.
+    Why: A file of the package was cut off, emptied or overwritten: a full disk, a broken download, a
+        synchronised folder.
+    How Kalyx knows: The file's size and hash are not those in RECORD.
+    What to do: Install the package again.
+    """
     if not _may_be_corrupt(case, failure):
         return None
     for owner in _owners(case, failure):
@@ -210,7 +230,15 @@ def _broken_binary(case: Case) -> Finding | None:
 
 @cause("mixed-install", "D", "files of two versions or two installers lie on top of each other", rank=25)
 def mixed_install(case: Case, failure: Failure | None) -> Finding | None:
-    """Find two metadata folders of one distribution, left-overs, and files of another version."""
+    """Find two metadata folders of one distribution, left-overs, and files of another version.
+
+    Looks like: A package fails in itself: names missing between its own files.
+    Why: Files of two versions lie on top of each other: two installers, a copy by hand, an installation
+        that was interrupted.
+    How Kalyx knows: Two metadata folders of one distribution, left-overs with a `~`, or files that
+        differ from RECORD.
+    What to do: Install the package again, so that its files are of one version.
+    """
     if case.obs.outcome not in ("fails", "crash"):
         return None
     if failure is not None and is_absent(case, failure):

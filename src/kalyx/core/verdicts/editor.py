@@ -25,7 +25,13 @@ def judge_editor(facts: SeatFacts, machine: Machine,
 @cause("setting-unreadable", "G", "an editor's settings file is broken",
        brief="the editor's settings cannot be read")
 def setting_unreadable(facts: SeatFacts) -> Finding | None:
-    """Report a settings file that cannot be read or parsed."""
+    """Report a settings file that cannot be read or parsed.
+
+    Looks like: The editor ignores its settings.
+    Why: The settings file cannot be parsed.
+    How Kalyx knows: File and line.
+    What to do: Mend the line.
+    """
     setting = facts.setting
     if setting is None or not setting.trouble:
         return None
@@ -41,7 +47,13 @@ def setting_unreadable(facts: SeatFacts) -> Finding | None:
        brief="the editor's setting names an interpreter that is not there")
 def setting_points_nowhere(facts: SeatFacts, machine: Machine,
                            environments: list[Environment]) -> Finding | None:
-    """Report a named interpreter that does not exist, and the nearest that does."""
+    """Report a named interpreter that does not exist, and the nearest that does.
+
+    Looks like: The editor uses another interpreter than its setting names.
+    Why: The setting names a path that is not there, often one folder off.
+    How Kalyx knows: The file, the line, and the nearest interpreter that is there.
+    What to do: Have the setting name that one.
+    """
     setting, interpreter = facts.setting, facts.seat.interpreter
     if setting is None or interpreter is None or interpreter.known_by != "gone":
         return None

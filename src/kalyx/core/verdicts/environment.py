@@ -29,7 +29,13 @@ def judge_environment(environment: Environment, machine: Machine) -> list[Findin
        brief="an environment's base interpreter is gone")
 def env_base_gone(environment: Environment, machine: Machine,
                   config: VenvConfig | None) -> Finding | None:
-    """Find an environment whose interpreter leads nowhere."""
+    """Find an environment whose interpreter leads nowhere.
+
+    Looks like: `python: No such file or directory` in an environment, after an upgrade of the system.
+    Why: An environment uses the interpreter that it was made with, and that one was removed.
+    How Kalyx knows: The environment's interpreter is a link that leads nowhere.
+    What to do: Make the environment again with a Python that is there.
+    """
     interpreter = environment.interpreter
     if interpreter is None or interpreter.known_by != "gone":
         return None
@@ -51,7 +57,14 @@ def env_base_gone(environment: Environment, machine: Machine,
 @cause("env-moved", "G", "the environment was moved or copied: its scripts and activation still "
        "name the old place", brief="an environment was moved or copied")
 def env_moved(environment: Environment, machine: Machine) -> Finding | None:
-    """Compare the place that activation and scripts name with where the environment is."""
+    """Compare the place that activation and scripts name with where the environment is.
+
+    Looks like: Scripts such as `pip` fail, or install somewhere else, in an environment whose folder
+        was renamed or copied.
+    Why: Activation and scripts hold the path at which the environment was made.
+    How Kalyx knows: They name another folder than the one that they are in.
+    What to do: Start the interpreter by its path, with -m; or make the environment anew.
+    """
     if environment.kind != "venv":
         return None
     m, prefix = machine, environment.path
@@ -97,7 +110,14 @@ def _place_named(m: Machine, prefix: str) -> tuple[str, Evidence] | None:
 @cause("env-version-skew", "C", "the environment's packages stand under another Python version's "
        "folder than its interpreter looks in", brief="an environment's packages are for another Python")
 def env_version_skew(environment: Environment, machine: Machine) -> Finding | None:
-    """Find packages under lib/pythonX.Y where the interpreter is another X.Y."""
+    """Find packages under lib/pythonX.Y where the interpreter is another X.Y.
+
+    Looks like: An environment looks empty after Python was upgraded.
+    Why: Its packages stand under the folder of the Python version that it was made with, and its
+        interpreter is another version now.
+    How Kalyx knows: The packages are found under lib/pythonX.Y of another version.
+    What to do: Install the packages again, or make the environment anew.
+    """
     m, interpreter = machine, environment.interpreter
     if environment.kind != "venv" or interpreter is None or not interpreter.version:
         return None

@@ -28,7 +28,16 @@ _LOADER_SAYS = re.compile(
 
 @cause("foreign-platform", "C", "its binary is for another machine or system", rank=19)
 def foreign_platform(case: Case, failure: Failure | None) -> Finding | None:
-    """Compare the header of the compiled file with that of the interpreter itself."""
+    """Compare the header of the compiled file with that of the interpreter itself.
+
+    Looks like: `wrong ELF class`, `invalid ELF header`, `wrong architecture`, or a compiled part that
+        is not found.
+    Why: The compiled part is for another system or processor: copied from another computer, or
+        installed for another platform.
+    How Kalyx knows: The file's header (ELF, Mach-O or PE) is compared with that of the interpreter
+        itself.
+    What to do: Install the package again on this machine.
+    """
     files = [f for _, found in _unloadable(case, failure) for f in found]
     files += [e.path for e in case.obs.chain if e.path and _WRONG_FORM.search(e.message)]
     mine = case.loader.program if files else None
@@ -66,7 +75,16 @@ def _needs_libc(made: Binary) -> bool:
 @cause("foreign-abi", "C", "an extension module is here, with a suffix that this interpreter "
        "cannot load", rank=20)
 def foreign_abi(case: Case, failure: Failure | None) -> Finding | None:
-    """Find the compiled file for the missing module that another interpreter made."""
+    """Find the compiled file for the missing module that another interpreter made.
+
+    Looks like: `No module named 'a._part'`, or `undefined symbol: Py...`, from a package that is
+        installed.
+    Why: Its compiled part was made for another Python: another version, PyPy, a debug or free-threaded
+        build. Often the package was copied from another environment.
+    How Kalyx knows: A compiled file of that name is here, and its suffix is none that this interpreter
+        loads.
+    What to do: Install the package again with this interpreter.
+    """
     for module, files in _unloadable(case, failure):
         return _finding(case, module, files)
     error = case.obs.error

@@ -25,6 +25,14 @@ def hidden_by_file(case: Case, failure: Failure | None) -> Finding | None:
 
     A file counts only when it really was loaded (or is what was asked for) and
     something else of its name stands further back on the path.
+
+    Looks like: Strange errors from an import that should be simple: `has no attribute`, `is not a
+        package`, `cannot import name`, `partially initialized`.
+    Why: A file or folder of your own, beside the script or in the working folder, has the name of the
+        module that was wanted. Python looks there first.
+    How Kalyx knows: Your file was what got loaded, and another module of that name stands further back
+        on the path.
+    What to do: Give your own file another name.
     """
     wanted = top_level(case.obs.module)
     for name in _suspects(case, wanted):
@@ -137,7 +145,17 @@ def _finding(case: Case, name: str, own: str, hidden: str) -> Finding:
 @cause("namespace-split", "B", "a regular package hides namespace portions, or a folder without code "
        "takes the name", rank=29)
 def namespace_split(case: Case, failure: Failure | None) -> Finding | None:
-    """Find a folder without code that is imported as a module, or a package that hides portions."""
+    """Find a folder without code that is imported as a module, or a package that hides portions.
+
+    Looks like: `No module named 'a.b'` though its files are installed; or an import that succeeds and
+        gives an empty module.
+    Why: A namespace's parts may lie in several folders, and a regular package of that name hides the
+        others. And any folder, also one of data, is taken for a package when there is no better one.
+    How Kalyx knows: The part is found behind the package that comes first; or the folder that was
+        imported holds no code.
+    What to do: Set the stray `__init__.py` aside; or install the real package, which wins over a
+        folder.
+    """
     return _empty_folder(case, failure) or _hidden_portion(case, failure)
 
 
@@ -226,6 +244,12 @@ def hidden_by_path(case: Case, failure: Failure | None) -> Finding | None:
     """Find a copy on PYTHONPATH, or in a folder that a .pth adds, that comes before the right one.
 
     A linked folder is there on purpose: it is told only where the import fails.
+
+    Looks like: An import gives another version than the installed one, or fails in a way that the
+        installed one does not.
+    Why: PYTHONPATH, or a line in a .pth file, puts another copy in front.
+    How Kalyx knows: Both copies are found on the search path, in that order, with their versions.
+    What to do: Take the entry out of PYTHONPATH, or the line out of the .pth file.
     """
     found = _copy_first(case, "pythonpath")
     if found is None and case.obs.outcome == "fails":
@@ -240,6 +264,11 @@ def hidden_by_user_site(case: Case, failure: Failure | None) -> Finding | None:
 
     A base installation looks there by design: then it is told only where the
     import fails.
+
+    Looks like: An import gives an older or newer version than the environment's own.
+    Why: The user site comes before the base installation's packages, and a copy in it wins.
+    How Kalyx knows: Both copies are found on the search path, in that order, with their versions.
+    What to do: Set PYTHONNOUSERSITE=1 for this seat, or take the copy out of the user site.
     """
     environment = case.seat.environment
     if case.obs.outcome == "imports" and (environment is None or environment.kind == "base"):

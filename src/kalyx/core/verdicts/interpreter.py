@@ -20,7 +20,13 @@ def which_is_gone(path: str, trouble: str) -> str:
 @cause("interpreter-gone", "G", "the path or its symlink leads nowhere",
        brief="an interpreter is gone")
 def interpreter_gone(facts: SeatFacts, machine: Machine) -> Finding | None:
-    """Say which link of the trail leads nowhere."""
+    """Say which link of the trail leads nowhere.
+
+    Looks like: `No such file or directory`.
+    Why: The path, or a link on the way, leads nowhere.
+    How Kalyx knows: Each link is followed to where it ends.
+    What to do: Name an interpreter that is there.
+    """
     interpreter = facts.seat.interpreter
     if interpreter is None or interpreter.known_by != "gone":
         return None
@@ -59,7 +65,14 @@ def env_gone(facts: SeatFacts, machine: Machine) -> list[Finding]:
        brief="an interpreter cannot start")
 def interpreter_broken(facts: SeatFacts, machine: Machine,
                        observed: Observation | None = None) -> Finding | None:
-    """Say what it said when it was started."""
+    """Say what it said when it was started.
+
+    Looks like: `Fatal Python error`, a missing libpython, or no answer at all.
+    Why: The interpreter exists and cannot start: its base or library is gone, or PYTHONHOME sends it
+        elsewhere.
+    How Kalyx knows: What it said when it was started.
+    What to do: Unset what misleads it, or install it again.
+    """
     interpreter = facts.seat.interpreter
     if interpreter is None:
         return None

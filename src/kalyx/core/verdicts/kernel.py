@@ -35,7 +35,13 @@ def judge_kernel(facts: SeatFacts, machine: Machine, neighbours: Neighbours) -> 
 @cause("notebook-unreadable", "G", "a notebook file is not readable as a notebook",
        brief="a notebook cannot be read")
 def notebook_unreadable(facts: SeatFacts) -> Finding | None:
-    """Report a notebook that is not JSON or holds no metadata."""
+    """Report a notebook that is not JSON or holds no metadata.
+
+    Looks like: The notebook does not open.
+    Why: The file is not JSON, or has no metadata: a merge gone wrong, a download of a web page.
+    How Kalyx knows: The place at which reading stops.
+    What to do: Mend the file, or take it from a backup.
+    """
     notebook = facts.notebook
     if notebook is None or not notebook.trouble:
         return None
@@ -50,7 +56,13 @@ def notebook_unreadable(facts: SeatFacts) -> Finding | None:
 @cause("kernel-missing", "G", "a notebook names a kernel that is not registered here",
        brief="a notebook names a kernel that is not registered")
 def kernel_missing(facts: SeatFacts, machine: Machine) -> Finding | None:
-    """Name the kernels that are registered, the most alike first."""
+    """Name the kernels that are registered, the most alike first.
+
+    Looks like: The notebook asks for a kernel when it is opened.
+    Why: It names a kernel that is not registered on this machine.
+    How Kalyx knows: The search folders, and the kernels in them.
+    What to do: Choose a kernel that is here, or enrol one of that name.
+    """
     notebook = facts.notebook
     if notebook is None or notebook.name is None or facts.kernel is not None:
         return None
@@ -113,7 +125,13 @@ def switch_kernel(notebook: NotebookKernel, kernel: Kernel, machine: Machine) ->
 @cause("kernel-unreadable", "G", "kernel.json cannot be read or lacks what it must have",
        brief="a kernelspec is broken")
 def kernel_unreadable(facts: SeatFacts) -> Finding | None:
-    """Report a broken kernel.json."""
+    """Report a broken kernel.json.
+
+    Looks like: A kernel is not in the menu, or fails at once.
+    Why: kernel.json is not JSON, or lacks its argv.
+    How Kalyx knows: The line at which reading stops.
+    What to do: Enrol the environment again.
+    """
     kernel = facts.kernel
     if kernel is None or not kernel.trouble:
         return None
@@ -128,7 +146,13 @@ def kernel_unreadable(facts: SeatFacts) -> Finding | None:
 @cause("kernel-interpreter-gone", "G", "its interpreter or environment is gone",
        brief="a kernel's interpreter is gone")
 def kernel_interpreter_gone(facts: SeatFacts) -> Finding | None:
-    """Report a kernel whose program is not there any more."""
+    """Report a kernel whose program is not there any more.
+
+    Looks like: A kernel stays in the menu and never starts.
+    Why: Its environment was deleted or moved.
+    How Kalyx knows: The program in kernel.json is not there.
+    What to do: Enrol an environment that is there, or retire the kernel.
+    """
     kernel, interpreter = facts.kernel, facts.seat.interpreter
     if kernel is None or kernel.trouble:
         return None
@@ -156,7 +180,13 @@ def kernel_interpreter_gone(facts: SeatFacts) -> Finding | None:
        brief="a kernel cannot start")
 def kernel_cannot_start(facts: SeatFacts, machine: Machine,
                         neighbours: Neighbours) -> Finding | None:
-    """Find a kernelspec that starts a module which its interpreter does not have."""
+    """Find a kernelspec that starts a module which its interpreter does not have.
+
+    Looks like: The notebook says that the kernel died or cannot start.
+    Why: The kernel's interpreter has no working kernel package.
+    How Kalyx knows: The module that the kernelspec starts is not in that interpreter's layers.
+    What to do: Put the kernel package into that environment.
+    """
     kernel, interpreter = facts.kernel, facts.seat.interpreter
     if kernel is None or interpreter is None or not interpreter.works or not interpreter.prefix:
         return None
@@ -187,7 +217,13 @@ def _extra_paths(facts: SeatFacts) -> bool:
        brief="a kernel is not what its label says")
 def kernel_mislabelled(facts: SeatFacts, machine: Machine,
                        neighbours: Neighbours) -> Finding | None:
-    """Compare what a kernel's name and label say with what it runs."""
+    """Compare what a kernel's name and label say with what it runs.
+
+    Looks like: A kernel carries an environment's name and has other packages.
+    Why: It was registered while another interpreter was active.
+    How Kalyx knows: The interpreter in kernel.json is compared with what name and label claim.
+    What to do: Enrol the environment that is meant, in its place.
+    """
     kernel, interpreter = facts.kernel, facts.seat.interpreter
     if kernel is None or interpreter is None or not interpreter.works or not interpreter.version:
         return None
@@ -263,7 +299,13 @@ def _claimed_environment(facts: SeatFacts, machine: Machine,
 @cause("kernel-follows-server", "G", "its program is the bare word python: it runs the server's "
        "interpreter, not a fixed one")
 def kernel_follows_server(facts: SeatFacts) -> Finding | None:
-    """Note a kernel that runs whatever its server runs in."""
+    """Note a kernel that runs whatever its server runs in.
+
+    Looks like: A kernel runs another Python than its label says, depending on who started the server.
+    Why: Its program is the bare word python: that is the interpreter of the notebook server.
+    How Kalyx knows: The argv in kernel.json, and the server that was found.
+    What to do: Enrol the environment, so that the kernel has an interpreter of its own.
+    """
     kernel = facts.kernel
     if kernel is None or facts.kernel_how != "server":
         return None
@@ -276,7 +318,13 @@ def kernel_follows_server(facts: SeatFacts) -> Finding | None:
 
 @cause("kernel-hidden", "G", "another kernelspec of the same name is found first")
 def kernel_hidden(facts: SeatFacts) -> Finding | None:
-    """Note kernelspecs of the same name that lie further back."""
+    """Note kernelspecs of the same name that lie further back.
+
+    Looks like: A kernel that you registered does not behave as it should.
+    Why: Another kernelspec of the same name is found first.
+    How Kalyx knows: Both files, in the search order.
+    What to do: Retire one of them, or register yours under another name.
+    """
     kernel = facts.kernel
     if kernel is None or not facts.others:
         return None

@@ -35,6 +35,11 @@ def layer_leak(layer: str, environment: Environment | None,
 
     A base installation sees its user site by design, and an environment that
     was opened to its base sees that: then only hiding is worth a warning.
+
+    Looks like: An environment can import things that were never installed in it.
+    Why: Packages of the user site, of PYTHONPATH or of the base are visible in it, or hide its own.
+    How Kalyx knows: The layers in search order, and what hides what.
+    What to do: Switch the leaking layer off.
     """
     outer = [d for d in distributions if d.layer == layer]
     hiding = [d for d in outer if any(_layer_at(h, distributions) == "env" for h in d.hides)]
@@ -127,7 +132,15 @@ def _put(requirement: str, python: str, seen: Mapping[str, Distribution]) -> Rem
        brief="declared requirements are not met")
 def version_conflict(distribution: Distribution, requirement: str,
                      other: Distribution | None, remedy: Remedy) -> Finding | None:
-    """Compare one requirement with what is installed; nothing of it is a dependency-absent."""
+    """Compare one requirement with what is installed; nothing of it is a dependency-absent.
+
+    Looks like: A package lacks a name or behaves oddly after something else was installed.
+    Why: An installed version is not one that a package declares to need; installers replace versions
+        without asking who else needs them.
+    How Kalyx knows: The requirement in the metadata, the version that is installed, and the failure in
+        its use.
+    What to do: Install a version that satisfies all that ask for it.
+    """
     line = requirement.split(";")[0].strip()
     who = f"{distribution.name} {distribution.version}"
     if other is None:

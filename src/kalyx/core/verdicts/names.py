@@ -18,7 +18,15 @@ __all__ = ["best_module", "is_one_edit", "near_names", "write_import"]
 
 @cause("name-differs", "A", "the distribution and its module have different names", rank=48)
 def name_differs(case: Case, failure: Failure | None) -> Finding | None:
-    """Tell apart the name that one installs and the name that one imports."""
+    """Tell apart the name that one installs and the name that one imports.
+
+    Looks like: `No module named ...` for the name that you installed, or no distribution of the name
+        that you import.
+    Why: What one installs and what one imports may have different names.
+    How Kalyx knows: The metadata of an installed distribution lists the module; failing that, a small
+        table of well-known pairs.
+    What to do: Write the module's name in the import, or install the distribution by its own name.
+    """
     if not is_absent(case, failure) or failure is None:
         return None
     name = failure.top
@@ -121,7 +129,15 @@ def write_import(case: Case, failure: Failure, wrong: str, right: str, whole: st
 @cause("name-misspelt", "A", "one edit away from, or only in case different from, a module that "
        "this seat has", rank=50)
 def name_misspelt(case: Case, failure: Failure | None) -> Finding | None:
-    """Look for a module of nearly the same name."""
+    """Look for a module of nearly the same name.
+
+    Looks like: `No module named ...`, and a module of nearly that name is here.
+    Why: One letter is wrong, swapped or missing, or only capital letters differ, which matters also
+        where the file system does not care.
+    How Kalyx knows: A module that this seat can import is one edit away, and the name as typed is known
+        nowhere.
+    What to do: Write the near name.
+    """
     if not is_absent(case, failure) or failure is None or not asked_near_home(case, failure):
         return None
     name = failure.top

@@ -70,7 +70,16 @@ def _again(case: Case, owner: Distribution | None, file: str | None) -> tuple[Re
 
 @cause("library-missing", "E", "a shared library that it needs cannot be found", rank=62)
 def library_missing(case: Case, failure: Failure | None) -> Finding | None:
-    """Name the library, the chain of files that leads to it, and where on the machine it is."""
+    """Name the library, the chain of files that leads to it, and where on the machine it is.
+
+    Looks like: `libGL.so.1: cannot open shared object file`, `DLL load failed`.
+    Why: The compiled part needs a library of the system that is not installed, or lies where the loader
+        does not look.
+    How Kalyx knows: The chain of files from the compiled part to the library, walked as the loader does
+        it, and the folders that it looks into.
+    What to do: Install the system's package that brings the library, or have the loader look where it
+        is.
+    """
     found = _find(case, _LIBRARY)
     if found is None:
         return None
@@ -161,7 +170,13 @@ def _bring(case: Case, libraries: list[str], elsewhere: list[str]) -> list[Remed
 
 @cause("symbol-missing", "E", "a symbol or symbol version is missing", rank=64)
 def symbol_missing(case: Case, failure: Failure | None) -> Finding | None:
-    """Name the symbol, and the library that was found without it; those of Python are the ABI's matter."""
+    """Name the symbol, and the library that was found without it; those of Python are the ABI's matter.
+
+    Looks like: `undefined symbol: ...`, `version GLIBC_2.38 not found`.
+    Why: The library is here in another version than the one that the compiled part was built with.
+    How Kalyx knows: The library that the loader found, and the versions that it offers.
+    What to do: Install the package built for this machine, or a newer library.
+    """
     found = _find(case, _SYMBOL)
     if found is None:
         return None
@@ -194,7 +209,14 @@ def _numbers(text: str) -> list[int]:
 @cause("binary-mismatch", "E", "built against another major version of a package's C interface",
        rank=60)
 def binary_mismatch(case: Case, failure: Failure | None) -> Finding | None:
-    """Find compiled parts that were built against another version of what they use."""
+    """Find compiled parts that were built against another version of what they use.
+
+    Looks like: `numpy.ndarray size changed`, `compiled against API version ...`.
+    Why: A compiled part was built against another major version of a package than the one that is
+        installed.
+    How Kalyx knows: The message of the compiled part, and the installed version.
+    What to do: Install a version of the package that was built for what is installed.
+    """
     found = _find(case, _MISMATCH)
     if found is None:
         return None

@@ -40,7 +40,14 @@ def _frame_evidence(case: Case, frames: tuple[Frame, ...]) -> list[Evidence]:
 
 @cause("crash", "E", "the child died during the import, of a signal or by ending itself", rank=80)
 def crash(case: Case, failure: Failure | None) -> Finding | None:
-    """Name the signal, and what was being loaded."""
+    """Name the signal, and what was being loaded.
+
+    Looks like: Python, or the kernel, dies: `Segmentation fault`, `Kernel died`.
+    Why: Native code of a package ended the process, or the code itself did.
+    How Kalyx knows: The child that tried the import ended by a signal or by itself; its last frames
+        were written down.
+    What to do: Look at the place that is named; install that package again, or another version.
+    """
     if case.obs.outcome != "crash":
         return None
     import signal
@@ -65,7 +72,13 @@ def crash(case: Case, failure: Failure | None) -> Finding | None:
 
 @cause("hang", "E", "no answer within the limit", rank=82)
 def hang(case: Case, failure: Failure | None) -> Finding | None:
-    """Name what was being loaded when the time was up."""
+    """Name what was being loaded when the time was up.
+
+    Looks like: The import never ends.
+    Why: The code waits: for a lock, a network, an input that does not come.
+    How Kalyx knows: The time limit passed; the frame at that moment is named.
+    What to do: Look at the place that is named; give it longer with --timeout if it is only slow.
+    """
     if case.obs.outcome != "hang":
         return None
     frame, whose = _place(case, case.obs.stack)
@@ -80,7 +93,14 @@ def hang(case: Case, failure: Failure | None) -> Finding | None:
 
 @cause("circular-import", "F", "partially initialised module", rank=66)
 def circular_import(case: Case, failure: Failure | None) -> Finding | None:
-    """Show the ring, file by file with the lines that import."""
+    """Show the ring, file by file with the lines that import.
+
+    Looks like: `cannot import name ... from partially initialized module`.
+    Why: Modules import each other in a ring, and one is asked for a name before it has come to it.
+    How Kalyx knows: The ring, file by file, with the lines that import.
+    What to do: Move one of the imports into the function that needs it, or what both need into a third
+        module.
+    """
     error = next((e for e in case.obs.chain if "partially initialized module" in e.message), None)
     if error is None:
         return None
@@ -110,7 +130,13 @@ def _module_name(case: Case, file: str) -> str:
 
 @cause("relative-import-alone", "F", "a file of a package run as a script", rank=68)
 def relative_import_alone(case: Case, failure: Failure | None) -> Finding | None:
-    """Name the package's root and the way to start its module."""
+    """Name the package's root and the way to start its module.
+
+    Looks like: `attempted relative import with no known parent package`.
+    Why: A file of a package was run as a script, so that Python does not know its package.
+    How Kalyx knows: The package's root, found by its `__init__.py` files.
+    What to do: Run it as a module: `python -m package.module` from the folder that holds the package.
+    """
     error = case.obs.error
     if error is None or "attempted relative import" not in error.message or not error.frames:
         return None
@@ -138,7 +164,13 @@ def relative_import_alone(case: Case, failure: Failure | None) -> Finding | None
 
 @cause("raises", "F", "anything else: its code ran and raised", rank=99)
 def raises(case: Case, failure: Failure | None) -> Finding | None:
-    """Say honestly what was raised, where, and whose code that is."""
+    """Say honestly what was raised, where, and whose code that is.
+
+    Looks like: Any other exception.
+    Why: The module's code ran and raised it.
+    How Kalyx knows: The frames, and whether the file is yours or a package's.
+    What to do: Read the line that is named.
+    """
     error = case.obs.error
     if error is None:
         return None

@@ -20,7 +20,14 @@ __all__ = ["attribute_absent", "submodule_absent"]
 @cause("submodule-absent", "A", "the parent imports, the submodule isn't in the installed version",
        rank=70)
 def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
-    """Name the submodule that a package of this version does not hold."""
+    """Name the submodule that a package of this version does not hold.
+
+    Looks like: `No module named 'a.b'`, and `import a` works.
+    Why: The installed version of the package has no such part: it came later, moved, or was split off.
+    How Kalyx knows: The package's folder is listed; the part is not in it and is not in its RECORD
+        either.
+    What to do: Install the version that another environment shows to have it, or write the near name.
+    """
     if failure is None or failure.name is not None or "." not in failure.module:
         return None
     parent, _, name = failure.module.rpartition(".")
@@ -78,7 +85,16 @@ def _has_part(case: Case, other: Elsewhere, failure: Failure) -> bool:
 
 @cause("attribute-absent", "A", "X is the genuine X and has no y in it", rank=72)
 def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
-    """Name what a module of this version does not define."""
+    """Name what a module of this version does not define.
+
+    Looks like: `ImportError: cannot import name 'y' from 'x'`, or `module 'x' has no attribute 'y'`.
+    Why: The module is the genuine one, and this version of it has no such name: it came later, went
+        away, or is spelt otherwise.
+    How Kalyx knows: The module's own file is found and read, and does not define the name; near names
+        in it are listed, and another environment's copy is read for it.
+    What to do: Write the near name, or install the version that has it; where no other version is known
+        here, look the name up in the package's change log.
+    """
     if failure is None or failure.name is None or "partially initialized" in failure.error.message:
         return None
     if failure.error.type == "AttributeError" and _raised_by_own_getattr(case, failure):

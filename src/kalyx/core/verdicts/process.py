@@ -20,7 +20,13 @@ def judge_process(process: PythonProcess, raw: RawProcess, machine: Machine) -> 
        "deleted since it started", brief="an interpreter was replaced under a running process")
 def interpreter_replaced(process: PythonProcess, raw: RawProcess,
                          machine: Machine) -> Finding | None:
-    """Compare the program file as it is now with the one that the process runs."""
+    """Compare the program file as it is now with the one that the process runs.
+
+    Looks like: A kernel or server behaves oddly after an upgrade.
+    Why: It still runs the interpreter that it was started with, which was replaced or deleted since.
+    How Kalyx knows: The process table, and the age of the files.
+    What to do: Start it again.
+    """
     m, program = machine, raw.program or ""
     path = program.removesuffix(" (deleted)")
     prefix = process.environment.path if process.environment else None

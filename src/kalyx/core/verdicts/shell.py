@@ -36,7 +36,13 @@ def _use_python_m(facts: SeatFacts, script: Script) -> Remedy:
 @cause("pip-elsewhere", "G", "the pip that would run belongs to another interpreter than python",
        brief="pip belongs to another Python than python")
 def pip_elsewhere(script: Script, facts: SeatFacts, machine: Machine) -> Finding | None:
-    """Compare the environment of ``pip`` with that of ``python``."""
+    """Compare the environment of ``pip`` with that of ``python``.
+
+    Looks like: What `pip install` installs cannot be imported.
+    Why: The `pip` that runs belongs to another interpreter than `python`.
+    How Kalyx knows: The first line of the pip that PATH finds.
+    What to do: Install with `python -m pip`.
+    """
     mine, its = facts.seat.interpreter, script.interpreter
     if mine is None or its is None or not mine.works or not its.works:
         return None
@@ -58,7 +64,13 @@ def pip_elsewhere(script: Script, facts: SeatFacts, machine: Machine) -> Finding
 @cause("pip-absent", "G", "the seat's interpreter has no pip, or its pip script cannot start",
        brief="pip cannot start")
 def pip_absent(script: Script, facts: SeatFacts) -> Finding | None:
-    """Find a pip script whose interpreter is gone or cannot start."""
+    """Find a pip script whose interpreter is gone or cannot start.
+
+    Looks like: `No module named pip`, or `pip` cannot start.
+    Why: The environment was made without pip, or its script names an interpreter that is gone.
+    How Kalyx knows: The script's first line, and the interpreter's layers.
+    What to do: Give the environment a pip of its own.
+    """
     its = script.interpreter
     if its is None or its.works or its.known_by == "unknown":
         return None
@@ -94,7 +106,14 @@ def _on_path(folder: str, machine: Machine) -> int | None:
        "exists, or whose folder of programs is not on PATH at all",
        brief="the activated environment is not the one in use")
 def activation_stale(variable: str, facts: SeatFacts, machine: Machine) -> Finding | None:
-    """Compare an activation variable with what is there."""
+    """Compare an activation variable with what is there.
+
+    Looks like: The prompt names an environment, and its packages are not there.
+    Why: The variable was inherited from another shell, or the environment was deleted or moved since.
+    How Kalyx knows: VIRTUAL_ENV or CONDA_PREFIX names a folder that is gone, or whose programs are not
+        on PATH.
+    What to do: Deactivate, and activate the environment that you mean.
+    """
     folder = _active(variable, facts, machine)
     if folder is None:
         return None
@@ -119,7 +138,14 @@ def activation_stale(variable: str, facts: SeatFacts, machine: Machine) -> Findi
 @cause("activation-outranked", "G", "the active environment is on PATH, behind something that wins",
        brief="something on PATH comes before the activated environment")
 def activation_outranked(variable: str, facts: SeatFacts, machine: Machine) -> Finding | None:
-    """Say which PATH entry comes before the active environment's."""
+    """Say which PATH entry comes before the active environment's.
+
+    Looks like: The prompt names an environment, and `python` is another one.
+    Why: The active environment is on PATH, behind something that wins: a wrapper, another environment,
+        a login script.
+    How Kalyx knows: The order of the entries of PATH.
+    What to do: Activate the environment again, so that it comes first.
+    """
     folder = _active(variable, facts, machine)
     interpreter: Interpreter | None = facts.seat.interpreter
     if folder is None or interpreter is None or interpreter.prefix is None:

@@ -26,7 +26,17 @@ def _pair(text: str) -> tuple[int, int]:
 @cause("stdlib-not-built", "A", "this Python's own standard library was built or packaged "
        "without it", rank=30)
 def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
-    """Find optional parts of the standard library that this installation lacks."""
+    """Find optional parts of the standard library that this installation lacks.
+
+    Looks like: `No module named '_tkinter'`, `'_sqlite3'`, `'_ssl'`, `'lzma'` and the like, from
+        Python's own standard library.
+    Why: Python was built without the library that this part needs, or the system packages the part
+        separately.
+    How Kalyx knows: It belongs to the standard library of this version, and its compiled part is not in
+        lib-dynload.
+    What to do: Install the system's package that holds the part, or build Python again with the
+        library's development files; pip cannot supply it.
+    """
     if not is_absent(case, failure) or failure is None:
         return None
     table = tables.stdlib_history()
@@ -90,7 +100,14 @@ def has_module(history: tuple[str | None, str | None, str | None], version: tupl
 @cause("stdlib-removed", "A", "in the standard library of older Python versions, not of this one",
        rank=32)
 def stdlib_removed(case: Case, failure: Failure | None) -> Finding | None:
-    """Find modules that the standard library has dropped."""
+    """Find modules that the standard library has dropped.
+
+    Looks like: `No module named 'distutils'`, `'imp'`, `'cgi'` and the like.
+    Why: The module was taken out of the standard library before this version of Python.
+    How Kalyx knows: The table of the standard library's history has the version that took it out.
+    What to do: Change the code to the successor, install a package that brings it back, or use an older
+        Python.
+    """
     if not is_absent(case, failure) or failure is None:
         return None
     history = versions_of(failure.top)
@@ -104,7 +121,13 @@ def stdlib_removed(case: Case, failure: Failure | None) -> Finding | None:
 @cause("stdlib-not-yet", "A", "in the standard library of newer Python versions, not of this one",
        rank=34)
 def stdlib_not_yet(case: Case, failure: Failure | None) -> Finding | None:
-    """Find modules that came into the standard library after this version."""
+    """Find modules that came into the standard library after this version.
+
+    Looks like: `No module named 'tomllib'`, `'dataclasses'` and the like.
+    Why: The module came into the standard library with a later version than this Python.
+    How Kalyx knows: The table of the standard library's history has the version that brought it.
+    What to do: Install the backport where there is one, or use an environment with a newer Python.
+    """
     if not is_absent(case, failure) or failure is None:
         return None
     history = versions_of(failure.top)

@@ -29,7 +29,15 @@ def _what(distribution: Distribution | None, name: str) -> str:
 
 @cause("site-off", "B", "the environment's own site-packages is not on the path", rank=37)
 def site_off(case: Case, failure: Failure | None) -> Finding | None:
-    """Find the module in the environment's own folder, or behind a .pth, that the path leaves out."""
+    """Find the module in the environment's own folder, or behind a .pth, that the path leaves out.
+
+    Looks like: An environment looks empty: nothing that is installed in it can be imported.
+    Why: The interpreter does not know that it belongs to an environment (pyvenv.cfg is gone or broken),
+        or was told not to look (-S, PYTHONHOME), or may not read a .pth file.
+    How Kalyx knows: The environment's own site-packages holds the module and is not on the search path.
+    What to do: Write pyvenv.cfg anew with the command given; or start Python without what switches the
+        folder off.
+    """
     name = _absent_name(case, failure)
     if name is None:
         return None
@@ -139,7 +147,15 @@ def packages_of_another_version(case: Case, failure: Failure | None) -> Finding 
 @cause("base-site-off", "B", "it is in the base installation, and the environment is closed to it",
        rank=44)
 def base_site_off(case: Case, failure: Failure | None) -> Finding | None:
-    """Look into the base's site folders where the environment does not."""
+    """Look into the base's site folders where the environment does not.
+
+    Looks like: `No module named ...` in an environment, though the system's own Python has it.
+    Why: An environment is closed to the packages of the installation that it was made from, unless it
+        was opened.
+    How Kalyx knows: The base installation's folder holds it, and pyvenv.cfg does not say
+        `include-system-site-packages = true`.
+    What to do: Put it into the environment; or open the environment to all packages of its base.
+    """
     name = _absent_name(case, failure)
     config = find_venv_config(case.machine, case.python)
     if name is None or config is None or config.open_to_base:
@@ -175,7 +191,13 @@ def _open_config(case: Case, path: str, line: int | None) -> Remedy | None:
 
 @cause("user-site-off", "B", "it is in the user site, which this seat ignores", rank=42)
 def user_site_off(case: Case, failure: Failure | None) -> Finding | None:
-    """Look into the user's site folder where this seat does not."""
+    """Look into the user's site folder where this seat does not.
+
+    Looks like: `No module named ...` for something that was installed with `pip install --user`.
+    Why: Environments ignore the user site, and so does Python with -s, -I or PYTHONNOUSERSITE.
+    How Kalyx knows: The user site holds it, and what switches that off is named.
+    What to do: Put it into the environment of this seat.
+    """
     name = _absent_name(case, failure)
     version = str(case.obs.who.get("version", ""))
     if name is None or not version or any(x.layer == "user" for x in case.layers):
@@ -209,7 +231,13 @@ def _why_off(case: Case) -> list[Evidence]:
 @cause("link-broken", "B", "an editable install or .pth line points to a folder that is gone or "
        "moved", rank=38)
 def link_broken(case: Case, failure: Failure | None) -> Finding | None:
-    """Find the link that would have brought the module, and where its folder may be now."""
+    """Find the link that would have brought the module, and where its folder may be now.
+
+    Looks like: `No module named ...` for your own project, which you had installed as editable.
+    Why: An editable install is a link to a folder, and that folder was moved, renamed or deleted.
+    How Kalyx knows: The .pth line or the import hook names a folder that is not there.
+    What to do: Install the project again from where it is now, or have the line name the new place.
+    """
     name = _absent_name(case, failure)
     if name is None or failure is None or not asked_by_person(case, failure):
         return None
@@ -297,7 +325,16 @@ def _moved_to(case: Case, target: str, name: str) -> str | None:
 @cause("own-code-unreachable", "B", "the module is the person's own in this project, and no "
        "layer holds its folder", rank=40)
 def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
-    """Look for the module among the person's own files around the start folder."""
+    """Look for the module among the person's own files around the start folder.
+
+    Looks like: `No module named ...` for a file of your own project.
+    Why: Python looks in the folder of the script that was started, not in the project's other folders;
+        -P and -I switch even that off.
+    How Kalyx knows: The file is found above, beside or below the start folder, and no entry of the path
+        holds it.
+    What to do: Install the project as editable where it has a pyproject.toml; or start Python from the
+        folder that holds the module.
+    """
     if not is_absent(case, failure) or failure is None or not asked_near_home(case, failure):
         return None
     m, name = case.machine, failure.top

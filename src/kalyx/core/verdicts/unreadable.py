@@ -21,7 +21,15 @@ _FORBIDDEN = ("1", "5", "13", "116", "121")  # EPERM, EIO, EACCES, ESTALE, EREMO
 
 @cause("file-unreadable", "D", "permission or an I/O error on a file or folder of it", rank=18)
 def file_unreadable(case: Case, failure: Failure | None) -> Finding | None:
-    """Find the file that the import was refused, or a folder that hides what is in it."""
+    """Find the file that the import was refused, or a folder that hides what is in it.
+
+    Looks like: `Permission denied`, or `No module named ...` for something whose files are plainly
+        there.
+    Why: You may not read the file or the folder: it was installed by another user, or with closed
+        permissions.
+    How Kalyx knows: Mode and owner of the file, and who asks.
+    What to do: Let yourself read it, or ask its owner to.
+    """
     refused = _refused(case) or _closed(case, failure)
     if refused is None:
         return None

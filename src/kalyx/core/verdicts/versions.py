@@ -54,7 +54,13 @@ def _upgrade(case: Case, owner: Distribution | None) -> tuple[Remedy, ...]:
 
 @cause("python2-source", "C", "the file is Python 2 code", rank=54)
 def python2_source(case: Case, failure: Failure | None) -> Finding | None:
-    """Recognise Python 2 by the line that Python 3 stumbles over."""
+    """Recognise Python 2 by the line that Python 3 stumbles over.
+
+    Looks like: `Missing parentheses in call to 'print'` and other syntax errors at plain statements.
+    Why: The file is written in Python 2.
+    How Kalyx knows: The line that cannot be parsed has a form that only Python 2 knows.
+    What to do: Install a version for Python 3, or convert the code.
+    """
     broken, error = _broken_source(case) or _print_to_a_file(case), case.obs.error
     if broken is None or error is None or case.version[0] < 3:
         return None
@@ -84,7 +90,14 @@ def _print_to_a_file(case: Case) -> tuple[str, int, str] | None:
 @cause("python-too-old", "C", "the code or its Requires-Python needs a newer Python than this one",
        rank=56)
 def python_too_old(case: Case, failure: Failure | None) -> Finding | None:
-    """Find syntax that a newer Python accepts, and the version that the metadata asks for."""
+    """Find syntax that a newer Python accepts, and the version that the metadata asks for.
+
+    Looks like: `SyntaxError` in a package that others use, or a name that the standard library lacks.
+    Why: The code is written for a newer Python than this one.
+    How Kalyx knows: A newer Python reads the same file without an error, or its standard library has
+        the name; or Requires-Python says so.
+    What to do: Install a version for this Python, or use an environment with a newer one.
+    """
     broken = _broken_source(case)
     if broken is None:
         return _in_other_versions(case, failure, newer=True) or _below_its_bound(case)
@@ -171,7 +184,15 @@ def _accepted_by_ours(case: Case, file: str) -> str | None:
 
 @cause("python-too-new", "C", "the code uses what this Python no longer has", rank=58)
 def python_too_new(case: Case, failure: Failure | None) -> Finding | None:
-    """Find names that the standard library has dropped, new keywords, and bounds in the metadata."""
+    """Find names that the standard library has dropped, new keywords, and bounds in the metadata.
+
+    Looks like: `cannot import name ...` from the standard library, or a syntax error at `async`, after
+        Python was upgraded.
+    Why: The code uses something that this version of Python no longer has.
+    How Kalyx knows: A table of names that were taken out; the standard library of an older Python on
+        this machine; or the upper bound of Requires-Python.
+    What to do: Install a newer version of the package, change the code, or use an older Python.
+    """
     return (_removed_name(case, failure) or _keyword_as_name(case)
             or _in_other_versions(case, failure, newer=False) or _above_its_bound(case))
 
