@@ -393,21 +393,18 @@ class RealMachine(Machine):
         cwd: str | None = None,
         limit: float = 10.0,
     ) -> RunResult:
-        import subprocess
-
         began = time.monotonic()
         folder: str | None = cwd or self.cwd
         if folder == self._own_folder:
             folder = None  # inherited: it may have been removed or closed under us
+        variables = dict(self.env if env is None else env)
         try:
-            child = subprocess.Popen(
-                list(argv), env=dict(self.env if env is None else env), cwd=folder,
-                stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
-                start_new_session=self.platform != "win32")
+            child = _spawn(argv, variables) if folder is None and _can_spawn(argv) else (
+                _start(argv, variables, folder))
         except (OSError, ValueError) as error:
             closed = folder is not None and getattr(error, "filename", None) == folder
             return RunResult(None, b"", b"", False, time.monotonic() - began, _reason(error), closed)
-        out, err = _Drain(child.stdout), _Drain(child.stderr)
+        out, err = _Drain(child.out), _Drain(child.err)
         timed_out = False
         try:
             timed_out = not _wait(child, limit)
@@ -550,7 +547,68 @@ def _in_threads(ask: Callable[[T], R], items: list[T], most: int = 8) -> list[R]
     return [answers[number] for number in range(len(items))]
 
 
-def _wait(child: Any, limit: float) -> bool:
+class _Child:
+    """A child that was started, with the reading ends of its two outputs."""
+
+    def __init__(self, pid: int, out: int, err: int, wait: Callable[[], int]) -> None:
+        self.pid = pid
+        self.out = out
+        self.err = err
+        self._wait = wait
+        self._status: int | None = None
+
+    def wait(self) -> int:
+        """Wait for its end; return its exit status, negative for a signal."""
+        if self._status is None:
+            self._status = self._wait()
+        return self._status
+
+
+def _can_spawn(argv: Sequence[str]) -> bool:
+    return sys.platform == "linux" and "/" in argv[0]
+
+
+def _spawn(argv: Sequence[str], env: Mapping[str, str]) -> _Child:
+    """Start a child in a session of its own by the system's own call: it needs no module loaded.
+
+    Raises:
+        OSError: it cannot be started.
+    """
+    out, out_end = os.pipe()
+    err, err_end = os.pipe()
+    try:
+        pid = os.posix_spawn(argv[0], list(argv), dict(env), setsid=True, setsigdef=(13, 25), file_actions=[
+            (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0),
+            (os.POSIX_SPAWN_DUP2, out_end, 1), (os.POSIX_SPAWN_DUP2, err_end, 2)])
+    except BaseException:
+        os.close(out)
+        os.close(err)
+        raise
+    finally:
+        os.close(out_end)
+        os.close(err_end)
+    return _Child(pid, out, err, lambda: os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]))
+
+
+def _start(argv: Sequence[str], env: Mapping[str, str], folder: str | None) -> _Child:
+    """Start a child in any folder, on any system.
+
+    Raises:
+        OSError, ValueError: it cannot be started.
+    """
+    import subprocess
+
+    child = subprocess.Popen(
+        list(argv), env=dict(env), cwd=folder, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE, start_new_session=sys.platform != "win32")
+    assert child.stdout is not None and child.stderr is not None
+    found = _Child(child.pid, os.dup(child.stdout.fileno()), os.dup(child.stderr.fileno()), child.wait)
+    child.stdout.close()
+    child.stderr.close()
+    return found
+
+
+def _wait(child: _Child, limit: float) -> bool:
     """Wait for a child in a thread: its own wait with a time limit sleeps between looks."""
     import threading
 
@@ -600,7 +658,7 @@ def own_command() -> tuple[str, ...]:
 class _Drain:
     """Reads a pipe to its end in a thread and keeps the first bytes of it."""
 
-    def __init__(self, pipe: Any) -> None:
+    def __init__(self, pipe: int) -> None:
         import threading
 
         self._pipe = pipe
@@ -610,7 +668,7 @@ class _Drain:
 
     def _read(self) -> None:
         try:
-            while chunk := self._pipe.read1(65536):
+            while chunk := os.read(self._pipe, 65536):
                 if len(self._kept) < OUTPUT_LIMIT:
                     self._kept += chunk[: OUTPUT_LIMIT - len(self._kept)]
         except (OSError, ValueError):
@@ -620,7 +678,7 @@ class _Drain:
         # A grandchild outside the group may keep the pipe open: do not wait for it.
         self._thread.join(0.5)
         if not self._thread.is_alive():
-            self._pipe.close()
+            os.close(self._pipe)
         return bytes(self._kept)
 
 

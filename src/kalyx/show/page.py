@@ -11,6 +11,7 @@ import shlex
 from collections.abc import Sequence
 
 from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.patterns import pattern
 from kalyx.core.record import dataclass
 
 __all__ = ["Line", "Page", "clean"]
@@ -18,7 +19,7 @@ __all__ = ["Line", "Page", "clean"]
 MARKS = {"problem": "◆", "ok": "◇", "unknown": "◈", "note": "·"}
 ASCII_MARKS = {"◆": "[!]", "◇": "[ok]", "◈": "[?]", "·": "-", "…": "...", "→": "->", "│": "|"}
 EVIDENCE_OF_SEVERAL = 3  # pieces shown of each finding where there are several
-_CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
+_CONTROL = pattern(r"[\x00-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
 
 
 def clean(text: str) -> str:

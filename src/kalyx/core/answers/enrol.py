@@ -53,7 +53,7 @@ def answer_enrol(finder: SeatFinder, name_of_env: str, name: str | None, label: 
         Refused: the name is taken.
     """
     facts = finder.env(name_of_env)
-    neighbours = Neighbours(finder.machine, finder.environments)
+    neighbours = Neighbours(finder.machine, finder)
     broken = interpreter_gone(facts, finder.machine) or interpreter_broken(facts, finder.machine)
     interpreter, environment = facts.seat.interpreter, facts.seat.environment
     if broken is not None or interpreter is None or environment is None:

@@ -65,7 +65,7 @@ def answer_envs(finder: SeatFinder, folders: Sequence[str] = (), *, under: str |
     finder.surveyor.look_into([m.absolute(f) for f in folders])
     finder.examiner.asks_when_read = False
     everything = finder.environments()
-    neighbours = Neighbours(m, lambda: everything)
+    neighbours = Neighbours(m, finder)
     uses = _users(finder)
     listed: list[Listed] = []
     notes: list[Note] = []

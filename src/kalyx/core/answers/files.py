@@ -68,10 +68,10 @@ def answer_files(finder: SeatFinder, paths: Sequence[str], at: str | None, limit
             files.append(path)
         else:
             raise NothingToJudge(f"{path} {m.trouble_at(path)}.", "Check the path.")
-    neighbours = Neighbours(m, finder.environments)
+    neighbours = Neighbours(m, finder)
     taken = [_take(finder, f, at, neighbours, roots=[m.absolute(p) for p in paths])
              for f in dict.fromkeys(files)]
-    m.in_background(lambda: neighbours.environments)
+    m.in_background(lambda: neighbours.prefixes)
     reports: list[ImportReport] = []
     listed: list[FileReport] = []
     for group in _same_launch(taken):

@@ -55,7 +55,7 @@ def answer_here(finder: SeatFinder, *, ask_shell: bool = False, running: bool = 
         finder.shell_names, trouble = shells.ask_shell(m, 10.0)
         if trouble:
             notes.append(Note("shell-not-asked", f"The interactive shell could not be asked: {trouble}."))
-    neighbours = Neighbours(m, finder.environments)
+    neighbours = Neighbours(m, finder)
     facts = [replace(f, seat=judge_seat(f, finder, neighbours))
              for f in (*_gather(finder, notes), *(finder.processes_here() if running else ()))]
     kernels = finder.kernels() if any(f.notebook for f in facts) else []

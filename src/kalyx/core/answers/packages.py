@@ -49,7 +49,7 @@ def answer_packages(finder: SeatFinder, seat_ref: str, *, layer: str | None = No
     """
     m = finder.machine
     facts = finder.resolve(seat_ref)
-    neighbours = Neighbours(m, finder.environments)
+    neighbours = Neighbours(m, finder)
     seat = judge_seat(facts, finder, neighbours)
     interpreter, launch, examined = seat.interpreter, seat.launch, facts.examined
     if interpreter is None or launch is None or examined is None or interpreter.prefix is None \

@@ -50,7 +50,7 @@ def answer_without_run(finder: SeatFinder, requests: Sequence[str], seat_ref: st
     """
     wanted = [parse_request(r) for r in requests]
     facts = finder.resolve(seat_ref)
-    neighbours = Neighbours(finder.machine, finder.environments)
+    neighbours = Neighbours(finder.machine, finder)
     seat = judge_seat(facts, finder, neighbours)
     notes = (Note("not-run", "Nothing was imported (--no-run): this is what reading the files says. Code that "
                   "runs at Python's start, or in the module, may change it."),)

@@ -146,7 +146,7 @@ def _again(finder: SeatFinder, found: Traceback, seat_ref: str, request: tuple[s
     m = finder.machine
     finder.examiner.asks_when_read = False
     facts = finder.resolve(seat_ref)
-    neighbours = Neighbours(m, finder.environments)
+    neighbours = Neighbours(m, finder)
     seat = judge_seat(facts, finder, neighbours)
     if seat.launch is not None and m.is_folder(origin.start):
         seat = replace(seat, launch=replace(seat.launch, start=origin.start))
@@ -190,7 +190,7 @@ def _from_text(found: Traceback, origin: _Origin, request: tuple[str, str | None
         module = "the script"
     observed = Observation(module, name, "fails", _who(origin, found), chain,
                            loaded=_loaded(found, machine, origin))
-    case = Case(machine, seat, observed, Neighbours(machine, list))
+    case = Case(machine, seat, observed, Neighbours(machine))
     case.place_name = f"the Python in {origin.prefix}" if origin.prefix else "the Python that printed it"
     report = judge_import(case)
     text_says = Evidence(f"the text says {_short(chain[0])}")

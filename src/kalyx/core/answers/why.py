@@ -75,14 +75,15 @@ def answer_why(finder: SeatFinder, requests: Sequence[str], seat_ref: str,
     wanted = [parse_request(r) for r in requests]
     finder.examiner.asks_when_read = False  # the import itself will show what it is
     facts = finder.resolve(seat_ref)
-    neighbours = Neighbours(finder.machine, finder.environments)
+    neighbours = Neighbours(finder.machine, finder)
 
     def prepare() -> Seat:  # while the children run: load the checks, look around, judge the seat
         from kalyx.core.answers.seats import judge_seat
-        from kalyx.core.verdicts import imports  # noqa: F401
+        from kalyx.core.verdicts.imports import load_checks
 
+        load_checks()
         seat = judge_seat(facts, finder, neighbours)
-        finder.machine.in_background(lambda: neighbours.environments)
+        finder.machine.in_background(lambda: neighbours.prefixes)
         return seat
 
     def observe(request: tuple[str, str | None]) -> Observation | None:
@@ -110,7 +111,7 @@ def answer_compared(finder: SeatFinder, requests: Sequence[str], seat_ref: str, 
 
     wanted = [parse_request(r) for r in requests]
     finder.examiner.asks_when_read = False
-    neighbours = Neighbours(finder.machine, finder.environments)
+    neighbours = Neighbours(finder.machine, finder)
     seats = [finder.resolve(ref) for ref in (seat_ref, other_ref)]
     seats = [replace(f, seat=judge_seat(f, finder, neighbours)) for f in seats]
     asked = [(facts, request) for request in wanted for facts in seats]

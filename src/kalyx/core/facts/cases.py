@@ -6,7 +6,7 @@ they ask of it, and the case reads it then, once.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from functools import cached_property
 from threading import Lock
 
@@ -35,21 +35,41 @@ from kalyx.core.model import (
 from kalyx.core.record import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from typing import Protocol
+
     from kalyx.core.facts.binaries import Loader
     from kalyx.core.facts.records import Record
+else:
+    Protocol = object
 
 __all__ = ["Case", "Neighbours"]
+
+
+class Survey(Protocol):
+    """What finds the environments of a machine."""
+
+    def prefixes(self) -> list[str]:
+        """Return where they are."""
+
+    def describe(self, prefix: str) -> Environment | None:
+        """Read one of them."""
+
+    def environments(self) -> list[Environment]:
+        """Read all of them."""
 
 
 class Neighbours:
     """The other environments of the machine, and the modules that they have."""
 
-    def __init__(self, machine: Machine, environments: Callable[[], list[Environment]]) -> None:
+    def __init__(self, machine: Machine, survey: Survey | None = None) -> None:
+        """Take up what `survey` finds; without one there are no neighbours."""
         self.machine = machine
-        self._environments = environments
+        self._survey = survey
         self._found: list[Environment] | None = None
+        self._prefixes: list[str] | None = None
         self._turn = Lock()
         self._sites: dict[str, list[str]] = {}
+        self._sites_of: dict[str, list[str]] = {}
         self._finder = Finder(machine)
         self._shelves: dict[str, Shelf] = {}
         self._having: dict[tuple[str, str], list[Elsewhere]] = {}
@@ -59,8 +79,16 @@ class Neighbours:
         """Every known environment; found when first asked for, or looked for ahead."""
         with self._turn:
             if self._found is None:
-                self._found = self._environments()
+                self._found = self._survey.environments() if self._survey else []
             return self._found
+
+    @property
+    def prefixes(self) -> list[str]:
+        """Where the known environments are: found much sooner than what each of them is."""
+        with self._turn:
+            if self._prefixes is None:
+                self._prefixes = self._survey.prefixes() if self._survey else []
+            return self._prefixes
 
     def having(self, module: str, except_prefix: str | None) -> list[Elsewhere]:
         """Return the environments that have a top-level module, the one at `except_prefix` left out."""
@@ -71,8 +99,12 @@ class Neighbours:
 
     def _search(self, module: str, skip: str) -> list[Elsewhere]:
         found = []
-        for environment in self.environments:
-            if self.machine.key(environment.path) == skip:
+        for prefix in self.prefixes:
+            if self.machine.key(prefix) == skip or not any(
+                    self._holds(f, module) for f in self._with_links(self._sites_at(prefix))):
+                continue  # most have not: they are not looked into any further
+            environment = self._survey.describe(prefix) if self._survey else None
+            if environment is None or self.machine.key(environment.path) == skip:
                 continue
             for folder in self._folders(environment):
                 if self._holds(folder, module):
@@ -88,10 +120,13 @@ class Neighbours:
     def providing_name(self, name: str) -> list[tuple[Environment, Distribution]]:
         """Return the environments that have a distribution called `name`."""
         found = []
-        for environment in self.environments:
-            for folder in self.sites(environment):
+        for prefix in self.prefixes:
+            if not any(self.shelf(f).entry_named(name) for f in self._sites_at(prefix)):
+                continue
+            environment = self._survey.describe(prefix) if self._survey else None
+            for folder in self.sites(environment) if environment else ():
                 distribution = self.shelf(folder).named(name)
-                if distribution is not None:
+                if environment is not None and distribution is not None:
                     found.append((environment, distribution))
                     break
         return found
@@ -116,8 +151,16 @@ class Neighbours:
                 self.machine, environment.path, environment.kind, version)
         return self._sites[environment.path]
 
+    def _sites_at(self, prefix: str) -> list[str]:
+        """Return the site folders under a prefix, of every version that it may be."""
+        if prefix not in self._sites_of:
+            self._sites_of[prefix] = site_folders(self.machine, prefix)
+        return self._sites_of[prefix]
+
     def _folders(self, environment: Environment) -> list[str]:
-        sites = self.sites(environment)
+        return self._with_links(self.sites(environment))
+
+    def _with_links(self, sites: list[str]) -> list[str]:
         links = [line.target for site in sites
                  if any(n.endswith(".pth") for n in self._finder.names(site))
                  for line in link_lines(self.machine, site) if line.target]

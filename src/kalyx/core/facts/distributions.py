@@ -8,6 +8,7 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine
 from kalyx.core.model import Distribution
+from kalyx.core.patterns import pattern
 from kalyx.core.record import dataclass
 
 __all__ = ["Shelf", "ZipShelf", "normal_name", "open_shelf", "requirement_name"]
@@ -79,11 +80,17 @@ class Shelf:
 
     def named(self, name: str) -> Distribution | None:
         """Return the distribution called `name`, compared normalised; None when not here."""
+        entry = self.entry_named(name)
+        return self.read(entry) if entry is not None else None
+
+    def entry_named(self, name: str) -> str | None:
+        """Return the metadata entry of the distribution called `name`; None when not here."""
         wanted = normal_name(name)
         for entry in self.metadata_folders():
-            stem = entry.rsplit(".", 1)[0].split("-")[0]
-            if normal_name(stem) == wanted:
-                return self.read(entry)
+            if entry[:1].lower() == wanted[:1]:
+                stem = entry.rsplit(".", 1)[0].split("-")[0]
+                if normal_name(stem) == wanted:
+                    return entry
         return None
 
     def providing(self, module: str) -> Distribution | None:
@@ -271,7 +278,7 @@ def open_shelf(machine: Machine, entry: str, layer: str) -> Shelf:
     return Shelf(machine, entry, layer)
 
 
-_HEAD = re.compile(r'^"?([^/\\,"\n]+)([/\\]?)', re.MULTILINE)
+_HEAD = pattern(r'^"?([^/\\,"\n]+)([/\\]?)', re.MULTILINE)
 
 
 def modules_in_record(text: str) -> set[str]:

@@ -8,9 +8,10 @@ from collections.abc import Callable, Iterable
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters import USUAL_NAMES, Examiner, environment_of, name_of, python_in
-from kalyx.core.facts.launchers import split_path
+from kalyx.core.facts.launchers import read_head, split_path
 from kalyx.core.machine import Machine
 from kalyx.core.model import Environment
+from kalyx.core.patterns import pattern
 from kalyx.core.record import replace
 
 __all__ = ["PLACES", "Surveyor", "is_environment"]
@@ -52,7 +53,7 @@ SINGLE: tuple[tuple[str, str], ...] = (
 )
 MOST_CHILDREN = 2000
 DEEPEST = 4  # folders below one that was named
-INTERPRETER = re.compile(r"(python|pypy)(\d(\.\d+)?)?(\.exe)?")
+INTERPRETER = pattern(r"(python|pypy)(\d(\.\d+)?)?(\.exe)?")
 
 
 def is_environment(machine: Machine, folder: str) -> bool:
@@ -83,16 +84,26 @@ class Surveyor:
         self.folder = folder
         self.roots = roots
         self.twins: dict[str, list[str]] = {}
+        self._wrappers: set[bytes] = set()
         self.programs: list[str] = []  # interpreters that PATH names
         self.closed: list[tuple[str, str]] = []  # folders that were named and cannot be looked into
         self._found: list[Environment] | None = None
+        self._prefixes: list[str] | None = None
+        self._described: dict[str, Environment | None] = {}
         self._named: tuple[str, ...] = ()
 
     def environments(self, extra: Iterable[str] = ()) -> list[Environment]:
         """Return every environment found, each real folder once."""
         if self._found is None:
-            self._found = self._survey(list(extra))
+            found = (self.describe(prefix) for prefix in self.prefixes(extra))
+            self._found = [e for e in found if e is not None]
         return self._found
+
+    def prefixes(self, extra: Iterable[str] = ()) -> list[str]:
+        """Return where environments are, each real folder once; none is looked into any further."""
+        if self._prefixes is None:
+            self._prefixes = self._survey(list(extra))
+        return self._prefixes
 
     def look_into(self, folders: Iterable[str]) -> None:
         """Look for environments in and below these folders too, to a small depth."""
@@ -111,9 +122,8 @@ class Surveyor:
         return [m.path.join(folder, n) for n in m.scan(folder)[1][:MOST_CHILDREN]
                 if "." not in n[1:] or n in USUAL_NAMES]
 
-    def _survey(self, extra: list[str]) -> list[Environment]:
+    def _survey(self, extra: list[str]) -> list[str]:
         seen: dict[str, str] = {}
-        found = []
         for prefix in (*extra, *self._named, *self._near(), *self._usual(), *self._on_path(),
                        *self._conda(), *self.machine.registered_pythons()):
             key = self.machine.key(prefix)
@@ -123,13 +133,15 @@ class Surveyor:
                     others.append(prefix)
             else:
                 seen[key] = prefix
-                environment = self.describe(prefix)
-                if environment is not None:
-                    found.append(environment)
-        return found
+        return list(seen.values())
 
     def describe(self, prefix: str) -> Environment | None:
         """Read one environment or installation; None when the folder is neither."""
+        if prefix not in self._described:
+            self._described[prefix] = self._describe(prefix)
+        return self._described[prefix]
+
+    def _describe(self, prefix: str) -> Environment | None:
         m = self.machine
         if not is_environment(m, prefix) and not is_installation(m, prefix):
             trouble = m.trouble_at(m.path.join(prefix, "pyvenv.cfg"))
@@ -192,18 +204,27 @@ class Surveyor:
         for folder in dict.fromkeys(split_path(m, m.env.get("PATH", ""))):
             names = [n for n in m.names_in(folder)
                      if n.startswith(("python", "pypy")) and INTERPRETER.fullmatch(n)]
+            near = bool(names) and m.is_file(m.path.join(m.path.dirname(folder), "pyvenv.cfg"))
             for name in names:
                 program = m.path.join(folder, name)
-                near = m.path.join(m.path.dirname(folder), "pyvenv.cfg")
-                place = m.key(program) + (folder if m.is_file(near) else "")
+                place = m.key(program) + (folder if near else "")
                 if place in seen:
                     continue
                 seen.add(place)
                 self.programs.append(program)
-                found = self.examiner.examine(program, ask=False).interpreter
-                if found.prefix:
-                    prefixes.append(found.prefix)
+                prefix = self._prefix_of(program)
+                if prefix:
+                    prefixes.append(prefix)
         return prefixes
+
+    def _prefix_of(self, program: str) -> str | None:
+        """Return the prefix of a program on PATH; wrappers of the same text are read once."""
+        head = read_head(self.machine, program)
+        if head.startswith(b"#!"):
+            if head in self._wrappers:
+                return None
+            self._wrappers.add(head)
+        return self.examiner.examine(program, ask=False).interpreter.prefix
 
     def _conda(self) -> list[str]:
         """Conda's own list of environments, a text file in the home folder."""

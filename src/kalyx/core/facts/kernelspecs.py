@@ -10,14 +10,15 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.launchers import find_on_path, is_python_name
 from kalyx.core.machine import Machine
 from kalyx.core.model import Environment, Interpreter, Kernel
+from kalyx.core.patterns import pattern
 from kalyx.core.record import dataclass
 
 __all__ = ["KernelProgram", "data_folders", "derive_name", "kernel_environment",
            "program_of", "read_kernel", "read_kernels", "user_data_folder"]
 
-NAME = re.compile(r"^[a-z0-9._-]+$", re.IGNORECASE)
+NAME = pattern(r"^[a-z0-9._-]+$", re.IGNORECASE)
 SERVER_DEFAULTS = ("python", "python2", "python3")  # names that servers give their own kernel
-BARE_PYTHON = re.compile(r"^python(\d(\.\d+)?)?$")
+BARE_PYTHON = pattern(r"^python(\d(\.\d+)?)?$")
 
 
 def user_data_folder(machine: Machine) -> str:

@@ -6,14 +6,15 @@ import re
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine
+from kalyx.core.patterns import pattern
 from kalyx.core.record import dataclass
 
 __all__ = ["Found", "Shebang", "find_on_path", "follow_links", "parse_shebang",
            "parse_wrapper", "read_head", "split_path"]
 
 HEAD = 8192  # bytes; a wrapper or the top of a script
-_ENV = re.compile(r"(^|/)env$")
-_PYTHON = re.compile(r"^(python|pypy)[\d.]*[dmtu]*w?(\.exe)?$", re.IGNORECASE)
+_ENV = pattern(r"(^|/)env$")
+_PYTHON = pattern(r"^(python|pypy)[\d.]*[dmtu]*w?(\.exe)?$", re.IGNORECASE)
 
 
 @dataclass(frozen=True)

@@ -9,14 +9,15 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.machine import Machine
 from kalyx.core.model import Interpreter
+from kalyx.core.patterns import pattern
 from kalyx.core.record import dataclass
 
 __all__ = ["Layer", "LinkLine", "PathFacts", "classify_path", "link_lines", "pythonpath_of",
            "site_folders", "user_site", "visible_sites"]
 
-_STDLIB = re.compile(r"[/\\](python|pypy)\d(\.\d+)?t?([/\\](lib-\w+|plat-[\w-]+))?$|python\d+t?\.zip$|"
+_STDLIB = pattern(r"[/\\](python|pypy)\d(\.\d+)?t?([/\\](lib-\w+|plat-[\w-]+))?$|python\d+t?\.zip$|"
                      r"[/\\](Lib|DLLs)$", re.IGNORECASE)
-_SITE = re.compile(r"[/\\](site|dist)-packages$", re.IGNORECASE)
+_SITE = pattern(r"[/\\](site|dist)-packages$", re.IGNORECASE)
 
 
 @dataclass(frozen=True)

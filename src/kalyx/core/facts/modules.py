@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Sequence
 
 from kalyx.core.machine import Machine
+from kalyx.core.patterns import pattern
 from kalyx.core.record import dataclass
 
 __all__ = ["EXTENSION", "Candidate", "Finder", "module_names", "top_level"]
 
-EXTENSION = re.compile(r"^(?P<module>[^.]+)(?P<tag>(\.[\w-]+)?)\.(so|pyd|dylib)$")
+EXTENSION = pattern(r"^(?P<module>[^.]+)(?P<tag>(\.[\w-]+)?)\.(so|pyd|dylib)$")
 SOURCE_ENDINGS = (".py", ".pyw")
 
 
@@ -86,7 +86,7 @@ class Finder:
     def extensions_in(self, folder: str, name: str) -> list[str]:
         """Return every compiled file for `name` in `folder`, loadable or not."""
         found = []
-        for file in sorted(self.names(folder)):
+        for file in sorted(n for n in self.names(folder) if n.startswith(name + ".")):
             match = EXTENSION.match(file)
             if match and match.group("module") == name:
                 found.append(self.machine.path.join(folder, file))

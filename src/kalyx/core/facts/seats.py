@@ -60,6 +60,7 @@ class SeatFinder:
         self._python: tuple[str, Examined, TrailStep] | None = None
         self._server: tuple[Interpreter | None, str] | None = None
         self._kernels: list[Kernel] | None = None
+        self._prefixes: list[str] | None = None
         self.shell_names: list[shells.ShellName] | None = None
 
     def _configured_roots(self) -> tuple[str, ...]:
@@ -83,10 +84,20 @@ class SeatFinder:
     # -- the machine as a whole -------------------------------------------------------------
     def environments(self) -> list[Environment]:
         """Return the known environments, those that kernels run among them."""
+        return self.surveyor.environments(self.prefixes())
+
+    def prefixes(self) -> list[str]:
+        """Return where the known environments are, without looking into them any further."""
         from kalyx.core.facts import kernelspecs
 
-        folders = [f for _, f in kernelspecs.data_folders(self.machine, None)]
-        return self.surveyor.environments(prefixes_of_kernels(self.machine, folders))
+        if self._prefixes is None:
+            folders = [f for _, f in kernelspecs.data_folders(self.machine, None)]
+            self._prefixes = self.surveyor.prefixes(prefixes_of_kernels(self.machine, folders))
+        return self._prefixes
+
+    def describe(self, prefix: str) -> Environment | None:
+        """Read one of the known environments; None when the folder is none after all."""
+        return self.surveyor.describe(prefix)
 
     def server(self) -> tuple[Interpreter | None, str]:
         """Return the interpreter of the notebook server on PATH, and how it was found.

@@ -15,6 +15,7 @@ from collections.abc import Callable, Iterator
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine
+from kalyx.core.patterns import pattern
 from kalyx.core.record import TYPE_CHECKING, dataclass, replace
 
 if TYPE_CHECKING:
@@ -22,7 +23,7 @@ if TYPE_CHECKING:
 
     _Item = tuple[ast.AST, str, tuple[int, int] | None]
 
-__all__ = ["ImportedName", "Source", "find_sources", "package_root", "read_source"]
+__all__ = ["ImportedName", "Source", "defined_names", "find_sources", "package_root", "read_source"]
 
 SOURCE_LIMIT = 8 * 1024 * 1024      # bytes of a script
 NOTEBOOK_LIMIT = 256 * 1024 * 1024  # bytes of a notebook; outputs make them large
@@ -31,9 +32,10 @@ MOST_FOLDERS = 400
 PYTHON_CELLS = ("time", "timeit", "capture", "prun", "snakeviz", "memit", "mprun", "lprun")
 # How an import is kept from failing, the weakest hold first
 GUARDS = ("", "function", "try", "typing")
-_LINE_IMPORT = re.compile(r"^(\s*)(?:from\s+(\.*[\w.]*)\s+import\s+([\w, ()*]+)|import\s+([\w., ]+))",
+_LINE_IMPORT = pattern(r"^(\s*)(?:from\s+(\.*[\w.]*)\s+import\s+([\w, ()*]+)|import\s+([\w., ]+))",
                           re.MULTILINE)
-_MAGIC = re.compile(r"^(\s*)(?:[%!?]|[\w., ]+=\s*[%!]|.*\S\?{1,2}\s*$)")
+_DEFINES = pattern(r"(?:async\s+)?(?:def|class)\s+(\w+)|(\w+)\s*(?::[^=]+)?=[^=]")
+_MAGIC = pattern(r"^(\s*)(?:[%!?]|[\w., ]+=\s*[%!]|.*\S\?{1,2}\s*$)")
 
 
 @dataclass(frozen=True)
@@ -354,6 +356,35 @@ def _dotted(node: ast.AST | None) -> str:
     if not isinstance(node, ast.Name):
         return ""
     return ".".join([node.id, *parts])
+
+
+def defined_names(machine: Machine, source: str) -> dict[str, int]:
+    """Return the names that a source file plainly defines at its top level, with their lines."""
+    found: dict[str, int] = {}
+    try:
+        text = machine.read_text(source, SOURCE_LIMIT)
+        tree = parse(text)
+    except Unreadable:
+        return {}
+    except (SyntaxError, ValueError, RecursionError, MemoryError):  # of a newer Python, it may be
+        lines = enumerate(text.splitlines(), 1)
+        plain = ((n, _DEFINES.match(line)) for n, line in lines)
+        return {m.group(1) or m.group(2): n for n, m in plain if m}
+    for node in tree.body:
+        if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef)):
+            found.setdefault(node.name, node.lineno)
+        elif isinstance(node, (ast.Assign, ast.AnnAssign)) and (
+                isinstance(node, ast.Assign) or node.value is not None):
+            targets = node.targets if isinstance(node, ast.Assign) else [node.target]
+            for name in (t for target in targets for t in ast.walk(target) if isinstance(t, ast.Name)):
+                found.setdefault(name.id, node.lineno)
+        elif isinstance(node, (ast.Import, ast.ImportFrom)):
+            for alias in node.names:
+                found.setdefault((alias.asname or alias.name).split(".")[0], node.lineno)
+        elif isinstance(node, ast.Delete):
+            for target in node.targets:
+                found.pop(getattr(target, "id", ""), None)
+    return found
 
 
 class _Evaluator:

@@ -7,32 +7,33 @@ import re
 from collections.abc import Sequence
 
 from kalyx.core.model import Frame, ObservedError
+from kalyx.core.patterns import pattern
 from kalyx.core.record import dataclass, field, replace
 
 __all__ = ["Place", "Traceback", "parse_traceback", "place_of"]
 
-_ESCAPES = re.compile(r"\x1b\[[0-9;?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)|\x1b[@-Z\\-_]")
-_MARGIN = re.compile(r"^(?:\s*(?:\| ?)+|E {2,}|> (?=File ))")
-_RULER = re.compile(r"^\s*[|+ ]*[-+]{3,}[-+ \d.]*$")
+_ESCAPES = pattern(r"\x1b\[[0-9;?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)|\x1b[@-Z\\-_]")
+_MARGIN = pattern(r"^(?:\s*(?:\| ?)+|E {2,}|> (?=File ))")
+_RULER = pattern(r"^\s*[|+ ]*[-+]{3,}[-+ \d.]*$")
 _FRAME = (
-    re.compile(r'^\s*File "(?P<file>.+?)", line (?P<line>\d+)(?:, in (?P<name>.+?))?\s*$'),
-    re.compile(r"^\s*File (?P<file>\S.*?):(?P<line>\d+)(?:, in (?P<name>[^(]+?)(?:\(.*\))?)?\s*$"),
-    re.compile(r"^\s*(?:Cell|Input) In ?\[(?P<cell>\d+)\],? (?:line (?P<line>\d+)|in .*)\s*$"),
-    re.compile(r"^\s*(?P<file><ipython-input-\d+-\w+>) in (?P<name><module>|\w+)(?:\(.*\))?\s*$"),
-    re.compile(r"^\s*(?P<file>(?:[A-Za-z]:\\|~?/)\S.*?\.pyx?) in (?P<name><module>|\w+)(?:\(.*\))?\s*$"),
-    re.compile(r"^(?P<file>[^\s:<>\"']+\.py):(?P<line>\d+): in (?P<name><module>|\w+)\s*$"),
+    pattern(r'^\s*File "(?P<file>.+?)", line (?P<line>\d+)(?:, in (?P<name>.+?))?\s*$'),
+    pattern(r"^\s*File (?P<file>\S.*?):(?P<line>\d+)(?:, in (?P<name>[^(]+?)(?:\(.*\))?)?\s*$"),
+    pattern(r"^\s*(?:Cell|Input) In ?\[(?P<cell>\d+)\],? (?:line (?P<line>\d+)|in .*)\s*$"),
+    pattern(r"^\s*(?P<file><ipython-input-\d+-\w+>) in (?P<name><module>|\w+)(?:\(.*\))?\s*$"),
+    pattern(r"^\s*(?P<file>(?:[A-Za-z]:\\|~?/)\S.*?\.pyx?) in (?P<name><module>|\w+)(?:\(.*\))?\s*$"),
+    pattern(r"^(?P<file>[^\s:<>\"']+\.py):(?P<line>\d+): in (?P<name><module>|\w+)\s*$"),
 )
-_ARROW = re.compile(r"^\s*-{2,}>\s*(?P<line>\d+)\s(?P<code>.*)$")
-_ERROR = re.compile(r"^(?P<type>(?:[A-Za-z_]\w*\.)*[A-Z]\w*(?:Error|Exception|Exit|Interrupt|Group|Conflict|"
+_ARROW = pattern(r"^\s*-{2,}>\s*(?P<line>\d+)\s(?P<code>.*)$")
+_ERROR = pattern(r"^(?P<type>(?:[A-Za-z_]\w*\.)*[A-Z]\w*(?:Error|Exception|Exit|Interrupt|Group|Conflict|"
                     r"NotFound|Warning|Iteration))(?:: (?P<message>.*))?$")
-_HEADER = re.compile(r"^\S+\s{2,}Traceback \(most recent call last\)")
+_HEADER = pattern(r"^\S+\s{2,}Traceback \(most recent call last\)")
 _LINKS = {"The above exception was the direct cause": "cause",
           "During handling of the above exception": "context"}
-_SITE = re.compile(r"^(?P<prefix>.*?)/lib(?:64)?/(?P<kind>python|pypy)(?P<version>\d(?:\.\d+)?)t?/"
+_SITE = pattern(r"^(?P<prefix>.*?)/lib(?:64)?/(?P<kind>python|pypy)(?P<version>\d(?:\.\d+)?)t?/"
                    r"(?P<site>site-packages|dist-packages)/")
-_LIBRARY = re.compile(r"^(?P<prefix>.*?)/lib(?:64)?/(?P<kind>python|pypy)(?P<version>\d\.\d+)t?/")
-_WINDOWS_SITE = re.compile(r"^(?P<prefix>[A-Za-z]:\\.*?)\\lib\\site-packages\\", re.IGNORECASE)
-_WINDOWS_LIBRARY = re.compile(r"^(?P<prefix>[A-Za-z]:\\.*?)\\lib\\(?!site-packages)", re.IGNORECASE)
+_LIBRARY = pattern(r"^(?P<prefix>.*?)/lib(?:64)?/(?P<kind>python|pypy)(?P<version>\d\.\d+)t?/")
+_WINDOWS_SITE = pattern(r"^(?P<prefix>[A-Za-z]:\\.*?)\\lib\\site-packages\\", re.IGNORECASE)
+_WINDOWS_LIBRARY = pattern(r"^(?P<prefix>[A-Za-z]:\\.*?)\\lib\\(?!site-packages)", re.IGNORECASE)
 TEXT_LIMIT = 4 * 1024 * 1024
 
 
@@ -128,8 +129,8 @@ def parse_traceback(text: str) -> Traceback | None:
 
 
 def _frame(line: str) -> Frame | None:
-    for pattern in _FRAME:
-        match = pattern.match(line)
+    for form in _FRAME:
+        match = form.match(line)
         if match:
             found = match.groupdict()
             file = found.get("file") or f"<cell {found['cell']}>"

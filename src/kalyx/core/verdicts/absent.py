@@ -90,7 +90,7 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
     if case.elsewhere(name):
         return None
     known = tables.distribution_for(name) or name
-    count = len(case.neighbours.environments)
+    count = len(case.neighbours.prefixes)
     return Finding(
         "not-installed", "error", "certain",
         f"{name} is not installed in {case.environment_name}, nor in any other environment "

@@ -2,23 +2,20 @@
 
 from __future__ import annotations
 
-import ast
-import re
-
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Case
 from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.patterns import pattern
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 
-__all__ = ["bytecode_stale", "defined_names"]
+__all__ = ["bytecode_stale"]
 
-_MAGIC = re.compile(r"[Bb]ad magic number in ['\"]?([\w.]+)['\"]?")
+_MAGIC = pattern(r"[Bb]ad magic number in ['\"]?([\w.]+)['\"]?")
 # Bad marshal data and the like: bytecode that another Python wrote, or that is cut off
-_UNREADABLE = re.compile(r"bad marshal data|marshal data too short|EOF read where|bytecode|"
+_UNREADABLE = pattern(r"bad marshal data|marshal data too short|EOF read where|bytecode|"
                          r"reached EOF while reading")
-_DEFINES = re.compile(r"(?:async\s+)?(?:def|class)\s+(\w+)|(\w+)\s*(?::[^=]+)?=[^=]")
 
 
 @cause("bytecode-stale", "D", "an orphaned or foreign .pyc is what gets imported, or breaks it", rank=16)
@@ -76,7 +73,9 @@ def _older_than_source(case: Case, failure: Failure | None) -> Finding | None:
     source = case.file_of(failure.module)
     if source is None or not source.endswith(".py"):
         return None
-    line = defined_names(case, source).get(failure.name)
+    from kalyx.core.facts.sources import defined_names
+
+    line = defined_names(case.machine, source).get(failure.name)
     compiled = cached_file(case, source)
     if line is None or not case.machine.is_file(compiled):
         return None
@@ -87,37 +86,6 @@ def _older_than_source(case: Case, failure: Failure | None) -> Finding | None:
         (Evidence(f"{failure.name} is defined", source, line),
          Evidence(f"{failure.error.type}: {failure.error.message}", compiled)),
         (remedies.remove_file(case, compiled, "; Python writes it anew from the source"),))
-
-
-def defined_names(case: Case, source: str) -> dict[str, int]:
-    """Return the names that a source file plainly defines at its top level, with their lines."""
-    from kalyx.core.facts.sources import parse
-
-    found: dict[str, int] = {}
-    try:
-        text = case.machine.read_text(source, 8 * 1024 * 1024)
-        tree = parse(text)
-    except Unreadable:
-        return {}
-    except (SyntaxError, ValueError, RecursionError, MemoryError):  # of a newer Python, it may be
-        lines = enumerate(text.splitlines(), 1)
-        plain = ((n, _DEFINES.match(line)) for n, line in lines)
-        return {m.group(1) or m.group(2): n for n, m in plain if m}
-    for node in tree.body:
-        if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef)):
-            found.setdefault(node.name, node.lineno)
-        elif isinstance(node, (ast.Assign, ast.AnnAssign)) and (
-                isinstance(node, ast.Assign) or node.value is not None):
-            targets = node.targets if isinstance(node, ast.Assign) else [node.target]
-            for name in (t for target in targets for t in ast.walk(target) if isinstance(t, ast.Name)):
-                found.setdefault(name.id, node.lineno)
-        elif isinstance(node, (ast.Import, ast.ImportFrom)):
-            for alias in node.names:
-                found.setdefault((alias.asname or alias.name).split(".")[0], node.lineno)
-        elif isinstance(node, ast.Delete):
-            for target in node.targets:
-                found.pop(getattr(target, "id", ""), None)
-    return found
 
 
 def cached_file(case: Case, source: str) -> str:

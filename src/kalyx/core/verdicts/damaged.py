@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import re
-
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name
 from kalyx.core.facts.layers import Layer
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Distribution, Evidence, Finding
+from kalyx.core.patterns import pattern
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import is_absent
 from kalyx.core.verdicts.catalogue import cause
@@ -19,12 +18,12 @@ __all__ = ["file_corrupt", "files_missing", "metadata_only", "mixed_install"]
 
 INSTALLED = ("env", "base", "user", "pythonpath")
 # What the loader says of a compiled file that is cut off, empty, or no such file at all
-_BROKEN_BINARY = re.compile(r"file too short|invalid ELF header|cannot read file data|section header|"
+_BROKEN_BINARY = pattern(r"file too short|invalid ELF header|cannot read file data|section header|"
                             r"failed to map segment|ELF load command|ELF file|not a valid Win32|"
                             r"slice is not valid|truncated|mach-o")
 _BROKEN_SOURCE = ("SyntaxError", "IndentationError", "TabError", "UnicodeDecodeError", "ValueError",
                   "EOFError")
-_LIBRARY = re.compile(r"([\w.+-]+\.so[\w.]*): cannot open shared object file")
+_LIBRARY = pattern(r"([\w.+-]+\.so[\w.]*): cannot open shared object file")
 
 
 # -- files that are not there --------------------------------------------------------------------

@@ -10,11 +10,12 @@ from kalyx.core.facts.launchers import follow_links, parse_shebang, read_head
 from kalyx.core.facts.pyvenv import VenvConfig, find_venv_config
 from kalyx.core.machine import Machine
 from kalyx.core.model import Environment, Evidence, Finding, Remedy
+from kalyx.core.patterns import pattern
 from kalyx.core.verdicts.catalogue import cause
 
 __all__ = ["judge_environment"]
 
-_ACTIVATE = re.compile(r"""^\s*(?:export\s+)?VIRTUAL_ENV=["']?([^"'\n$]+)["']?\s*$""", re.MULTILINE)
+_ACTIVATE = pattern(r"""^\s*(?:export\s+)?VIRTUAL_ENV=["']?([^"'\n$]+)["']?\s*$""", re.MULTILINE)
 
 
 def judge_environment(environment: Environment, machine: Machine) -> list[Finding]:

@@ -8,15 +8,16 @@ from collections.abc import Sequence
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Frame, ObservedError
+from kalyx.core.patterns import pattern
 from kalyx.core.record import dataclass
 
 __all__ = ["Failure", "own_frames", "read_failure"]
 
-_NO_MODULE = re.compile(r"No module named '?([\w.]+)'?")
-_NOT_A_PACKAGE = re.compile(r"No module named '([\w.]+)'; '([\w.]+)' is not a package")
-_NO_NAME = re.compile(r"cannot import name '?(\w+)'?(?: from (?:partially initialized module )?"
+_NO_MODULE = pattern(r"No module named '?([\w.]+)'?")
+_NOT_A_PACKAGE = pattern(r"No module named '([\w.]+)'; '([\w.]+)' is not a package")
+_NO_NAME = pattern(r"cannot import name '?(\w+)'?(?: from (?:partially initialized module )?"
                       r"'([\w.]+)')?")
-_NO_ATTRIBUTE = re.compile(r"(?:partially initialized )?module '([\w.]+)' has no attribute '(\w+)'")
+_NO_ATTRIBUTE = pattern(r"(?:partially initialized )?module '([\w.]+)' has no attribute '(\w+)'")
 
 
 @dataclass(frozen=True)

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from kalyx.core.facts.cases import Case
 from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.patterns import pattern
 from kalyx.core.record import TYPE_CHECKING
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
@@ -17,11 +18,11 @@ if TYPE_CHECKING:
 
 __all__ = ["describe_tag", "foreign_abi", "foreign_platform"]
 
-_WRONG_FORM = re.compile(r"wrong ELF class|invalid ELF header|wrong architecture|incompatible|"
+_WRONG_FORM = pattern(r"wrong ELF class|invalid ELF header|wrong architecture|incompatible|"
                          r"not a valid Win32|mach-o|libc\.musl|libc\.so\.6: cannot|cannot open shared|"
                          r"Error relocating|Exec format error")
 
-_LOADER_SAYS = re.compile(
+_LOADER_SAYS = pattern(
     r"does not define (?:module export|init) function|undefined symbol: _?Py|"
     r"Module use of python\d+\.dll conflicts|Symbol not found: _?_Py")
 

@@ -2,34 +2,23 @@
 
 from __future__ import annotations
 
+import importlib
+from collections.abc import Iterable
+
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Elsewhere, Finding, ImportReport
-from kalyx.core.verdicts import (
-    absent,
-    bytecode,
-    damaged,
-    foreign,
-    hidden,
-    names,
-    native,
-    own_code,
-    parts,
-    requirements,
-    standard_library,
-    unreachable,
-    unreadable,
-    versions,
-)
 from kalyx.core.verdicts.absence import is_absent
 from kalyx.core.verdicts.catalogue import IMPORT_CHECKS
 from kalyx.core.verdicts.failure import Failure, read_failure
 
-__all__ = ["judge_import"]
+__all__ = ["judge_import", "load_checks"]
 
-# imported so that their checks are registered
-_GROUPS = (absent, bytecode, damaged, foreign, hidden, names, native, own_code, parts, requirements,
-           standard_library, unreachable, unreadable, versions)
+# The modules whose checks are registered: those that may say something about a module that is
+# plainly not there, and all others. What is not needed is not loaded.
+_OF_ABSENCE = ("hidden", "damaged", "foreign", "unreadable", "standard_library", "absent", "names",
+               "unreachable")
+_OTHERS = ("bytecode", "native", "own_code", "parts", "requirements", "versions")
 _WHEN_IT_IMPORTS = ("hidden-by-file", "hidden-by-path", "hidden-by-user-site", "file-unreadable",
                     "namespace-split")
 
@@ -87,6 +76,33 @@ def judge_import(case: Case) -> ImportReport:
 
 
 def _findings(case: Case, failure: Failure | None) -> list[Finding]:
+    if case.obs.outcome == "imports":
+        load_checks(("hidden",) if case.obs.origin else ("hidden", "unreadable"))
+    else:
+        load_checks(_OF_ABSENCE)
+        if not is_plainly_absent(case, failure):
+            load_checks(_OTHERS)
+    found = _all_true(case, failure)
+    if not found and case.obs.outcome != "imports":
+        load_checks(_OTHERS)
+        found = _all_true(case, failure)
+    return found
+
+
+def load_checks(modules: Iterable[str] = _OF_ABSENCE) -> None:
+    """Load modules of checks, by name; each once."""
+    for name in modules:
+        importlib.import_module(f"kalyx.core.verdicts.{name}")
+
+
+def is_plainly_absent(case: Case, failure: Failure | None) -> bool:
+    """Whether the module that was asked for is not there, and nothing of it was run."""
+    return (failure is not None and failure.asker is None and len(case.obs.chain) == 1
+            and is_absent(case, failure))
+
+
+def _all_true(case: Case, failure: Failure | None) -> list[Finding]:
+    """Return what holds, of the checks that are loaded."""
     found: list[Finding] = []
     for _, slug, check in sorted(IMPORT_CHECKS, key=lambda c: c[:2]):
         if case.obs.outcome == "imports" and slug not in _WHEN_IT_IMPORTS:

@@ -13,12 +13,13 @@ from kalyx.core.facts.notebooks import NotebookKernel
 from kalyx.core.facts.seats import SeatFacts
 from kalyx.core.machine import Machine
 from kalyx.core.model import Edit, Environment, Evidence, Finding, Kernel, Remedy
+from kalyx.core.patterns import pattern
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.interpreter import which_is_gone
 
 __all__ = ["enrol_again", "judge_kernel", "switch_kernel"]
 
-_VERSION = re.compile(r"(?:python|\bpy)[ ._-]?(\d)(?:\.?(\d{1,2}))?(?![\d])", re.IGNORECASE)
+_VERSION = pattern(r"(?:python|\bpy)[ ._-]?(\d)(?:\.?(\d{1,2}))?(?![\d])", re.IGNORECASE)
 
 
 def judge_kernel(facts: SeatFacts, machine: Machine, neighbours: Neighbours) -> list[Finding]:

@@ -8,6 +8,7 @@ from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Distribution, Evidence, Finding, ObservedError, Remedy
+from kalyx.core.patterns import pattern
 from kalyx.core.record import TYPE_CHECKING
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
@@ -18,13 +19,13 @@ if TYPE_CHECKING:
 
 __all__ = ["binary_mismatch", "library_missing", "symbol_missing"]
 
-_LIBRARY = re.compile(r"([\w.+-]+\.(?:so|dylib)[\w.]*): cannot open shared object file|"
+_LIBRARY = pattern(r"([\w.+-]+\.(?:so|dylib)[\w.]*): cannot open shared object file|"
                       r"Library not loaded: (\S+)|DLL load failed while importing (\w+)|"
                       r"Error loading shared library ([\w.+-]+):")
-_SYMBOL = re.compile(r"undefined symbol: (\w+)|version [`']([\w.]+)' not found|"
+_SYMBOL = pattern(r"undefined symbol: (\w+)|version [`']([\w.]+)' not found|"
                      r"Symbol not found: (\w+)|Error relocating \S+: (\w+): symbol not found")
-_FOUND_LIBRARY = re.compile(r"(/\S+?): version [`'][\w.]+' not found(?: \(required by (\S+?)\))?")
-_MISMATCH = re.compile(r"size changed, may indicate binary incompatibility|"
+_FOUND_LIBRARY = pattern(r"(/\S+?): version [`'][\w.]+' not found(?: \(required by (\S+?)\))?")
+_MISMATCH = pattern(r"size changed, may indicate binary incompatibility|"
                        r"compiled using NumPy 1|module compiled against (?:ABI|API) version|"
                        r"numpy\.core\.multiarray failed to import|"
                        r"has the wrong size, try recompiling|does not export expected C (?:function|variable)|"

@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import ast
-
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Case
 from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import asker_evidence
-from kalyx.core.verdicts.bytecode import defined_names
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 from kalyx.core.verdicts.names import near_names, write_import
@@ -68,6 +65,8 @@ def _version_that_has(case: Case, owner: Distribution | None, failure: Failure) 
 
 def _has_part(case: Case, other: Elsewhere, failure: Failure) -> bool:
     """Whether another environment's copy holds the missing submodule or name: its files are read."""
+    from kalyx.core.facts.sources import defined_names
+
     m = case.machine
     for site in case.neighbours.sites(other.environment):
         base = m.path.join(site, *failure.module.split("."))
@@ -76,7 +75,7 @@ def _has_part(case: Case, other: Elsewhere, failure: Failure) -> bool:
                 return True
             continue
         for source in (m.path.join(base, "__init__.py"), base + ".py"):
-            if failure.name in defined_names(case, source):
+            if failure.name in defined_names(case.machine, source):
                 return True
         if m.is_file(m.path.join(base, failure.name + ".py")) or m.is_folder(m.path.join(base, failure.name)):
             return True
@@ -99,10 +98,12 @@ def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
         return None
     if failure.error.type == "AttributeError" and _raised_by_own_getattr(case, failure):
         return None
+    from kalyx.core.facts.sources import defined_names
+
     file = case.file_of(failure.module)
     owner = case.distribution_of(file)
     what = f"{failure.module} ({owner.name} {owner.version})" if owner else failure.module
-    defined = defined_names(case, file) if file and file.endswith(".py") else {}
+    defined = defined_names(case.machine, file) if file and file.endswith(".py") else {}
     near = near_names(failure.name, defined)
     todo = [write_import(case, failure, failure.name, n, whole=f"from {failure.module} import {n}")
             for n in near[:1]]
@@ -123,6 +124,8 @@ def _raised_by_own_getattr(case: Case, failure: Failure) -> bool:
     line = case.code_line(failure.asker.file, failure.asker.line)
     if not line or failure.name is None:
         return False
+    import ast
+
     try:
         tree = ast.parse(line.rstrip(":") if not line.endswith(":") else line + " pass")
     except (SyntaxError, ValueError, Unreadable):

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-import re
-
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Evidence, Finding
+from kalyx.core.patterns import pattern
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 
 __all__ = ["file_unreadable"]
 
-_ERRNO = re.compile(r"\[Errno (\d+)\] ([^:]+): [b]?['\"](.+)['\"]$")
+_ERRNO = pattern(r"\[Errno (\d+)\] ([^:]+): [b]?['\"](.+)['\"]$")
 _REFUSALS = ("PermissionError", "OSError", "IOError")
 _CODE = (".py", ".pyc", ".so", ".pyd")
 _FORBIDDEN = ("1", "5", "13", "116", "121")  # EPERM, EIO, EACCES, ESTALE, EREMOTEIO

@@ -9,22 +9,22 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.model import Distribution, Evidence, Finding, Remedy
+from kalyx.core.patterns import pattern
 from kalyx.core.verdicts import remedies
-from kalyx.core.verdicts.bytecode import defined_names
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 
 __all__ = ["python2_source", "python_too_new", "python_too_old"]
 
-_PYTHON2 = re.compile(r"Missing parentheses in call to '(?:print|exec)'|"
+_PYTHON2 = pattern(r"Missing parentheses in call to '(?:print|exec)'|"
                       r"multiple exception types must be parenthesized|"
                       r"invalid (?:token|decimal literal)|leading zeros in decimal|"
                       r"inconsistent use of tabs")
 # Forms that Python 2 alone has: with such a line the syntax error needs no other explanation
-_PYTHON2_LINE = re.compile(r"^\s*(?:print\s+[\"'\w%(]|print\s*>>|exec\s+[\"'\w]|raise\s+[\w.]+\s*,|"
+_PYTHON2_LINE = pattern(r"^\s*(?:print\s+[\"'\w%(]|print\s*>>|exec\s+[\"'\w]|raise\s+[\w.]+\s*,|"
                            r"except\s+[\w.()\s,]+,\s*\w+\s*:)|"
                            r"\bur[\"']|`[^`]+`|<>|(?<![\w.])0[0-7]+\b|\b\d+L\b")
-_ASYNC_NAME = re.compile(r"(?<![\w.])(async|await)\s*(?==[^=]|,|\)|\.|:\s*$)|[.,(]\s*(async|await)\s*[=,).(]|"
+_ASYNC_NAME = pattern(r"(?<![\w.])(async|await)\s*(?==[^=]|,|\)|\.|:\s*$)|[.,(]\s*(async|await)\s*[=,).(]|"
                          r"\bdef\s+(async|await)\b|\bimport\s+(async|await)\b|\bas\s+(async|await)\b")
 
 
@@ -215,8 +215,6 @@ def _keyword_as_name(case: Case) -> Finding | None:
 
 def _above_its_bound(case: Case) -> Finding | None:
     """Find a package that fails in its own code and declares that this Python is too new for it."""
-    from packaging.specifiers import InvalidSpecifier, SpecifierSet
-
     error = case.obs.error
     if error is None or not error.frames:
         return None
@@ -224,6 +222,8 @@ def _above_its_bound(case: Case) -> Finding | None:
     asks = _requires_python(case, owner)
     if owner is None or not asks or not _is_outside(asks, case):
         return None
+    from packaging.specifiers import InvalidSpecifier, SpecifierSet
+
     try:
         upper = [s for s in SpecifierSet(asks) if s.operator in ("<", "<=", "==", "~=")
                  and not s.contains(str(case.obs.who.get("version", "3")), prereleases=True)]
@@ -246,9 +246,11 @@ def _in_other_versions(case: Case, failure: Failure | None, *, newer: bool) -> F
     if failure is None or failure.name is None or failure.error.type not in (
             "ImportError", "AttributeError") or "partially" in failure.error.message:
         return None
+    from kalyx.core.facts.sources import defined_names
+
     m, file = case.machine, case.file_of(failure.module)
     if file is None or not file.endswith(".py") or case.layer_of_file(file) != "stdlib" \
-            or failure.name in defined_names(case, file):
+            or failure.name in defined_names(case.machine, file):
         return None
     library = max((x.path for x in case.layers if m.is_within(file, x.path)), key=len)
     for environment in case.neighbours.environments:
@@ -259,7 +261,7 @@ def _in_other_versions(case: Case, failure: Failure | None, *, newer: bool) -> F
             continue
         other = m.path.join(environment.path, "lib", f"python{pair[0]}.{pair[1]}",
                             m.path.relpath(file, library))
-        line = defined_names(case, other).get(failure.name)
+        line = defined_names(case.machine, other).get(failure.name)
         if line is not None:
             return _other_version(case, failure, version, other, line, newer=newer)
     return None
