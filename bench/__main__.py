@@ -16,7 +16,7 @@ import time
 from dataclasses import dataclass
 from pathlib import Path
 
-from bench.worlds import lived_in_folder, many_distributions, many_environments
+from bench.worlds import lived_in_folder, many_distributions, many_environments, thirty_imports
 
 ROUNDS = 11
 READ_HEADS = (
@@ -26,6 +26,10 @@ READ_HEADS = (
     "        for line in file:\n"
     "            if not line.strip():\n"
     "                break\n")
+READ_SITES = (
+    "import glob, os\n"
+    "for name in glob.glob('*/lib/python*/site-packages'):\n"
+    "    os.listdir(name)\n")
 
 
 @dataclass(frozen=True)
@@ -76,7 +80,15 @@ def pairs(python: str, crowded: str, project: Path) -> list[Pair]:
         Pair("here in a folder of 100,000 files / in a small one", [*kalyx, "here"], [*kalyx, "here"], 1.3,
              ours_in="crowd", theirs_in="home"),
         Pair("why of a failing import / the failing import", [*kalyx, "why", "nope", "--at", seat],
-             [python, "-c", "import nope"], 6.0),
+             [python, "-c", "import nope"], 4.0),
+        Pair("why of a healthy import / the import", [*kalyx, "why", "json", "--at", seat],
+             [python, "-c", "import json"], 3.0),
+        Pair("why of a notebook with 30 imports / running them", [*kalyx, "why", "thirty.ipynb", "--at", seat],
+             [python, "thirty.py"], 2.0, ours_in="thirty", theirs_in="thirty"),
+        Pair("why of a failing import, 300 environments / 30", [*kalyx, "why", "nope", "--at", seat],
+             [*kalyx, "why", "nope", "--at", seat], 5.0, ours_in="300/envs", theirs_in="30/envs"),
+        Pair("the same, beyond 30 / reading those folders", [*kalyx, "why", "nope", "--at", seat],
+             [python, "-c", READ_SITES], 5.0, ours_in="300/envs", theirs_in="300/envs"),
         Pair("packages, 400 distributions / pip list", listing, [crowded, "-m", "pip", "list"], 0.2),
         Pair("packages, 400 distributions / reading their heads", listing,
              [python, "-c", READ_HEADS, site], 4.0),
@@ -98,6 +110,7 @@ def main() -> int:
         (folder / "home").mkdir(exist_ok=True)
         for number in range(100_000):
             os.mknod(folder / "crowd" / f"data-{number}.csv")
+        thirty_imports(folder / "thirty")
         for count in (30, 300):
             many_environments(folder / str(count), count)
         for pair in pairs(sys.executable, crowded, project):

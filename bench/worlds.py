@@ -7,7 +7,7 @@ import subprocess
 import sys
 from pathlib import Path
 
-__all__ = ["lived_in_folder", "many_distributions", "many_environments"]
+__all__ = ["lived_in_folder", "many_distributions", "many_environments", "thirty_imports"]
 
 BASE = getattr(sys, "_base_executable", None) or sys.executable
 
@@ -48,6 +48,24 @@ def many_environments(folder: Path, count: int) -> None:
         (env / "lib" / short / "site-packages").mkdir(parents=True)
         (env / "pyvenv.cfg").write_text(config)
         (env / "bin" / "python").symlink_to((model / "bin" / "python").resolve())
+
+
+THIRTY = [
+    "argparse", "ast", "asyncio", "base64", "bz2", "calendar", "collections", "concurrent.futures",
+    "csv", "datetime", "decimal", "difflib", "email.message", "fractions", "html.parser", "http.client",
+    "inspect", "json", "logging.handlers", "lzma", "multiprocessing", "pathlib", "pickle", "sqlite3",
+    "ssl", "statistics", "tarfile", "unittest.mock", "urllib.request", "xml.etree.ElementTree",
+]
+
+
+def thirty_imports(folder: Path) -> None:
+    """Write a notebook and a script with the same thirty imports."""
+    folder.mkdir(parents=True)
+    lines = [f"import {name}\n" for name in THIRTY]
+    (folder / "thirty.py").write_text("".join(lines))
+    cell = {"cell_type": "code", "metadata": {}, "source": lines, "outputs": [], "execution_count": None}
+    (folder / "thirty.ipynb").write_text(json.dumps(
+        {"cells": [cell], "metadata": {}, "nbformat": 4, "nbformat_minor": 4}))
 
 
 def lived_in_folder(folder: Path) -> Path:

@@ -14,7 +14,7 @@ from kalyx.core.record import TYPE_CHECKING
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["finder_for", "print_answer"]
+__all__ = ["finder_for", "load_pages", "print_answer"]
 
 PROBE_FOLDER = os.path.join(os.path.dirname(os.path.dirname(os.path.abspath(__file__))), "probe")
 
@@ -27,6 +27,15 @@ def finder_for(folder: str | None, options: argparse.Namespace) -> SeatFinder:
         machine = RealMachine(env)
     limit = min(options.timeout or 10.0, 10.0)
     return SeatFinder(machine, folder or machine.cwd, PROBE_FOLDER, limit, notes=tuple(notes))
+
+
+def load_pages(options: argparse.Namespace, pages: str = "as_text") -> None:
+    """Load what will print the answer, where there is time for it."""
+    if options.json:
+        importlib.import_module("kalyx.show.as_json")
+    else:
+        for name in (pages, "page", "write"):
+            importlib.import_module(f"kalyx.show.{name}")
 
 
 def print_answer(options: argparse.Namespace, answer: Any, *, pages: str = "as_text",

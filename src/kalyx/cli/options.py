@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import argparse
 import os
 import sys
 
+from kalyx.cli.untranslated import argparse
 from kalyx.core.record import TYPE_CHECKING
 
 if TYPE_CHECKING:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 
-from kalyx.cli.common import finder_for, print_answer
+from kalyx.cli.common import finder_for, load_pages, print_answer
 from kalyx.core.answers.why import answer_why
 from kalyx.core.errors import WrongUsage
 
@@ -66,7 +66,8 @@ def run(options: argparse.Namespace) -> str:
 
         return print_answer(options, answer_compared(finder_for(None, options), options.modules,
                                                      options.at or "shell", options.compare, limit))
-    answer = answer_why(finder_for(None, options), options.modules, options.at or "shell", limit)
+    answer = answer_why(finder_for(None, options), options.modules, options.at or "shell", limit,
+                        meanwhile=lambda: load_pages(options))
     return print_answer(options, answer)
 
 

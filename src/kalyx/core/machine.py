@@ -13,6 +13,7 @@ import posixpath
 import stat
 import sys
 import time
+from _thread import allocate_lock
 from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from kalyx.core.errors import Unreadable
@@ -556,12 +557,14 @@ class _Child:
         self.err = err
         self._wait = wait
         self._status: int | None = None
+        self._turn = allocate_lock()
 
     def wait(self) -> int:
         """Wait for its end; return its exit status, negative for a signal."""
-        if self._status is None:
-            self._status = self._wait()
-        return self._status
+        with self._turn:  # a child can be waited for once; who comes second gets what the first was told
+            if self._status is None:
+                self._status = self._wait()
+            return self._status
 
 
 def _can_spawn(argv: Sequence[str]) -> bool:

@@ -8,8 +8,8 @@ What lies where:
 - ``home/.local/bin/pip``: a pip that belongs to lab-old, before lab on PATH
 - ``home/.local/share/jupyter``: a kernel "lab" that runs lab-old; "greenhouse", whose environment
   is gone
-- ``home/fernhollow/``: the project: a notebook, a script, editor settings, and a file of its own
-  with a package's name
+- ``home/fernhollow/``: the project: a notebook, scripts, editor settings, a file and a folder of its
+  own with a package's name, and a visitor's traceback
 - ``wheels/``: the distributions that pip finds without a network
 - ``old-disk/``: a wheel for an older Python, copied into lab by hand
 """
@@ -81,6 +81,7 @@ def build(folder: str) -> Scenario:
     scenario = Scenario(folder, project, _variables(home, wheels))
     _build_environments(scenario, home)
     _move_environment(scenario, os.path.join(home, "envs"))
+    _damage(os.path.join(home, "envs", "lab"))
     _write_pip(home)
     _write_kernels(home)
     _write_project(project)
@@ -132,6 +133,17 @@ def _build_wheels(folder: str, old_disk: str) -> None:
     build_wheel(folder, "sporecount", "0.4.1", {
         "sporecount/__init__.py": '"""Counts spores."""\n\n'
         "def count(sample):\n    return len(sample)\n"})
+    build_wheel(folder, "vaultmap", "2.2.0", {
+        "vaultmap/__init__.py": '"""Where in the vaults a seed lot lies."""\n\n'
+        "from vaultmap.shelves import SHELVES\n",
+        "vaultmap/shelves.py": "SHELVES = {\n    'A': (1, 2, 3),\n    'B': (4, 5, 6),\n}\n"})
+    axes = '"""Axes for plots."""\n\n\ndef axis():\n    return [0, 1]\n'
+    for version, code in (("1.4.0", axes), ("2.0.1", axes + "\n\ndef log_axis():\n    return [1, 10]\n")):
+        build_wheel(folder, "seedaxis", version, {"seedaxis.py": code})
+    build_wheel(folder, "driftplot", "0.8.0", {
+        "driftplot.py": '"""Plots the drift of the climate chambers."""\n\nfrom seedaxis import log_axis\n',
+    }, requires=["seedaxis>=2"])
+    build_wheel(folder, "seedlots", "1.1.0", {"seedlots/__init__.py": '"""The lots of seeds."""\n'})
     init = '"""Reads images of seeds."""\n\nfrom seedscan._pixels import scan\n'
     build_wheel(folder, "seedscan", "3.0.0", {
         "seedscan/__init__.py": init,
@@ -147,7 +159,8 @@ def _build_environments(scenario: Scenario, home: str) -> None:
     envs = os.path.join(home, "envs")
     jobs = [
         lambda: _venv(scenario, os.path.join(envs, "lab"),
-                      ["sporecount", "sprigkernel"], by_hand="old-disk"),
+                      ["sporecount", "sprigkernel", "vaultmap", "driftplot", "seedaxis==1.4.0"],
+                      by_hand="old-disk"),
         lambda: _venv(scenario, os.path.join(envs, "lab-old"),
                       ["germkit", "humidlog", "sprigkernel"]),
     ]
@@ -191,6 +204,13 @@ def _move_environment(scenario: Scenario, envs: str) -> None:
     old = os.path.join(envs, "vault-2024")
     _run([_base_python(), "-m", "venv", "--without-pip", old], scenario.env)
     os.rename(old, os.path.join(envs, "vault"))
+
+
+def _damage(prefix: str) -> None:
+    """Cut a file of an installed package off, as a full disk does."""
+    path = os.path.join(_site(prefix), "vaultmap", "shelves.py")
+    with open(path, "r+", encoding="utf-8") as file:
+        file.truncate(38)
 
 
 def _site(prefix: str) -> str:
@@ -291,3 +311,14 @@ def _write_project(project: str) -> None:
         'print(sporecount.count(["a", "b"]))\n'))
     _write(os.path.join(project, "sporecount.py"), (
         "# a first try, before the package was found\nsamples = []\n"))
+    _write(os.path.join(project, "seedlots", "2026.csv"), "lot,seeds\nF-1,480\n")
+    _write(os.path.join(project, "inventory.py"), (
+        '"""Counts what is in the vaults."""\n\nimport csv\nimport sys\n\nimport humidlog\n'
+        "from traygrid import cells\n\ntry:\n    import fastcount\nexcept ImportError:\n"
+        "    fastcount = None\n\nsys.path.append('helpers')\nimport labels\n"))
+    _write(os.path.join(project, "helpers", "labels.py"), "WIDTH = 32\n")
+    _write(os.path.join(project, "visitor.txt"), (
+        "Traceback (most recent call last):\n"
+        '  File "C:\\Users\\visitor\\trays.py", line 2, in <module>\n    import germkit\n'
+        '  File "C:\\Python310\\Lib\\site-packages\\germkit\\trial.py", line 1, in <module>\n'
+        "    from traygrid import cells\nModuleNotFoundError: No module named 'traygrid'\n"))

@@ -25,6 +25,8 @@ def quote(text):
     """Write a string as JSON, in ASCII."""
     if isinstance(text, bytes):
         text = text.decode("utf-8", "replace")
+    if text.isalnum() and min(text) > "/" and max(text) < "{":  # most are plain names
+        return '"' + str(text) + '"'
     out = []
     for char in text:
         code = ord(char)

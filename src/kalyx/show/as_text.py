@@ -207,7 +207,7 @@ def _untried(page: Page, report: ImportReport, asked: str, where: str) -> None:
 
 
 def _comparison(page: Page, comparison: Comparison, verbose: bool) -> None:
-    page.part(f"compared with {comparison.there}")
+    page.part(page.short(f"compared with {comparison.there}"))
     page.say(comparison.says)
     for item in comparison.evidence:
         page.say(item.says, "quiet", 7)

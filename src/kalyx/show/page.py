@@ -90,7 +90,7 @@ class Page:
         """Write a command line for the shell, the home folder as ``~``, Kalyx by its name."""
         if self.own_command and tuple(argv[:len(self.own_command)]) == self.own_command:
             argv = ("kalyx", *argv[len(self.own_command):])
-        if self.windows:
+        if self.windows or (argv and re.match(r"[A-Za-z]:\\", argv[0])):
             import subprocess
 
             return clean(subprocess.list2cmdline(argv))

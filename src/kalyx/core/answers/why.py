@@ -6,7 +6,6 @@ import re
 from collections.abc import Callable, Sequence
 
 from kalyx.core.errors import WrongUsage
-from kalyx.core.facts.cases import Case, Neighbours
 from kalyx.core.facts.observations import observe_import
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.model import (
@@ -23,6 +22,8 @@ from kalyx.core.record import TYPE_CHECKING, dataclass, replace
 
 if TYPE_CHECKING:
     from typing import Any
+
+    from kalyx.core.facts.cases import Neighbours
 
 __all__ = ["WhyAnswer", "answer_compared", "answer_why", "parse_request"]
 
@@ -64,9 +65,11 @@ def parse_request(text: str) -> tuple[str, str | None]:
     return module, name or None
 
 
-def answer_why(finder: SeatFinder, requests: Sequence[str], seat_ref: str,
-               limit: float) -> WhyAnswer:
+def answer_why(finder: SeatFinder, requests: Sequence[str], seat_ref: str, limit: float,
+               meanwhile: Callable[[], object] = bool) -> WhyAnswer:
     """Import each module at the seat, in a child of its own, and explain what happened.
+
+    `meanwhile` is called while the children run.
 
     Raises:
         WrongUsage: a request is no module name.
@@ -75,22 +78,24 @@ def answer_why(finder: SeatFinder, requests: Sequence[str], seat_ref: str,
     wanted = [parse_request(r) for r in requests]
     finder.examiner.asks_when_read = False  # the import itself will show what it is
     facts = finder.resolve(seat_ref)
-    neighbours = Neighbours(finder.machine, finder)
 
-    def prepare() -> Seat:  # while the children run: load the checks, look around, judge the seat
+    def prepare() -> tuple[Seat, Neighbours]:  # while the children run: load the checks, look around
         from kalyx.core.answers.seats import judge_seat
+        from kalyx.core.facts.cases import Neighbours
         from kalyx.core.verdicts.imports import load_checks
 
         load_checks()
+        neighbours = Neighbours(finder.machine, finder)
         seat = judge_seat(facts, finder, neighbours)
-        finder.machine.in_background(lambda: neighbours.prefixes)
-        return seat
+        finder.machine.in_background(lambda: neighbours.look_ahead([m.split(".")[0] for m, _ in wanted]))
+        meanwhile()
+        return seat, neighbours
 
     def observe(request: tuple[str, str | None]) -> Observation | None:
         return observe_request(finder, facts.seat, request, limit)
 
-    jobs: list[Callable[[], Any]] = [prepare, *[lambda r=r: observe(r) for r in wanted]]
-    seat, *observed = finder.machine.in_parallel(lambda job: job(), jobs)
+    jobs: list[Callable[[], Any]] = [*[lambda r=r: observe(r) for r in wanted], prepare]
+    *observed, (seat, neighbours) = finder.machine.in_parallel(lambda job: job(), jobs)
     facts = replace(facts, seat=seat)
     reports = [explain(finder, facts, request, seen, neighbours)
                for request, seen in zip(wanted, observed, strict=True)]
@@ -106,6 +111,7 @@ def answer_compared(finder: SeatFinder, requests: Sequence[str], seat_ref: str, 
         NothingToJudge: there is no such seat, or one of them cannot run.
     """
     from kalyx.core.answers.seats import judge_seat
+    from kalyx.core.facts.cases import Case, Neighbours
     from kalyx.core.verdicts.comparison import compare_imports
     from kalyx.core.verdicts.imports import judge_import
 
@@ -151,6 +157,7 @@ def observe_request(finder: SeatFinder, seat: Seat, request: tuple[str, str | No
 def explain(finder: SeatFinder, facts: SeatFacts, request: tuple[str, str | None],
             observed: Observation | None, neighbours: Neighbours) -> ImportReport:
     """Judge what was seen of one import."""
+    from kalyx.core.facts.cases import Case
     from kalyx.core.verdicts.imports import judge_import
     from kalyx.core.verdicts.interpreter import interpreter_broken, report_without_run
 

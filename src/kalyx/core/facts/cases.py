@@ -70,6 +70,7 @@ class Neighbours:
         self._turn = Lock()
         self._sites: dict[str, list[str]] = {}
         self._sites_of: dict[str, list[str]] = {}
+        self._links: dict[str, list[str]] = {}
         self._finder = Finder(machine)
         self._shelves: dict[str, Shelf] = {}
         self._having: dict[tuple[str, str], list[Elsewhere]] = {}
@@ -117,6 +118,13 @@ class Neighbours:
                     break
         return found
 
+    def look_ahead(self, modules: Sequence[str]) -> None:
+        """List what will be asked about when an import fails, while it is still being tried."""
+        for prefix in self.prefixes:
+            for folder in self._with_links(self._sites_at(prefix)):
+                for module in modules:
+                    self._holds(folder, module)
+
     def providing_name(self, name: str) -> list[tuple[Environment, Distribution]]:
         """Return the environments that have a distribution called `name`."""
         found = []
@@ -139,9 +147,7 @@ class Neighbours:
 
     def any_holds(self, folders: Sequence[str], module: str) -> bool:
         """Whether one of the site folders, or a folder that they link to, has the module."""
-        links = [line.target for f in folders for line in link_lines(self.machine, f)
-                 if line.target]
-        return any(self._holds(f, module) for f in (*folders, *links))
+        return any(self._holds(f, module) for f in self._with_links(list(folders)))
 
     def sites(self, environment: Environment) -> list[str]:
         """Return the site folders of an environment."""
@@ -161,10 +167,14 @@ class Neighbours:
         return self._with_links(self.sites(environment))
 
     def _with_links(self, sites: list[str]) -> list[str]:
-        links = [line.target for site in sites
-                 if any(n.endswith(".pth") for n in self._finder.names(site))
-                 for line in link_lines(self.machine, site) if line.target]
-        return [*sites, *links]
+        return [*sites, *[target for site in sites for target in self._links_in(site)]]
+
+    def _links_in(self, site: str) -> list[str]:
+        if site not in self._links:
+            has_any = any(n.endswith(".pth") for n in self._finder.names(site))
+            lines = link_lines(self.machine, site) if has_any else []
+            self._links[site] = [line.target for line in lines if line.target]
+        return self._links[site]
 
     def _holds(self, folder: str, module: str) -> bool:
         names = self._finder.names(folder)

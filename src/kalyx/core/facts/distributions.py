@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 
 from kalyx.core.errors import Unreadable
@@ -203,6 +202,8 @@ class Shelf:
 
     def _direct_url(self, entry: str) -> dict[str, object]:
         """Read where it was installed from (PEP 610); empty when that was an index."""
+        import json
+
         if "direct_url.json" not in self.names_inside(entry):
             return {}
         try:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Callable, Iterable
 
@@ -238,6 +237,8 @@ class Surveyor:
 
 def prefixes_of_kernels(machine: Machine, folders: Iterable[str]) -> list[str]:
     """Return the prefixes that the kernelspecs in `folders` run, by their program's path."""
+    import json
+
     m = machine
     found = []
     for folder in folders:

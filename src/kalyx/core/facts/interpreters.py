@@ -8,7 +8,6 @@ is being looked at.
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Mapping
 
@@ -225,6 +224,8 @@ class Examiner:
 
 def parse_answer(text: str) -> dict[str, Any] | None:
     """Read what the who probe printed, among whatever else was printed."""
+    import json
+
     for line in reversed(text.splitlines()):
         if line.startswith('{"kalyx"'):
             try:
@@ -319,9 +320,9 @@ def read_version(machine: Machine, base: str, program: str) -> str | None:
             text = m.read_text(m.path.join(folder, "patchlevel.h"), 8192)
         except Unreadable:
             continue
-        hit = re.search(r'#define\s+PY_VERSION\s+"([^"+]+)', text)
-        if hit:
-            return hit.group(1)
+        said = next((ln for ln in text.splitlines() if ln.split()[:2] == ["#define", "PY_VERSION"]), "")
+        if '"' in said:
+            return said.split('"')[1].rstrip("+")
     return None
 
 

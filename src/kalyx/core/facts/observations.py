@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import re
 import sys
@@ -135,6 +134,8 @@ def _probe(folder: str, interpreter: Interpreter | None) -> tuple[str, str]:
 
 
 def _read_lines(machine: Machine, path: str) -> list[dict[str, Any]]:
+    import json
+
     try:
         data = machine.read_bytes(path, RESULT_LIMIT)
     except Unreadable:
@@ -153,6 +154,8 @@ def _read_stack(machine: Machine, path: str) -> tuple[Frame, ...]:
     try:
         text = machine.read_text(path, 1_048_576)
     except Unreadable:
+        return ()
+    if not text:
         return ()
     blocks = re.split(r"^(?:Current thread|Thread) 0x[^\n]*$", text, flags=re.MULTILINE)
     best: list[Frame] = []

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 from functools import cache
 
@@ -16,6 +15,8 @@ __all__ = ["distribution_for", "module_for", "stdlib_history", "system_packages"
 
 @cache
 def _load(name: str) -> dict[str, Any]:
+    import json
+
     with open(os.path.join(os.path.dirname(__file__), name), encoding="utf-8") as file:
         loaded: dict[str, Any] = json.load(file)
     return loaded

@@ -49,7 +49,7 @@ def _wanted_files(case: Case, failure: Failure | None) -> list[tuple[Distributio
             if owner is not None and not owner.editable:
                 found.append((owner, (wanted + ".", wanted + "/")))
     for error in case.obs.chain:  # a library that came with the distribution itself
-        match = _LIBRARY.search(error.message)
+        match = _LIBRARY.search(error.message) if "shared object" in error.message else None
         owner = case.distribution_of(error.path) if match else None
         if match and owner is not None:
             found.append((owner, (match.group(1),)))
@@ -175,7 +175,8 @@ def _may_be_corrupt(case: Case, failure: Failure | None) -> bool:
         return True
     if error is None:
         return False
-    return (error.type in _BROKEN_SOURCE or _BROKEN_BINARY.search(error.message) is not None
+    return (error.type in _BROKEN_SOURCE
+            or (error.type != "ModuleNotFoundError" and _BROKEN_BINARY.search(error.message) is not None)
             or (failure is not None and failure.name is not None))
 
 

@@ -265,7 +265,7 @@ def _finder_target(case: Case, folder: str, line: LinkLine, name: str) -> str | 
     """Read where an editable install's import hook would look for a module (PEP 660)."""
     import re
 
-    match = re.search(r"import (__editable__\w+)", line.text)
+    match = re.search(r"import (__editable__\w+)", line.text) if "__editable__" in line.text else None
     if not match:
         return None
     try:

@@ -51,7 +51,7 @@ def file_unreadable(case: Case, failure: Failure | None) -> Finding | None:
 def _refused(case: Case) -> tuple[str, str] | None:
     """Return a file of the search path that an exception says could not be read."""
     for error in case.obs.chain:
-        match = _ERRNO.search(error.message)
+        match = _ERRNO.search(error.message) if "[Errno" in error.message else None
         if match and match.group(1) in _FORBIDDEN and error.type in _REFUSALS:
             file = match.group(3)
             if file.endswith(_CODE) and case.layer_of_file(file) not in (None, "link"):
