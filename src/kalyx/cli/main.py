@@ -19,7 +19,11 @@ COMMANDS = {
     "envs": ("envs", "the environments and interpreters of this machine, their health, who uses them"),
     "packages": ("packages", "what a seat can import, layer by layer, and what hides what"),
     "running": ("running", "live Python processes: which interpreter, which environment, whose"),
+    "kernels": ("kernels", "the registered notebook kernels: what each runs, and whether it is well"),
     "enrol": ("enrol", "make an environment a notebook kernel, and prove that it answers"),
+    "retire": ("retire", "unregister a kernel, and its environment with it; undo brings it back"),
+    "changes": ("changes", "what Kalyx changed"),
+    "undo": ("undo", "take a change back"),
     "demo": ("demo", "the whole tour on made-up data; touches nothing of yours"),
 }
 STATUS = {"ok": 0, "problem": 1, "error": 2, "unknown": 3}

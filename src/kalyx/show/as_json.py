@@ -13,6 +13,7 @@ from kalyx.core.model import (
     Interpreter,
     Kernel,
     Note,
+    Proof,
     Seat,
 )
 from kalyx.core.record import TYPE_CHECKING, names_of
@@ -20,16 +21,18 @@ from kalyx.core.record import TYPE_CHECKING, names_of
 if TYPE_CHECKING:
     from typing import Any
 
+    from kalyx.core.answers.changes import ChangesAnswer, RetireAnswer
     from kalyx.core.answers.enrol import EnrolAnswer
     from kalyx.core.answers.envs import EnvsAnswer
     from kalyx.core.answers.here import HereAnswer
+    from kalyx.core.answers.kernels import KernelsAnswer
     from kalyx.core.answers.packages import PackagesAnswer
     from kalyx.core.answers.running import RunningAnswer
     from kalyx.core.answers.why import WhyAnswer
     from kalyx.core.verdicts.explanations import Explanation
 
-__all__ = ["document", "enrol_result", "envs_result", "explain_result", "here_result", "packages_result",
-           "running_result", "why_result"]
+__all__ = ["changes_result", "document", "enrol_result", "envs_result", "explain_result", "here_result",
+           "kernels_result", "packages_result", "retire_result", "running_result", "undo_result", "why_result"]
 
 FORMAT = 1
 INTERPRETER = ("path", "real_path", "version", "implementation", "prefix", "base_prefix")
@@ -130,12 +133,38 @@ def running_result(answer: RunningAnswer) -> dict[str, Any]:
 
 def enrol_result(answer: EnrolAnswer) -> dict[str, Any]:
     """Return the result of ``enrol``."""
-    proof = None
-    if answer.proof is not None:
-        proof = _picked(answer.proof, ("asked", "answered", "executable", "prefix", "seconds"))
+    proof = _proof(answer.proof)
     change = answer.change.to_json() if answer.change else None
     return {"kernel": _kernel(answer.kernel) if answer.kernel else None, "proof": proof,
             "change": change, "findings": plain(answer.findings)}
+
+
+def kernels_result(answer: KernelsAnswer) -> dict[str, Any]:
+    """Return the result of ``kernels``."""
+    listed = [{**_kernel(k.kernel), "language": k.kernel.language, "hidden_by": k.hidden_by,
+               "proof": _proof(k.proof)} for k in answer.kernels]
+    return {"kernels": listed, "server": plain(answer.server)}
+
+
+def retire_result(answer: RetireAnswer) -> dict[str, Any]:
+    """Return the result of ``retire``."""
+    return {"kernels": [_picked(k, ("name", "label", "spec")) for k in answer.plan.kernels],
+            "environments": list(answer.plan.environments), "dry_run": answer.dry_run,
+            "changes": [c.to_json() for c in answer.changes]}
+
+
+def changes_result(answer: ChangesAnswer) -> dict[str, Any]:
+    """Return the result of ``changes``, and that of ``undo``."""
+    return {"changes": [c.to_json() for c in answer.changes]}
+
+
+undo_result = changes_result
+
+
+def _proof(proof: Proof | None) -> dict[str, Any] | None:
+    if proof is None:
+        return None
+    return _picked(proof, ("asked", "answered", "executable", "prefix", "seconds", "pip", "trouble"))
 
 
 def _kernel(kernel: Kernel) -> dict[str, Any]:

@@ -278,6 +278,8 @@ def enrol_page(page: Page, answer: EnrolAnswer, *, verbose: bool) -> None:
     page.say(f"asked for {proof.asked}; it answered in {proof.seconds} s:", lead="2  ")
     page.whole(f"sys.executable  {proof.executable}")
     page.whole(f"sys.prefix      {proof.prefix}")
+    if proof.pip:
+        page.whole(f"pip in a cell  {proof.pip}")
     page.say("that is the interpreter of the environment:", lead="3  ")
     page.whole(kernel.interpreter.path if kernel.interpreter else "")
     page.part("what to do")

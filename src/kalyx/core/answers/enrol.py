@@ -5,24 +5,47 @@ from __future__ import annotations
 import ast
 import json
 import time
+from collections.abc import Mapping
 from typing import Any
 
 from kalyx.core.changes.journal import Change, Journal
 from kalyx.core.errors import Refused, WrongUsage
 from kalyx.core.facts import kernelspecs
 from kalyx.core.facts.cases import Neighbours
-from kalyx.core.facts.interpreters import environment_of
+from kalyx.core.facts.interpreters import environment_of, program_folder
 from kalyx.core.facts.layers import visible_sites
 from kalyx.core.facts.seats import SeatFinder
+from kalyx.core.machine import Machine
 from kalyx.core.model import Environment, Evidence, Finding, Interpreter, Kernel, Proof, Remedy
-from kalyx.core.record import dataclass, replace
+from kalyx.core.record import dataclass, field, replace
 from kalyx.core.verdicts.interpreter import interpreter_broken, interpreter_gone
 from kalyx.core.wire.client import KernelFailed, StartedKernel
 
-__all__ = ["EnrolAnswer", "answer_enrol"]
+__all__ = ["EnrolAnswer", "EnrolWish", "activation_variables", "answer_enrol", "prove"]
 
 DEFAULT_COMMAND = ("-m", "ipykernel_launcher", "-f", "{connection_file}")
 QUESTIONS = {"executable": "__import__('sys').executable", "prefix": "__import__('sys').prefix"}
+WHICH_PIP = "__import__('shutil').which('pip')"  # what a cell's !pip would run
+SCOPES = ("me", "env", "everyone")
+
+
+@dataclass(frozen=True)
+class EnrolWish:
+    """What is asked of ``enrol`` beyond the environment.
+
+    ``scope`` is me, env or everyone; ``into`` names a data folder instead.
+    ``variables`` are set for the kernel; ``bare`` leaves activation out.
+    """
+
+    name: str | None = None
+    label: str | None = None
+    scope: str = "me"
+    into: str | None = None
+    variables: Mapping[str, str] = field(default_factory=dict)
+    bare: bool = False
+    overwrite: bool = False
+    dry_run: bool = False
+    with_package: bool = False
 
 
 @dataclass(frozen=True)
@@ -43,9 +66,8 @@ class EnrolAnswer:
         return "ok" if (proven or self.dry_run) and not self.findings else "problem"
 
 
-def answer_enrol(finder: SeatFinder, name_of_env: str, name: str | None, label: str | None,
-                 *, overwrite: bool, dry_run: bool, limit: float) -> EnrolAnswer:
-    """Register an environment for the user, start the kernel, and compare what it says.
+def answer_enrol(finder: SeatFinder, name_of_env: str, wish: EnrolWish, limit: float) -> EnrolAnswer:
+    """Register an environment as a kernel, start it, and compare what it says.
 
     Raises:
         NothingToJudge: there is no such environment.
@@ -60,12 +82,18 @@ def answer_enrol(finder: SeatFinder, name_of_env: str, name: str | None, label: 
         return EnrolAnswer(None, None, None, (broken,) if broken else ())
     environment = replace(environment, interpreter=interpreter)
     command = find_kernel_command(finder, interpreter, neighbours)
-    if command is None:
+    planned = _plan(finder, environment, interpreter, command or DEFAULT_COMMAND, wish)
+    _refuse_taken(finder, planned, wish.overwrite)
+    if command is None and wish.with_package and not wish.dry_run:
+        failed = _put_kernel_package(finder, environment, limit)
+        if failed is not None:
+            return EnrolAnswer(None, None, None, (failed,))
+        command = find_kernel_command(finder, interpreter, Neighbours(finder.machine, finder))
+    if command is None and not (wish.with_package and wish.dry_run):
         return EnrolAnswer(None, None, None, (_no_kernel_package(finder, environment),))
-    kernel = _plan(finder, environment, interpreter, command, name, label)
-    _refuse_taken(finder, kernel, overwrite)
+    kernel = _plan(finder, environment, interpreter, command or DEFAULT_COMMAND, wish)
     text = spec_text(kernel)
-    if dry_run:
+    if wish.dry_run:
         return EnrolAnswer(kernel, None, None, text=text, dry_run=True)
     return _write_and_prove(finder, kernel, text, limit)
 
@@ -139,18 +167,72 @@ def _no_kernel_package(finder: SeatFinder, environment: Environment) -> Finding:
 
 # -- the plan ------------------------------------------------------------------------------------
 def _plan(finder: SeatFinder, environment: Environment, interpreter: Interpreter,
-          command: tuple[str, ...], name: str | None, label: str | None) -> Kernel:
-    name = name or kernelspecs.derive_name(environment)
+          command: tuple[str, ...], wish: EnrolWish) -> Kernel:
+    m = finder.machine
+    name = wish.name or kernelspecs.derive_name(environment)
     if not kernelspecs.NAME.match(name):
         raise WrongUsage(f"{name!r} is not a kernel name.",
                          "A name holds letters, digits, dots, dashes and underscores only.")
     name = name.lower()
     shown = environment.name.split("/")[0] if environment.kind != "base" else "base"
-    label = label or f"{shown} (Python {interpreter.short_version})"
-    folder = finder.machine.path.join(kernelspecs.user_data_folder(finder.machine), "kernels", name)
-    return Kernel(name, label, finder.machine.path.join(folder, "kernel.json"), "user",
-                  (interpreter.path, *command), {}, "python", interpreter,
-                  environment_of(finder.machine, interpreter))
+    label = wish.label or f"{shown} (Python {interpreter.short_version})"
+    scope, data = _data_folder(finder, environment, wish)
+    variables = {**({} if wish.bare else activation_variables(m, environment)), **wish.variables}
+    return Kernel(name, label, m.path.join(data, "kernels", name, "kernel.json"), scope,
+                  (interpreter.path, *command), variables, "python", interpreter,
+                  environment_of(m, interpreter))
+
+
+def _data_folder(finder: SeatFinder, environment: Environment, wish: EnrolWish) -> tuple[str, str]:
+    """Return scope and data folder that a kernel is registered in."""
+    m = finder.machine
+    if wish.into is not None:
+        return "path", m.absolute(wish.into)
+    if wish.scope == "env":
+        return "env", m.path.join(environment.path, "share", "jupyter")
+    if wish.scope == "everyone":
+        system = m.path.join(m.env.get("PROGRAMDATA", r"C:\ProgramData"), "jupyter") \
+            if m.platform == "win32" else "/usr/local/share/jupyter"
+        return "system", system
+    return "user", kernelspecs.user_data_folder(m)
+
+
+def activation_variables(machine: Machine, environment: Environment) -> dict[str, str]:
+    """Return what makes cells behave as if the environment were active: PATH first, and its names.
+
+    ``${PATH}`` is filled in by whoever starts the kernel (the kernelspec format).
+    """
+    m, prefix = machine, environment.path
+    if environment.kind == "base":
+        return {}
+    folders = [program_folder(m, prefix)]
+    if environment.kind == "conda" and m.platform == "win32":
+        folders = [prefix, m.path.join(prefix, "Library", "mingw-w64", "bin"),
+                   m.path.join(prefix, "Library", "usr", "bin"), m.path.join(prefix, "Library", "bin"),
+                   m.path.join(prefix, "Scripts")]
+    found = {"PATH": m.path_separator.join([*folders, "${PATH}"])}
+    if environment.kind == "conda":
+        found |= {"CONDA_PREFIX": prefix, "CONDA_DEFAULT_ENV": str(m.path.basename(prefix))}
+        for name, *inside in (("GDAL_DATA", "share", "gdal"), ("PROJ_DATA", "share", "proj"),
+                              ("PROJ_LIB", "share", "proj")):
+            if m.is_folder(m.path.join(prefix, *inside)):
+                found[name] = m.path.join(prefix, *inside)
+    else:
+        found["VIRTUAL_ENV"] = prefix
+    return found
+
+
+def _put_kernel_package(finder: SeatFinder, environment: Environment, limit: float) -> Finding | None:
+    """Install the kernel package into the environment with its own pip; say why when that fails."""
+    interpreter = environment.interpreter
+    assert interpreter is not None
+    ran = finder.machine.run((interpreter.path, "-m", "pip", "install", "ipykernel"), limit=max(limit, 600.0))
+    if ran.status == 0:
+        return None
+    said = ran.complaint() or ran.why_not or ran.text().strip().split("\n")[-1]
+    finding = _no_kernel_package(finder, environment)
+    return replace(finding, because=f"The kernel package could not be put into {environment.path}: {said}",
+                   evidence=(Evidence(said, interpreter.path), *finding.evidence))
 
 
 def _refuse_taken(finder: SeatFinder, kernel: Kernel, overwrite: bool) -> None:
@@ -160,7 +242,7 @@ def _refuse_taken(finder: SeatFinder, kernel: Kernel, overwrite: bool) -> None:
     folder = kernel.folder
     if not finder.machine.exists(folder) or overwrite:
         return
-    there = kernelspecs.read_kernel(finder.machine, kernel.spec, "user")
+    there = kernelspecs.read_kernel(finder.machine, kernel.spec, kernel.scope)
     what = f"starts {there.argv[0]}" if there.argv else "cannot be read"
     same = there.argv[:1] == kernel.argv[:1]
     raise Refused(
@@ -192,12 +274,22 @@ def prove(finder: SeatFinder, kernel: Kernel, expected: Interpreter | None,
     try:
         with StartedKernel(argv, env, finder.machine.cwd, limit) as started:
             started.ask("kernel_info_request", {})
-            said = {k: _unquoted(v) for k, v in started.evaluate(QUESTIONS).items()}
+            said = {k: _unquoted(v) for k, v in started.evaluate({**QUESTIONS, "pip": WHICH_PIP}).items()}
             seconds = time.monotonic() - began
     except KernelFailed as error:
         return Proof(asked, False, seconds=round(time.monotonic() - began, 3), trouble=str(error))
+    pip = said["pip"] if said["pip"] != "None" else None
     return Proof(asked, True, said["executable"], said["prefix"], round(seconds, 3),
-                 _compare(finder, said, expected))
+                 _compare(finder, said, expected) or _pip_elsewhere(finder, kernel, said["prefix"], pip), pip)
+
+
+def _pip_elsewhere(finder: SeatFinder, kernel: Kernel, prefix: str, pip: str | None) -> str:
+    """Say when a cell's pip is another environment's, though this one has a pip and its PATH was set."""
+    m = finder.machine
+    own = m.path.join(program_folder(m, prefix), "pip.exe" if m.platform == "win32" else "pip")
+    if pip is None or "PATH" not in kernel.env or not m.exists(own) or m.same(pip, own):
+        return ""
+    return f"pip in a cell is {pip} and not {own}"
 
 
 def _unquoted(shown: str) -> str:

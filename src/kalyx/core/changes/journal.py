@@ -1,19 +1,24 @@
-"""The journal: what Kalyx changed, with what was there before."""
+"""The journal: what Kalyx changed, with what was there before, and how to take it back."""
 
 from __future__ import annotations
 
+import errno
 import json
 import os
-from collections.abc import Mapping
+import shutil
+from collections.abc import Mapping, Sequence
 from datetime import datetime, timezone
 
 from kalyx.core.changes.files import make_folder_with, write_file
-from kalyx.core.errors import Refused
+from kalyx.core.errors import NothingToJudge, Refused
 from kalyx.core.facts.places import user_folder
 from kalyx.core.machine import Machine
-from kalyx.core.record import dataclass
+from kalyx.core.record import dataclass, replace
 
-__all__ = ["Change", "Journal", "journal_folder"]
+__all__ = ["KEPT", "Change", "Journal", "journal_folder"]
+
+KEPT = ".kalyx-kept"  # in the name of what was moved aside
+STATES = ("begun", "done", "undone", "forgotten")
 
 
 def journal_folder(machine: Machine) -> str:
@@ -23,30 +28,71 @@ def journal_folder(machine: Machine) -> str:
 
 @dataclass(frozen=True)
 class Change:
-    """One entry: what was done, and each file with its content before and after."""
+    """One entry: what was done, and each file with its content before and after.
+
+    ``moves`` are folders that were moved aside: ``{"path": ..., "kept": ...}``.
+    ``state`` is begun, done, undone or forgotten.
+    """
 
     number: int
     what: str
     when: str
     files: tuple[Mapping[str, str | None], ...]
     state: str
+    moves: tuple[Mapping[str, str], ...] = ()
 
     def to_json(self) -> dict[str, object]:
         """Return the entry as it stands in the journal."""
         return {"number": self.number, "what": self.what, "when": self.when,
-                "files": list(self.files), "state": self.state}
+                "files": list(self.files), "moves": list(self.moves), "state": self.state}
 
 
 class Journal:
     """Applies changes and writes down how to take them back.
 
-    An entry is written as ``begun`` before the file is touched and as ``done``
+    An entry is written as ``begun`` before anything is touched and as ``done``
     after it, so that a kill in between leaves something to go by.
     """
 
     def __init__(self, machine: Machine) -> None:
         self.folder = journal_folder(machine)
 
+    # -- reading ---------------------------------------------------------------------------
+    def entries(self) -> tuple[list[Change], list[str]]:
+        """Return all entries, the oldest first, and the files that cannot be read as one."""
+        found, broken = [], []
+        try:
+            names = sorted(os.listdir(self.folder))
+        except OSError:
+            return [], []
+        for name in names:
+            if not (name.endswith(".json") and name[:-5].isdigit()):
+                continue
+            try:
+                with open(os.path.join(self.folder, name), encoding="utf-8") as file:
+                    content = json.load(file)
+                found.append(Change(int(content["number"]), str(content["what"]), str(content["when"]),
+                                    tuple(content["files"]), str(content["state"]),
+                                    tuple(content.get("moves", ()))))
+            except (OSError, ValueError, KeyError, TypeError, RecursionError):
+                broken.append(os.path.join(self.folder, name))
+        return found, broken
+
+    def find(self, number: int | None) -> Change:
+        """Return one entry; without a number, the latest that can be undone.
+
+        Raises:
+            NothingToJudge: there is none.
+        """
+        found, _ = self.entries()
+        wanted = [c for c in found if (c.number == number if number is not None
+                                       else c.state in ("begun", "done"))]
+        if not wanted:
+            raise NothingToJudge(f"There is no change {number} in the journal." if number is not None else
+                                 "There is nothing to undo.", "kalyx changes lists them.")
+        return wanted[-1]
+
+    # -- changing --------------------------------------------------------------------------
     def write_text(self, what: str, path: str, text: str) -> Change:
         """Create or replace one text file, its folder with it, and record the change.
 
@@ -56,16 +102,12 @@ class Journal:
         before: str | None = None
         if os.path.lexists(path):
             try:
-                with open(path, encoding="utf-8") as file:
+                with open(path, encoding="utf-8", newline="") as file:
                     before = file.read()
             except (OSError, UnicodeDecodeError) as error:
                 raise Refused(f"{path} cannot be kept for undo: {error}.",
                               "Move it away by hand first.") from None
-        record = {"path": path, "before": before, "after": text}
-        change = Change(self._next_number(), what,
-                        datetime.now(timezone.utc).isoformat(timespec="seconds"), (record,),
-                        "begun")
-        self._save(change)
+        change = self._begin(what, files=({"path": path, "before": before, "after": text},))
         try:
             if os.path.isdir(os.path.dirname(path)):
                 write_file(path, text.encode("utf-8"))
@@ -75,30 +117,93 @@ class Journal:
         except Refused:
             os.unlink(self._file(change.number))
             raise
-        done = Change(change.number, what, change.when, change.files, "done")
-        self._save(done)
-        return done
+        return self._end(change, "done")
 
-    def take_back(self, change: Change) -> None:
-        """Restore what was there before a change.
+    def move_aside(self, what: str, places: Sequence[tuple[str, str]]) -> Change:
+        """Move folders to where they are kept until `forget`; each is (folder, where to).
 
         Raises:
-            Refused: a file was changed since by someone else.
+            Refused: one cannot be moved; those before it are moved back.
         """
+        change = self._begin(what, moves=tuple({"path": a, "kept": b} for a, b in places))
+        moved: list[tuple[str, str]] = []
+        try:
+            for path, kept in places:
+                os.makedirs(os.path.dirname(kept), exist_ok=True)
+                os.rename(path, kept)
+                moved.append((path, kept))
+        except OSError as error:
+            for path, kept in reversed(moved):
+                os.rename(kept, path)
+            os.unlink(self._file(change.number))
+            raise Refused(f"{error.filename or places[0][0]} cannot be moved: {error.strerror}.",
+                          "See to it that its parent folder is yours to write.") from None
+        return self._end(change, "done")
+
+    def take_back(self, change: Change) -> Change:
+        """Restore what was there before a change, one that was cut short too.
+
+        Raises:
+            Refused: something was changed since by someone else, or was forgotten.
+        """
+        if change.state in ("undone", "forgotten"):
+            raise Refused(f"Change {change.number} is {change.state} already.", "kalyx changes lists them.")
         for record in change.files:
-            path = str(record["path"])
-            with open(path, encoding="utf-8") as file:
-                if file.read() != record["after"]:
-                    raise Refused(f"{path} was changed since.", "Take it back by hand.")
-            if record["before"] is None:
-                os.unlink(path)
+            self._refuse_changed(record, change.state)
+        for move in change.moves:
+            if os.path.lexists(move["kept"]) and os.path.lexists(move["path"]):
+                raise Refused(f"{move['path']} is there again, and would be written over.",
+                              f"Move it away; what is kept lies in {move['kept']}.")
+            if not os.path.lexists(move["kept"]) and not os.path.lexists(move["path"]):
+                raise Refused(f"What was kept in {move['kept']} is gone.", "It cannot be brought back.")
+        for record in change.files:
+            self._restore(record)
+        for move in reversed(change.moves):
+            if os.path.lexists(move["kept"]):
                 try:
-                    os.rmdir(os.path.dirname(path))
-                except OSError:  # something else lies in the folder
-                    pass
-            else:
-                write_file(path, str(record["before"]).encode("utf-8"))
-        self._save(Change(change.number, change.what, change.when, change.files, "undone"))
+                    os.makedirs(os.path.dirname(move["path"]), exist_ok=True)
+                    os.rename(move["kept"], move["path"])
+                except OSError as error:
+                    raise Refused(f"{move['path']} cannot be brought back: {error.strerror}.",
+                                  f"It lies in {move['kept']}.") from None
+                _remove_if_empty(os.path.dirname(move["kept"]))
+        return self._end(change, "undone")
+
+    def forget(self, change: Change) -> Change:
+        """Delete for good what a change moved aside."""
+        for move in change.moves:
+            if KEPT in move["kept"]:  # only what this journal put there itself
+                shutil.rmtree(move["kept"], ignore_errors=True)
+                _remove_if_empty(os.path.dirname(move["kept"]))
+        return self._end(change, "forgotten")
+
+    def _refuse_changed(self, record: Mapping[str, str | None], state: str) -> None:
+        path = str(record["path"])
+        now = _text_of(path)
+        allowed = [record["after"], record["before"]] if state == "begun" else [record["after"]]
+        if now not in allowed:
+            how = "was taken away" if now is None else "was changed"
+            raise Refused(f"{path} {how} since, and is left as it is.", "Take it back by hand.")
+
+    def _restore(self, record: Mapping[str, str | None]) -> None:
+        path = str(record["path"])
+        if record["before"] is not None:
+            write_file(path, str(record["before"]).encode("utf-8"))
+        elif os.path.lexists(path):
+            os.unlink(path)
+            _remove_if_empty(os.path.dirname(path))
+
+    def _begin(self, what: str, files: tuple[Mapping[str, str | None], ...] = (),
+               moves: tuple[Mapping[str, str], ...] = ()) -> Change:
+        when = datetime.now(timezone.utc).isoformat(timespec="seconds")
+        change = Change(self._next_number(), what, when, files, "begun", moves)
+        self._save(change)
+        return change
+
+    def _end(self, change: Change, state: str) -> Change:
+        ended = replace(change, state=state)
+        self._save(ended)
+        return ended
 
     def _file(self, number: int) -> str:
         return os.path.join(self.folder, f"{number:06d}.json")
@@ -113,3 +218,21 @@ class Journal:
     def _save(self, change: Change) -> None:
         text = json.dumps(change.to_json(), indent=1, ensure_ascii=False)
         write_file(self._file(change.number), text.encode("utf-8"))
+
+
+def _text_of(path: str) -> str | None:
+    """Return a file's text; None when it is not there, an impossible text when it is no text."""
+    try:
+        with open(path, encoding="utf-8", newline="") as file:
+            return file.read()
+    except FileNotFoundError:
+        return None
+    except (OSError, UnicodeDecodeError) as error:
+        return None if getattr(error, "errno", 0) == errno.ENOENT else "\0unreadable"
+
+
+def _remove_if_empty(folder: str) -> None:
+    try:
+        os.rmdir(folder)
+    except OSError:  # something else lies in it
+        pass

@@ -349,19 +349,34 @@ class SeatFinder:
     def _kernel_seat(self, name: str, ref: str, kind: str,
                      notebook: notebooks.NotebookKernel | None,
                      steps: list[TrailStep]) -> SeatFacts:
-        from kalyx.core.facts import kernelspecs
-
         m = self.machine
         same = [k for k in self.kernels() if k.name == name.lower()]
         label = m.path.basename(notebook.path) if notebook else name
         if not same:
             return SeatFacts(Seat(ref, kind, label, trail=numbered(steps)), notebook=notebook,
                              others=tuple(self.kernels()))
-        kernel, server = same[0], self.server()
+        return self._kernel_facts(same[0], ref, kind, str(label), notebook, steps, tuple(same[1:]))
+
+    def kernel_as_registered(self, kernel: Kernel, others: list[Kernel]) -> SeatFacts:
+        """Return the seat of one kernelspec, whether it is the first of its name or hidden behind one."""
+        return self._kernel_facts(kernel, f"kernel:{kernel.name}", "kernel", kernel.name, None, [],
+                                  tuple(others))
+
+    def set_server(self, interpreter: Interpreter | None, how: str) -> None:
+        """Look as the notebook server of this interpreter does."""
+        self._server = interpreter, how
+        self._kernels = None
+
+    def _kernel_facts(self, kernel: Kernel, ref: str, kind: str, label: str,
+                      notebook: notebooks.NotebookKernel | None, steps: list[TrailStep],
+                      others: tuple[Kernel, ...]) -> SeatFacts:
+        from kalyx.core.facts import kernelspecs
+
+        m, server = self.machine, self.server()
         steps.append(TrailStep(0, f"the kernel {kernel.name} is registered ({kernel.scope} scope)"
                                f" as {kernel.label!r}", kernel.spec, None, kernel.spec))
         facts = SeatFacts(Seat(ref, kind, label, trail=numbered(steps)), kernel=kernel,
-                          notebook=notebook, others=tuple(same[1:]))
+                          notebook=notebook, others=others)
         if kernel.trouble:
             return facts
         program = kernelspecs.program_of(m, kernel, server[0])

@@ -45,3 +45,4 @@ class Proof:
     prefix: str | None = None
     seconds: float | None = None
     trouble: str = ""
+    pip: str | None = None  # the pip that a command in a cell would run

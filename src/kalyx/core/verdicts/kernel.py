@@ -17,7 +17,7 @@ from kalyx.core.patterns import pattern
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.interpreter import which_is_gone
 
-__all__ = ["enrol_again", "judge_kernel", "switch_kernel"]
+__all__ = ["enrol_again", "hidden_behind", "judge_kernel", "kernel_not_activated", "switch_kernel"]
 
 _VERSION = pattern(r"(?:python|\bpy)[ ._-]?(\d)(?:\.?(\d{1,2}))?(?![\d])", re.IGNORECASE)
 
@@ -28,7 +28,7 @@ def judge_kernel(facts: SeatFacts, machine: Machine, neighbours: Neighbours) -> 
         notebook_unreadable(facts), kernel_missing(facts, machine), kernel_unreadable(facts),
         kernel_interpreter_gone(facts), kernel_cannot_start(facts, machine, neighbours),
         kernel_mislabelled(facts, machine, neighbours), kernel_follows_server(facts),
-        kernel_hidden(facts),
+        kernel_hidden(facts), kernel_not_activated(facts, machine),
     ]
     return [f for f in found if f is not None]
 
@@ -173,7 +173,7 @@ def kernel_interpreter_gone(facts: SeatFacts) -> Finding | None:
          Evidence(trouble, missing)),
         (Remedy(f"Enrol an environment that is there under this name: kalyx enrol ENV --name "
                 f"{kernel.name} --overwrite", "manual", changes=kernel.spec),
-         Remedy(f"Or choose another kernel, and remove the folder {kernel.folder}.", "manual",
+         Remedy(f"Or take the kernel {kernel.name} out of the menu: kalyx retire {kernel.name}", "manual",
                 changes=kernel.folder)))
 
 
@@ -317,6 +317,16 @@ def kernel_follows_server(facts: SeatFacts) -> Finding | None:
         (Evidence(f"its program is the bare word {kernel.argv[0]}", kernel.spec),))
 
 
+def hidden_behind(kernel: Kernel, first: Kernel) -> Finding:
+    """Note a kernelspec that nothing finds, as another of its name comes first."""
+    return Finding(
+        "kernel-hidden", "note", "certain",
+        f"{kernel.spec} is hidden: {first.spec} has the name {kernel.name} too, and is found first.",
+        (Evidence("found first", first.spec), Evidence(f"also called {kernel.name}", kernel.spec)),
+        (Remedy(f"Register it under another name, or retire the one in front: kalyx retire {kernel.name}",
+                "manual", changes="which of them is found"),))
+
+
 @cause("kernel-hidden", "G", "another kernelspec of the same name is found first")
 def kernel_hidden(facts: SeatFacts) -> Finding | None:
     """Note kernelspecs of the same name that lie further back.
@@ -334,3 +344,40 @@ def kernel_hidden(facts: SeatFacts) -> Finding | None:
         f"{kernel.spec} hides {len(facts.others)} other kernelspec"
         f"{'s' if len(facts.others) > 1 else ''} of the name {kernel.name}.",
         tuple(Evidence(f"also called {kernel.name}, found later", k.spec) for k in facts.others))
+
+
+@cause("kernel-not-activated", "G", "it runs an environment that needs its variables or PATH set, and the "
+       "kernelspec sets none", brief="a kernel does not activate its environment")
+def kernel_not_activated(facts: SeatFacts, machine: Machine) -> Finding | None:
+    """Find a kernel of a conda environment that starts without the environment's variables.
+
+    A venv works without; there only commands in a cell, such as ``!pip``, go
+    elsewhere, which is a note.
+
+    Looks like: `DLL load failed`, a missing library or data file in the notebook only; `!pip` in a cell
+        installs somewhere else.
+    Why: The kernel starts the environment's interpreter without activating the environment: its folder of
+        programs is not on PATH and its variables are not set.
+    How Kalyx knows: The env of kernel.json names neither the folder of programs nor the environment.
+    What to do: Enrol the environment again; Kalyx sets what activation sets.
+    """
+    kernel, environment = facts.kernel, facts.seat.environment
+    if kernel is None or environment is None or facts.kernel_how != "path" or environment.kind == "base":
+        return None
+    m = machine
+    folder = m.path.join(environment.path, "Scripts" if m.platform == "win32" else "bin")
+    path = facts.seat.launch.env.get("PATH", "") if facts.seat.launch else ""
+    if any(p and m.same(p, folder) for p in path.split(m.path_separator)) or not m.is_folder(folder):
+        return None
+    conda = environment.kind == "conda"
+    if not conda and facts.notebook is not None:
+        return None  # a matter of the kernel, told where kernels are listed
+    if not conda and not any(m.exists(m.path.join(folder, n)) for n in ("pip", "pip.exe")):
+        return None
+    what = "its libraries and data may not be found, and " if conda else ""
+    return Finding(
+        "kernel-not-activated", "warning" if conda and facts.seat.kind == "kernel" else "note", "certain",
+        f"The kernel {kernel.name} starts {environment.path} without activating it: {what}a command such "
+        "as pip in a cell is that of the notebook server's PATH.",
+        (Evidence(f"{folder} is not on the PATH that kernel.json gives it", kernel.spec),),
+        (enrol_again(environment, kernel, machine),))

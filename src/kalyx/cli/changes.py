@@ -1,0 +1,23 @@
+"""``kalyx changes``."""
+
+from __future__ import annotations
+
+import argparse
+
+from kalyx.cli.common import finder_for, print_answer
+from kalyx.core.answers.changes import answer_changes
+from kalyx.core.errors import WrongUsage
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of ``changes``."""
+    parser.add_argument("--forget", nargs="?", const="all", metavar="N",
+                        help="delete for good what change N (without N: every one) moved aside")
+
+
+def run(options: argparse.Namespace) -> str:
+    """List, or forget, and print; return the status."""
+    forget = options.forget
+    if forget not in (None, "all") and not forget.isdigit():
+        raise WrongUsage(f"{forget!r} is not the number of a change.", "kalyx changes lists them.")
+    return print_answer(options, answer_changes(finder_for(None, options), forget), pages="kernels_text")

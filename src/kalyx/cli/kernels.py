@@ -1,0 +1,24 @@
+"""``kalyx kernels``."""
+
+from __future__ import annotations
+
+import argparse
+
+from kalyx.cli.common import finder_for, print_answer
+from kalyx.core.answers.kernels import answer_kernels
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of ``kernels``."""
+    parser.add_argument("--server", metavar="ENV",
+                        help="as the notebook server of this environment sees them")
+    parser.add_argument("--stale", action="store_true", help="only those whose interpreter is gone")
+    parser.add_argument("--prove", action="store_true",
+                        help="start each, and have it say who it is")
+
+
+def run(options: argparse.Namespace) -> str:
+    """List and print; return the status."""
+    answer = answer_kernels(finder_for(None, options), server=options.server, stale=options.stale,
+                            proven=options.prove, limit=options.timeout or 60.0)
+    return print_answer(options, answer, pages="kernels_text")

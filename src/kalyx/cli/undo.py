@@ -1,0 +1,20 @@
+"""``kalyx undo``."""
+
+from __future__ import annotations
+
+import argparse
+
+from kalyx.cli.common import finder_for, print_answer
+from kalyx.core.answers.changes import answer_undo
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of ``undo``."""
+    parser.add_argument("number", nargs="?", type=int, metavar="N",
+                        help="the change to take back (default: the latest)")
+
+
+def run(options: argparse.Namespace) -> str:
+    """Take back and print; return the status."""
+    return print_answer(options, answer_undo(finder_for(None, options), options.number),
+                        pages="kernels_text")

@@ -1,0 +1,153 @@
+"""``retire``, ``changes`` and ``undo``: taking registrations away, and taking changes back."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from kalyx.core.answers.kernels import answer_kernels, is_stale
+from kalyx.core.changes.journal import KEPT, Change, Journal
+from kalyx.core.errors import NothingToJudge, Refused
+from kalyx.core.facts.seats import SeatFinder
+from kalyx.core.model import Kernel, Note
+from kalyx.core.record import dataclass
+
+__all__ = ["ChangesAnswer", "RetireAnswer", "RetirePlan", "answer_changes", "answer_retire", "answer_undo",
+           "plan_retire"]
+
+
+@dataclass(frozen=True)
+class RetirePlan:
+    """What would go: kernels, and environments with them; ``places`` says where each is kept."""
+
+    kernels: tuple[Kernel, ...]
+    environments: tuple[str, ...]
+    notes: tuple[Note, ...] = ()
+
+
+@dataclass(frozen=True)
+class RetireAnswer:
+    """What went, and the journal's entries; none of them in a dry run."""
+
+    plan: RetirePlan
+    changes: tuple[Change, ...] = ()
+    dry_run: bool = False
+    status: str = "ok"
+
+    @property
+    def notes(self) -> tuple[Note, ...]:
+        """What is to be said beside it."""
+        return self.plan.notes
+
+
+@dataclass(frozen=True)
+class ChangesAnswer:
+    """Entries of the journal."""
+
+    changes: tuple[Change, ...]
+    undone: bool = False
+    notes: tuple[Note, ...] = ()
+    status: str = "ok"
+
+
+def plan_retire(finder: SeatFinder, names: Sequence[str], *, with_env: bool, stale: bool) -> RetirePlan:
+    """Return what retiring would take away.
+
+    Raises:
+        NothingToJudge: there is no such kernel.
+        Refused: an environment must not be moved.
+    """
+    listed = [item.kernel for item in answer_kernels(finder).kernels]
+    chosen: list[Kernel] = [k for k in listed if is_stale(k)] if stale else []
+    for name in names:
+        found = next((k for k in listed if k.name == name.removeprefix("kernel:").lower()), None)
+        if found is None:
+            known = ", ".join(dict.fromkeys(k.name for k in listed)) or "none"
+            raise NothingToJudge(f"There is no kernel {name!r} registered here.", f"Registered: {known}.")
+        if found not in chosen:
+            chosen.append(found)
+    environments: list[str] = []
+    notes: list[Note] = []
+    for kernel in chosen if with_env else []:
+        environment = kernel.environment
+        if environment is None:
+            notes.append(Note("no-environment", f"The kernel {kernel.name} has no environment that is there.",
+                              kernel.spec))
+        elif environment.kind == "base":
+            raise Refused(f"{environment.path} is an interpreter's own installation, not an environment.",
+                          "Retire the kernel alone.")
+        elif environment.path not in environments:
+            environments.append(environment.path)
+            others = [k.name for k in listed if k not in chosen and k.environment is not None
+                      and finder.machine.same(k.environment.path, environment.path)]
+            if others:
+                notes.append(Note("also-used", f"{environment.path} is also what the kernel"
+                                  f"{'s' if len(others) > 1 else ''} {', '.join(others)} runs.",
+                                  environment.path))
+    return RetirePlan(tuple(chosen), tuple(environments), tuple(notes))
+
+
+def answer_retire(finder: SeatFinder, plan: RetirePlan, *, dry_run: bool) -> RetireAnswer:
+    """Move kernels, and environments with them, aside; each kernel is one entry of the journal.
+
+    Raises:
+        Refused: something cannot be moved.
+    """
+    if dry_run or not plan.kernels:
+        return RetireAnswer(plan, dry_run=dry_run)
+    m, journal = finder.machine, Journal(finder.machine)
+    changes: list[Change] = []
+    left = list(plan.environments)
+    for kernel in plan.kernels:
+        places = [(kernel.folder, _kept_kernel(finder, kernel, len(changes)))]
+        if kernel.environment is not None and kernel.environment.path in left:
+            path = kernel.environment.path
+            left.remove(path)
+            places.append((path, _free(finder, m.path.join(
+                m.path.dirname(path), f".{m.path.basename(path)}{KEPT}"))))
+        changes.append(journal.move_aside(f"retire {kernel.name}", places))
+    return RetireAnswer(plan, tuple(changes))
+
+
+def _kept_kernel(finder: SeatFinder, kernel: Kernel, number: int) -> str:
+    """Return where a kernel's folder is kept: beside the kernels, where no server looks."""
+    m = finder.machine
+    kernels = m.path.dirname(kernel.folder)
+    return _free(finder, m.path.join(m.path.dirname(kernels), KEPT, kernel.name))
+
+
+def _free(finder: SeatFinder, path: str) -> str:
+    number, place = 2, path
+    while finder.machine.exists(place):
+        place, number = f"{path}-{number}", number + 1
+    return place
+
+
+def answer_changes(finder: SeatFinder, forget: int | str | None) -> ChangesAnswer:
+    """List the journal; with `forget` delete for good what one change, or every one, moved aside.
+
+    Raises:
+        NothingToJudge: there is no such change.
+    """
+    journal = Journal(finder.machine)
+    entries, broken = journal.entries()
+    if forget is not None:
+        chosen = [journal.find(int(forget))] if forget != "all" else [
+            c for c in entries if c.moves and c.state == "done"]
+        for change in chosen:
+            if change.moves and change.state == "done":
+                journal.forget(change)
+        entries, broken = journal.entries()
+    notes = tuple(Note("entry-unreadable", f"{path} cannot be read as an entry of the journal.", path)
+                  for path in broken)
+    return ChangesAnswer(tuple(entries), notes=notes)
+
+
+def answer_undo(finder: SeatFinder, number: int | None) -> ChangesAnswer:
+    """Take one change back, the latest without a number.
+
+    Raises:
+        NothingToJudge: there is none.
+        Refused: something was changed since.
+    """
+    journal = Journal(finder.machine)
+    return ChangesAnswer((journal.take_back(journal.find(number)),), undone=True)

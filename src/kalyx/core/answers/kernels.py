@@ -1,0 +1,111 @@
+"""``kernels``: every registered kernel in search order, what it would run, and what ails it."""
+
+from __future__ import annotations
+
+from kalyx.core.answers.enrol import prove
+from kalyx.core.facts import kernelspecs
+from kalyx.core.facts.cases import Neighbours
+from kalyx.core.facts.seats import SeatFacts, SeatFinder
+from kalyx.core.model import Interpreter, Kernel, Note, Proof
+from kalyx.core.record import dataclass, replace
+from kalyx.core.verdicts.kernel import hidden_behind, judge_kernel
+
+__all__ = ["KernelsAnswer", "ListedKernel", "answer_kernels", "is_stale"]
+
+MOST_AT_ONCE = 4  # kernels that are started together
+
+
+@dataclass(frozen=True)
+class ListedKernel:
+    """A kernelspec with what it would run. ``hidden_by`` is the kernel.json that is found first."""
+
+    kernel: Kernel
+    hidden_by: str | None = None
+    proof: Proof | None = None
+
+
+@dataclass(frozen=True)
+class KernelsAnswer:
+    """The kernels as one server sees them. ``server`` is its interpreter, None when there is none."""
+
+    kernels: tuple[ListedKernel, ...]
+    server: Interpreter | None
+    server_how: str
+    notes: tuple[Note, ...] = ()
+    filtered: bool = False
+
+    @property
+    def status(self) -> str:
+        """Whether one of them is not well, or does not prove itself."""
+        for item in self.kernels:
+            if any(f.is_problem for f in item.kernel.findings):
+                return "problem"
+            if item.proof is not None and (not item.proof.answered or item.proof.trouble):
+                return "problem"
+        return "ok"
+
+
+def answer_kernels(finder: SeatFinder, *, server: str | None = None, stale: bool = False,
+                   proven: bool = False, limit: float = 60.0) -> KernelsAnswer:
+    """List the kernels; with `proven` start each and have it say who it is.
+
+    `server` names the environment of the notebook server to look with.
+
+    Raises:
+        NothingToJudge: there is no such environment.
+    """
+    m = finder.machine
+    finder.examiner.asks_when_read = False
+    if server is not None:
+        finder.set_server(finder.env(server).seat.interpreter, f"the environment {server}")
+    interpreter, how = finder.server()
+    everything = finder.kernels()
+    neighbours = Neighbours(m, finder)
+    first: dict[str, Kernel] = {}
+    for kernel in everything:
+        first.setdefault(kernel.name, kernel)
+    facts = m.in_parallel(lambda k: finder.kernel_as_registered(
+        k, [o for o in everything if o.name == k.name and o is not k] if first[k.name] is k else []),
+        everything)
+    listed = [_judged(f, first, finder, neighbours) for f in facts]
+    if stale:
+        listed = [item for item in listed if is_stale(item.kernel)]
+    if proven:
+        listed = _prove_all(finder, listed, limit)
+    return KernelsAnswer(tuple(listed), interpreter, how, filtered=stale)
+
+
+def is_stale(kernel: Kernel) -> bool:
+    """Whether a kernel's interpreter or environment is gone."""
+    return any(f.cause == "kernel-interpreter-gone" for f in kernel.findings)
+
+
+def _judged(facts: SeatFacts, first: dict[str, Kernel], finder: SeatFinder,
+            neighbours: Neighbours) -> ListedKernel:
+    kernel = facts.kernel
+    assert kernel is not None
+    in_front = first[kernel.name]
+    hidden = in_front.spec if in_front.spec != kernel.spec else None
+    findings = []
+    if kernel.language.lower() in ("", "python"):  # others are listed, and left alone
+        findings = judge_kernel(facts, finder.machine, neighbours)
+    if hidden is not None:
+        findings.append(hidden_behind(kernel, in_front))
+    return ListedKernel(replace(kernel, findings=tuple(findings)), hidden)
+
+
+def _prove_all(finder: SeatFinder, listed: list[ListedKernel], limit: float) -> list[ListedKernel]:
+    """Start the kernels of Python that are found first, a few at once."""
+    def one(item: ListedKernel) -> ListedKernel:
+        kernel = item.kernel
+        if item.hidden_by or kernel.trouble or kernel.language.lower() not in ("", "python"):
+            return item
+        started = kernel
+        if kernelspecs.BARE_PYTHON.match(kernel.argv[0]) and kernel.interpreter is not None:
+            started = replace(kernel, argv=(kernel.interpreter.path, *kernel.argv[1:]))
+        return replace(item, proof=prove(finder, started, kernel.interpreter, limit))
+
+    proven: list[ListedKernel] = []
+    for start in range(0, len(listed), MOST_AT_ONCE):
+        proven += finder.machine.in_parallel(one, listed[start:start + MOST_AT_ONCE])
+    return proven
