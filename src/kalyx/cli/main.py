@@ -22,6 +22,7 @@ COMMANDS = {
     "kernels": ("kernels", "the registered notebook kernels: what each runs, and whether it is well"),
     "enrol": ("enrol", "make an environment a notebook kernel, and prove that it answers"),
     "retire": ("retire", "unregister a kernel, and its environment with it; undo brings it back"),
+    "ask": ("ask", "run a line of code exactly where a seat would run it; without code: who are you?"),
     "changes": ("changes", "what Kalyx changed"),
     "undo": ("undo", "take a change back"),
     "demo": ("demo", "the whole tour on made-up data; touches nothing of yours"),

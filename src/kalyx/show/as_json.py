@@ -21,6 +21,7 @@ from kalyx.core.record import TYPE_CHECKING, names_of
 if TYPE_CHECKING:
     from typing import Any
 
+    from kalyx.core.answers.ask import AskAnswer
     from kalyx.core.answers.changes import ChangesAnswer, RetireAnswer
     from kalyx.core.answers.enrol import EnrolAnswer
     from kalyx.core.answers.envs import EnvsAnswer
@@ -31,8 +32,9 @@ if TYPE_CHECKING:
     from kalyx.core.answers.why import WhyAnswer
     from kalyx.core.verdicts.explanations import Explanation
 
-__all__ = ["changes_result", "document", "enrol_result", "envs_result", "explain_result", "here_result",
-           "kernels_result", "packages_result", "retire_result", "running_result", "undo_result", "why_result"]
+__all__ = ["ask_result", "changes_result", "document", "enrol_result", "envs_result", "explain_result",
+           "here_result", "kernels_result", "packages_result", "retire_result", "running_result",
+           "undo_result", "why_result"]
 
 FORMAT = 1
 INTERPRETER = ("path", "real_path", "version", "implementation", "prefix", "base_prefix")
@@ -137,6 +139,11 @@ def enrol_result(answer: EnrolAnswer) -> dict[str, Any]:
     change = answer.change.to_json() if answer.change else None
     return {"kernel": _kernel(answer.kernel) if answer.kernel else None, "proof": proof,
             "change": change, "findings": plain(answer.findings)}
+
+
+def ask_result(answer: AskAnswer) -> dict[str, Any]:
+    """Return the result of ``ask``."""
+    return {"code": answer.code, "seats": plain(answer.seats)}
 
 
 def kernels_result(answer: KernelsAnswer) -> dict[str, Any]:

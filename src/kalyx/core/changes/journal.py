@@ -11,13 +11,12 @@ from datetime import datetime, timezone
 
 from kalyx.core.changes.files import make_folder_with, write_file
 from kalyx.core.errors import NothingToJudge, Refused
-from kalyx.core.facts.places import user_folder
+from kalyx.core.facts.places import KEPT, user_folder
 from kalyx.core.machine import Machine
 from kalyx.core.record import dataclass, replace
 
 __all__ = ["KEPT", "Change", "Journal", "journal_folder"]
 
-KEPT = ".kalyx-kept"  # in the name of what was moved aside
 STATES = ("begun", "done", "undone", "forgotten")
 
 

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters import USUAL_NAMES, Examiner, environment_of, name_of, python_in
 from kalyx.core.facts.launchers import read_head, split_path
+from kalyx.core.facts.places import KEPT
 from kalyx.core.machine import Machine
 from kalyx.core.model import Environment
 from kalyx.core.patterns import pattern
@@ -126,6 +127,8 @@ class Surveyor:
         for prefix in (*extra, *self._named, *self._near(), *self._usual(), *self._on_path(),
                        *self._conda(), *self.machine.registered_pythons()):
             key = self.machine.key(prefix)
+            if KEPT in self.machine.path.basename(prefix):
+                continue  # retired: it is there to be brought back
             if key in seen:
                 others = self.twins.setdefault(key, [])
                 if prefix != seen[key] and prefix not in others:

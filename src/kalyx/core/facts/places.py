@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from kalyx.core.machine import Machine
 
-__all__ = ["config_files", "user_folder"]
+__all__ = ["KEPT", "config_files", "user_folder"]
+
+KEPT = ".kalyx-kept"  # in the name of what was moved aside, and may be brought back
 
 # platform: (configuration: variable, folder below home), (data: variable, folder below home)
 _FOLDERS = {

@@ -14,12 +14,22 @@ from collections.abc import Mapping
 from typing import Any
 
 from kalyx.core.machine import end_process
+from kalyx.core.record import dataclass
 from kalyx.core.wire.messages import BadMessage, Session
 
-__all__ = ["KernelFailed", "StartedKernel"]
+__all__ = ["Executed", "KernelFailed", "StartedKernel"]
 
 CHANNELS = ("shell_port", "iopub_port", "stdin_port", "control_port", "hb_port")
 GRACE = 3.0  # seconds to shut down when asked politely
+
+
+@dataclass(frozen=True)
+class Executed:
+    """What a piece of code did in a kernel."""
+
+    output: str
+    value: str | None
+    error: str | None
 
 
 class KernelFailed(Exception):
@@ -125,6 +135,58 @@ class StartedKernel:
         if set(found) != set(expressions):
             raise KernelFailed("it left questions unanswered")
         return found
+
+    def execute(self, code: str) -> Executed:
+        """Run code and return what it printed, the value that it showed, and the error.
+
+        Raises:
+            KernelFailed: the kernel ended, or the time is up.
+        """
+        listener = self._listen()
+        self.ask("kernel_info_request", {})  # by now what the kernel publishes arrives here
+        identity, frames = self._session.pack("execute_request", {
+            "code": code, "silent": False, "store_history": False, "user_expressions": {},
+            "allow_stdin": False, "stop_on_error": True})
+        self._sockets["shell"].send_multipart(frames)
+        output: list[str] = []
+        value = error = None
+        while True:
+            message = self._next(listener)
+            if message["parent_header"].get("msg_id") != identity:
+                continue
+            kind, content = message["header"].get("msg_type"), message["content"]
+            if kind == "stream":
+                output.append(str(content.get("text", "")))
+            elif kind in ("execute_result", "display_data"):
+                value = str(content.get("data", {}).get("text/plain", ""))
+            elif kind == "error":
+                error = f"{content.get('ename')}: {content.get('evalue')}".rstrip(": ")
+            elif kind == "status" and content.get("execution_state") == "idle":
+                return Executed("".join(output), value, error)
+
+    def _listen(self) -> Any:
+        import zmq
+
+        if "iopub" not in self._sockets:
+            link = self._context.socket(zmq.SUB)
+            link.linger = 0
+            link.setsockopt(zmq.SUBSCRIBE, b"")
+            link.connect(f"tcp://127.0.0.1:{self._ports['iopub_port']}")
+            self._sockets["iopub"] = link
+            time.sleep(0.1)  # a subscription takes a moment to arrive at the other side
+        return self._sockets["iopub"]
+
+    def _next(self, link: Any) -> dict[str, Any]:
+        """Return the next message of a channel, whatever it answers."""
+        while not link.poll(50):
+            if self._process is not None and self._process.poll() is not None:
+                raise KernelFailed(f"it ended with status {self._process.returncode}{self._last_words()}")
+            if time.monotonic() > self._deadline:
+                raise KernelFailed(f"it did not answer within {self._limit:g} s{self._last_words()}")
+        try:
+            return self._session.unpack(link.recv_multipart())
+        except BadMessage as error:
+            raise KernelFailed(f"it sent {error}") from None
 
     def close(self) -> None:
         """Ask the kernel to end, then end it and all it started."""

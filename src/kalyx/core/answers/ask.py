@@ -1,0 +1,181 @@
+"""``ask``: a line of code, run exactly where a seat would run it; without one, who it is."""
+
+from __future__ import annotations
+
+import ast
+import json
+import os
+import time
+from collections.abc import Sequence
+
+from kalyx.core.errors import NothingToJudge
+from kalyx.core.facts import kernelspecs
+from kalyx.core.facts.observations import BOOT
+from kalyx.core.facts.processes import connection_file_of, kind_of
+from kalyx.core.facts.seats import SeatFacts, SeatFinder
+from kalyx.core.model import Kernel, Note
+from kalyx.core.record import dataclass, replace
+from kalyx.core.wire.client import KernelFailed, StartedKernel
+from kalyx.core.wire.running import KernelBusy, RunningKernel
+
+__all__ = ["AskAnswer", "Asked", "Identity", "answer_ask"]
+
+WHO = ("(lambda s, w: __import__('json').dumps({'executable': s.executable, 'prefix': s.prefix, "
+       "'version': s.version.split()[0], 'path': s.path[:8], 'pip': w and w('pip')}))"
+       "(__import__('sys'), getattr(__import__('shutil'), 'which', None))")
+# Runs statements in a live kernel's own namespace and hands back what they print
+QUIETLY = ("(lambda i, c, s, g: (c.__enter__(), exec(s, g), c.__exit__(None, None, None), i.getvalue())[3])"
+           "(*(lambda i: (i, __import__('contextlib').redirect_stdout(i)))(__import__('io').StringIO()), "
+           "{code!r}, globals())")
+
+
+@dataclass(frozen=True)
+class Identity:
+    """What a seat says of itself: the first entries of its path, the pip that a command would run."""
+
+    executable: str
+    prefix: str
+    version: str
+    path: tuple[str, ...]
+    pip: str | None
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What one seat answered. ``outcome`` is ok, error, timeout, busy or unknown."""
+
+    seat: str
+    outcome: str
+    output: str = ""
+    value: str | None = None
+    error: str | None = None
+    who: Identity | None = None
+    exit: int | None = None
+    seconds: float = 0.0
+
+
+@dataclass(frozen=True)
+class AskAnswer:
+    """The answers of all seats that were asked."""
+
+    seats: tuple[Asked, ...]
+    code: str | None
+    notes: tuple[Note, ...] = ()
+
+    @property
+    def status(self) -> str:
+        """Whether all answered, the code failed somewhere, or a seat could not be asked."""
+        outcomes = {a.outcome for a in self.seats}
+        if "error" in outcomes:
+            return "problem"
+        return "ok" if outcomes == {"ok"} else "unknown"
+
+
+def answer_ask(finder: SeatFinder, refs: Sequence[str], code: str | None, limit: float) -> AskAnswer:
+    """Run `code` at each seat, all at once; without code ask each who it is.
+
+    Raises:
+        NothingToJudge: there is no such seat.
+    """
+    finder.examiner.asks_when_read = False
+    seats = [finder.resolve(ref) for ref in refs]
+    answers = finder.machine.in_parallel(lambda f: _ask(finder, f, code, limit), seats)
+    return AskAnswer(tuple(answers), code)
+
+
+def _ask(finder: SeatFinder, facts: SeatFacts, code: str | None, limit: float) -> Asked:
+    began = time.monotonic()
+    seat = facts.seat
+    if seat.launch is None or seat.interpreter is None or seat.interpreter.known_by in ("gone", "broken"):
+        trouble = seat.interpreter.trouble if seat.interpreter else ""
+        return Asked(seat.ref, "unknown", error=trouble or "it has no interpreter that could run it")
+    try:
+        if seat.kind == "process" and (file := _connection(finder, seat.ref)):
+            asked = _ask_live(seat.ref, file, code, limit)
+        elif facts.kernel is not None:
+            asked = _ask_kernel(finder, facts, facts.kernel, code, limit)
+        else:
+            asked = _ask_interpreter(finder, facts, code, limit)
+    except KernelBusy:
+        return Asked(seat.ref, "busy", error="it is at work, and is not to be disturbed; ask again when "
+                     "it is idle")
+    except KernelFailed as error:
+        late = "did not answer within" in str(error) or "no answer within" in str(error)
+        asked = Asked(seat.ref, "timeout" if late else "error", error=str(error))
+    return replace(asked, seconds=round(time.monotonic() - began, 3))
+
+
+def _ask_interpreter(finder: SeatFinder, facts: SeatFacts, code: str | None, limit: float) -> Asked:
+    """Run it as a child of the seat's interpreter, from the seat's folder, with no input."""
+    seat, launch = facts.seat, facts.seat.launch
+    assert launch is not None
+    probe = os.path.join(finder.examiner.probe_folder, "ask.py")
+    ran = finder.machine.run((*launch.argv, "-c", BOOT, probe, launch.start, code or f"print({WHO})"),
+                             env=launch.env, cwd=launch.cwd, limit=limit)
+    out = ran.out.decode("utf-8", "replace")
+    if ran.timed_out:
+        return Asked(seat.ref, "timeout", out, error=f"it did not end within {limit:g} s", exit=ran.status)
+    if ran.status != 0:
+        said = ran.complaint() or ran.why_not or f"it ended with status {ran.status}"
+        return Asked(seat.ref, "error", out, error=said, exit=ran.status)
+    if code is None:
+        return replace(Asked(seat.ref, "ok", exit=0), who=_identity(out))
+    return Asked(seat.ref, "ok", out + ran.err.decode("utf-8", "replace"), exit=0)
+
+
+def _identity(text: str) -> Identity | None:
+    try:
+        said = json.loads(text)
+        return Identity(said["executable"], said["prefix"], said["version"], tuple(said["path"]), said["pip"])
+    except (ValueError, KeyError, TypeError):
+        return None
+
+
+def _ask_kernel(finder: SeatFinder, facts: SeatFacts, kernel: Kernel, code: str | None,
+                limit: float) -> Asked:
+    """Start the kernel as a server would, run the code over the protocol, and end it."""
+    seat, launch = facts.seat, facts.seat.launch
+    assert launch is not None
+    if kernel.language.lower() not in ("", "python"):
+        return Asked(seat.ref, "unknown", error=f"it is a kernel of the language {kernel.language}")
+    argv = [launch.argv[0], *[a.replace("{resource_dir}", kernel.folder) for a in kernel.argv[1:]]] \
+        if kernelspecs.BARE_PYTHON.match(kernel.argv[0]) else [
+        a.replace("{resource_dir}", kernel.folder) for a in kernel.argv]
+    with StartedKernel(argv, launch.env, launch.cwd, limit) as started:
+        started.ask("kernel_info_request", {})
+        if code is None:
+            return replace(Asked(seat.ref, "ok"), who=_identity(_text(started.evaluate({"who": WHO})["who"])))
+        done = started.execute(code)
+    return Asked(seat.ref, "error" if done.error else "ok", done.output, done.value, done.error)
+
+
+def _text(shown: str) -> str:
+    """Return a string from how it is shown."""
+    try:
+        value = ast.literal_eval(shown)
+    except (ValueError, SyntaxError):
+        return shown
+    return value if isinstance(value, str) else shown
+
+
+def _connection(finder: SeatFinder, ref: str) -> str | None:
+    """Return the connection file of a process that is a kernel."""
+    raw = finder.machine.process(int(ref.partition(":")[2]))
+    if raw is None:
+        raise NothingToJudge(f"There is no process {ref.partition(':')[2]}.", "kalyx running lists them.")
+    kind, _, rest = kind_of(raw.argv)
+    file = connection_file_of(rest) if kind == "kernel" else None
+    return finder.machine.absolute(file, raw.folder) if file else None
+
+
+def _ask_live(ref: str, file: str, code: str | None, limit: float) -> Asked:
+    """Ask a kernel that is in use: an expression in its own namespace, silent, without history."""
+    with RunningKernel(file) as kernel:
+        if code is None:
+            return replace(Asked(ref, "ok"), who=_identity(_text(kernel.evaluate({"who": WHO}, limit)["who"])))
+        try:
+            ast.parse(code, mode="eval")
+            return Asked(ref, "ok", value=kernel.evaluate({"value": code}, limit)["value"])
+        except SyntaxError:
+            shown = kernel.evaluate({"output": QUIETLY.format(code=code)}, limit)["output"]
+            return Asked(ref, "ok", _text(shown))
