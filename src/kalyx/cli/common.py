@@ -5,7 +5,9 @@ from __future__ import annotations
 import argparse
 import importlib
 import os
+import sys
 
+from kalyx.cli.options import print_error
 from kalyx.core.facts.seats import SeatFinder
 from kalyx.core.facts.wrappers import shell_environment
 from kalyx.core.machine import RealMachine, own_command
@@ -14,7 +16,7 @@ from kalyx.core.record import TYPE_CHECKING
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["finder_for", "load_pages", "print_answer"]
+__all__ = ["finder_for", "load_pages", "print_answer", "progress"]
 
 PROBE_FOLDER = os.path.join(os.path.dirname(os.path.dirname(os.path.abspath(__file__))), "probe")
 
@@ -27,6 +29,12 @@ def finder_for(folder: str | None, options: argparse.Namespace) -> SeatFinder:
         machine = RealMachine(env)
     limit = min(options.timeout or 10.0, 10.0)
     return SeatFinder(machine, folder or machine.cwd, PROBE_FOLDER, limit, notes=tuple(notes))
+
+
+def progress(text: str) -> None:
+    """Say on standard error what takes a while, where somebody is watching."""
+    if sys.stderr.isatty():
+        print_error(text)
 
 
 def load_pages(options: argparse.Namespace, pages: str = "as_text") -> None:

@@ -22,6 +22,8 @@ COMMANDS = {
     "kernels": ("kernels", "the registered notebook kernels: what each runs, and whether it is well"),
     "enrol": ("enrol", "make an environment a notebook kernel, and prove that it answers"),
     "retire": ("retire", "unregister a kernel, and its environment with it; undo brings it back"),
+    "make": ("make", "build an environment with a wanted Python, fill it, enrol it, prove it"),
+    "put": ("put", "install into the environment that a seat really uses, what that changes said before"),
     "ask": ("ask", "run a line of code exactly where a seat would run it; without code: who are you?"),
     "changes": ("changes", "what Kalyx changed"),
     "undo": ("undo", "take a change back"),

@@ -181,6 +181,10 @@ class Machine:
         """Whether `path` leads to something."""
         return self.stat(path) is not None
 
+    def may_write(self, path: str) -> bool:
+        """Whether the user may write into a folder or file that is there."""
+        return True
+
     def trouble_at(self, path: str) -> str:
         """Say why nothing is seen at `path`: it does not exist, or may not be looked at."""
         return "does not exist"
@@ -318,6 +322,9 @@ class RealMachine(Machine):
         except (OSError, ValueError):
             pass
         return "does not exist"
+
+    def may_write(self, path: str) -> bool:
+        return os.access(path, os.W_OK)
 
     def read_link(self, path: str) -> str | None:
         try:

@@ -27,14 +27,16 @@ if TYPE_CHECKING:
     from kalyx.core.answers.envs import EnvsAnswer
     from kalyx.core.answers.here import HereAnswer
     from kalyx.core.answers.kernels import KernelsAnswer
+    from kalyx.core.answers.make import MakeAnswer
     from kalyx.core.answers.packages import PackagesAnswer
+    from kalyx.core.answers.put import PutAnswer
     from kalyx.core.answers.running import RunningAnswer
     from kalyx.core.answers.why import WhyAnswer
     from kalyx.core.verdicts.explanations import Explanation
 
 __all__ = ["ask_result", "changes_result", "document", "enrol_result", "envs_result", "explain_result",
-           "here_result", "kernels_result", "packages_result", "retire_result", "running_result",
-           "undo_result", "why_result"]
+           "here_result", "kernels_result", "make_result", "packages_result", "put_result",
+           "retire_result", "running_result", "undo_result", "why_result"]
 
 FORMAT = 1
 INTERPRETER = ("path", "real_path", "version", "implementation", "prefix", "base_prefix")
@@ -139,6 +141,23 @@ def enrol_result(answer: EnrolAnswer) -> dict[str, Any]:
     change = answer.change.to_json() if answer.change else None
     return {"kernel": _kernel(answer.kernel) if answer.kernel else None, "proof": proof,
             "change": change, "findings": plain(answer.findings)}
+
+
+def put_result(answer: PutAnswer) -> dict[str, Any]:
+    """Return the result of ``put``."""
+    return {"seat": answer.seat.ref, "interpreter": plain(answer.seat.interpreter),
+            "environment": plain(answer.seat.environment), "steps": plain(answer.steps), "done": answer.done,
+            "findings": plain(answer.findings), "differs": list(answer.differs),
+            "change": answer.change.to_json() if answer.change else None}
+
+
+def make_result(answer: MakeAnswer) -> dict[str, Any]:
+    """Return the result of ``make``."""
+    enrolled = enrol_result(answer.enrolled) if answer.enrolled else None
+    return {"folder": answer.folder, "python": plain(answer.interpreter), "asked": list(answer.asked),
+            "environment": plain(answer.environment), "differs": list(answer.differs), "enrolled": enrolled,
+            "installed": [{"name": n, "version": v} for n, v in answer.installed],
+            "change": answer.change.to_json() if answer.change else None}
 
 
 def ask_result(answer: AskAnswer) -> dict[str, Any]:

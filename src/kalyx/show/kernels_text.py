@@ -106,12 +106,12 @@ def changes_page(page: Page, answer: ChangesAnswer, *, verbose: bool) -> None:
 def _change(page: Page, change: Change) -> None:
     state = {"begun": "cut short; undo puts it right", "done": "", "undone": "taken back",
              "forgotten": "its remains were deleted"}.get(change.state, change.state)
-    page.say(f"{change.number:<4} {change.what:<34} {change.when}" + (f"  {state}" if state else ""), indent=2)
+    page.say(f"{change.number:<4} {change.what:<34}  {change.when}" + (f"  {state}" if state else ""), indent=2)
     for record in change.files:
         how = "created" if record["before"] is None else "replaced"
         page.whole(f"{how} {record['path']}", "path", 7)
     for move in change.moves:
-        page.whole(f"moved aside {move['path']}", "path", 7)
+        page.whole(f"{'made' if 'made' in move else 'moved aside'} {move['path']}", "path", 7)
 
 
 def undo_page(page: Page, answer: ChangesAnswer, *, verbose: bool) -> None:
@@ -121,4 +121,4 @@ def undo_page(page: Page, answer: ChangesAnswer, *, verbose: bool) -> None:
     for record in change.files:
         page.whole(f"{'removed' if record['before'] is None else 'restored'} {record['path']}", "path", 4)
     for move in change.moves:
-        page.whole(f"restored {move['path']}", "path", 4)
+        page.whole(f"{'moved aside' if 'made' in move else 'restored'} {move['path']}", "path", 4)

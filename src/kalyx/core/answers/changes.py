@@ -103,7 +103,7 @@ def answer_retire(finder: SeatFinder, plan: RetirePlan, *, dry_run: bool) -> Ret
             path = kernel.environment.path
             left.remove(path)
             places.append((path, _free(finder, m.path.join(
-                m.path.dirname(path), f".{m.path.basename(path)}{KEPT}"))))
+                m.path.dirname(path), f".{m.path.basename(path).lstrip('.')}{KEPT}"))))
         changes.append(journal.move_aside(f"retire {kernel.name}", places))
     return RetireAnswer(plan, tuple(changes))
 

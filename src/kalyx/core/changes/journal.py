@@ -85,7 +85,7 @@ class Journal:
         """
         found, _ = self.entries()
         wanted = [c for c in found if (c.number == number if number is not None
-                                       else c.state in ("begun", "done"))]
+                                       else c.state in ("begun", "done") and (c.files or c.moves))]
         if not wanted:
             raise NothingToJudge(f"There is no change {number} in the journal." if number is not None else
                                  "There is nothing to undo.", "kalyx changes lists them.")
@@ -139,6 +139,15 @@ class Journal:
                           "See to it that its parent folder is yours to write.") from None
         return self._end(change, "done")
 
+    def made(self, what: str, path: str, kept: str) -> Change:
+        """Record a folder that was made; taking it back moves it to `kept`."""
+        change = self._begin(what, moves=({"path": path, "kept": kept, "made": "yes"},))
+        return self._end(change, "done")
+
+    def note(self, what: str) -> Change:
+        """Record something that another program did for us, which Kalyx cannot take back."""
+        return self._end(self._begin(what), "done")
+
     def take_back(self, change: Change) -> Change:
         """Restore what was there before a change, one that was cut short too.
 
@@ -147,9 +156,16 @@ class Journal:
         """
         if change.state in ("undone", "forgotten"):
             raise Refused(f"Change {change.number} is {change.state} already.", "kalyx changes lists them.")
+        if not change.files and not change.moves:
+            raise Refused(f"Change {change.number} ({change.what}) was made by another program, and Kalyx "
+                          "cannot take it back.", "What it changed stands in its line.")
         for record in change.files:
             self._refuse_changed(record, change.state)
         for move in change.moves:
+            if "made" in move:
+                if not os.path.lexists(move["path"]):
+                    raise Refused(f"{move['path']} is gone already.", "There is nothing to take away.")
+                continue
             if os.path.lexists(move["kept"]) and os.path.lexists(move["path"]):
                 raise Refused(f"{move['path']} is there again, and would be written over.",
                               f"Move it away; what is kept lies in {move['kept']}.")
@@ -158,13 +174,10 @@ class Journal:
         for record in change.files:
             self._restore(record)
         for move in reversed(change.moves):
-            if os.path.lexists(move["kept"]):
-                try:
-                    os.makedirs(os.path.dirname(move["path"]), exist_ok=True)
-                    os.rename(move["kept"], move["path"])
-                except OSError as error:
-                    raise Refused(f"{move['path']} cannot be brought back: {error.strerror}.",
-                                  f"It lies in {move['kept']}.") from None
+            if "made" in move:
+                _move(move["path"], _free(move["kept"]))
+            elif os.path.lexists(move["kept"]):
+                _move(move["kept"], move["path"])
                 _remove_if_empty(os.path.dirname(move["kept"]))
         return self._end(change, "undone")
 
@@ -228,6 +241,22 @@ def _text_of(path: str) -> str | None:
         return None
     except (OSError, UnicodeDecodeError) as error:
         return None if getattr(error, "errno", 0) == errno.ENOENT else "\0unreadable"
+
+
+def _move(source: str, target: str) -> None:
+    try:
+        os.makedirs(os.path.dirname(target), exist_ok=True)
+        os.rename(source, target)
+    except OSError as error:
+        raise Refused(f"{source} cannot be moved to {target}: {error.strerror}.",
+                      f"It lies in {source}.") from None
+
+
+def _free(path: str) -> str:
+    number, place = 2, path
+    while os.path.lexists(place):
+        place, number = f"{path}-{number}", number + 1
+    return place
 
 
 def _remove_if_empty(folder: str) -> None:

@@ -1,0 +1,29 @@
+"""``kalyx make``."""
+
+from __future__ import annotations
+
+import argparse
+
+from kalyx.cli.common import finder_for, print_answer, progress
+from kalyx.core.answers.make import MakeWish, answer_make
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of ``make``."""
+    parser.add_argument("folder", metavar="ENVDIR", help="the environment's folder, new or empty")
+    parser.add_argument("--python", metavar="VERSION|PATH", help="which Python: 3.11, '>=3.9', or a path "
+                        "(default: the shell's)")
+    parser.add_argument("--put", action="append", default=[], metavar="REQ",
+                        help="what to install; may be given again")
+    parser.add_argument("--requirements", metavar="FILE", help="a requirements file to install")
+    parser.add_argument("--like", metavar="ENV", help="the same packages as another environment has")
+    parser.add_argument("--enrol", action="store_true", help="make it a notebook kernel too, and prove it")
+    parser.add_argument("--dry-run", action="store_true", help="show the plan and stop")
+
+
+def run(options: argparse.Namespace) -> str:
+    """Build and print; return the status."""
+    wish = MakeWish(options.folder, options.python, tuple(options.put), options.requirements, options.like,
+                    options.enrol, options.dry_run)
+    answer = answer_make(finder_for(None, options), wish, options.timeout or 60.0, progress)
+    return print_answer(options, answer, pages="make_text")

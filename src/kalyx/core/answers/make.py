@@ -1,0 +1,259 @@
+"""``make``: build an environment with a wanted Python, fill it, enrol it, prove it; or leave nothing behind."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+from collections.abc import Callable, Sequence
+
+from kalyx.core.answers.enrol import EnrolAnswer, EnrolWish, answer_enrol
+from kalyx.core.answers.put import PIP_LIMIT, pip_for, read_installed
+from kalyx.core.changes.journal import KEPT, Change, Journal
+from kalyx.core.errors import NothingToJudge, Refused, WrongUsage
+from kalyx.core.facts.distributions import normal_name, requirement_name
+from kalyx.core.facts.interpreters import python_in
+from kalyx.core.facts.inventory import read_inventory
+from kalyx.core.facts.layers import Layer
+from kalyx.core.facts.markers import is_met
+from kalyx.core.facts.seats import SeatFinder
+from kalyx.core.model import Environment, Interpreter, Note
+from kalyx.core.record import dataclass
+
+__all__ = ["MakeAnswer", "MakeWish", "answer_make", "find_interpreter"]
+
+VENV_LIMIT = 300.0  # seconds
+NOT_LIKE = ("pip", "setuptools", "wheel")  # an environment's own tools, which a new one brings itself
+
+
+@dataclass(frozen=True)
+class MakeWish:
+    """What is asked of ``make``."""
+
+    folder: str
+    python: str | None = None
+    put: tuple[str, ...] = ()
+    requirements: str | None = None
+    like: str | None = None
+    enrol: bool = False
+    dry_run: bool = False
+
+
+@dataclass(frozen=True)
+class MakeAnswer:
+    """What was built, or would be. ``differs`` says where it is not what was asked."""
+
+    folder: str
+    interpreter: Interpreter
+    asked: tuple[str, ...]
+    environment: Environment | None = None
+    installed: tuple[tuple[str, str], ...] = ()
+    differs: tuple[str, ...] = ()
+    enrolled: EnrolAnswer | None = None
+    change: Change | None = None
+    notes: tuple[Note, ...] = ()
+
+    @property
+    def status(self) -> str:
+        """Whether all of it is as it was asked."""
+        failed = self.enrolled is not None and self.enrolled.status != "ok"
+        return "problem" if self.differs or failed else "ok"
+
+
+def answer_make(finder: SeatFinder, wish: MakeWish, limit: float,
+                progress: Callable[[str], object] = bool) -> MakeAnswer:
+    """Build an environment. Any failure takes away again what was begun.
+
+    Raises:
+        WrongUsage: the version is none.
+        NothingToJudge: no interpreter fits, or what it is to be like is not there.
+        Refused: the folder holds something, or it could not be built or filled.
+    """
+    m = finder.machine
+    folder = m.absolute(wish.folder)
+    if m.exists(folder) and (not m.is_folder(folder) or m.names_in(folder)):
+        raise Refused(f"{folder} is there already, and not empty.", "Name a folder that is new or empty.")
+    interpreter = find_interpreter(finder, wish.python)
+    asked = [*wish.put, *_like(finder, wish.like)]
+    if wish.requirements is not None and not m.is_file(m.absolute(wish.requirements)):
+        raise NothingToJudge(f"{wish.requirements} is not there, or is no file.", "Name a requirements file.")
+    if wish.dry_run:
+        return MakeAnswer(folder, interpreter, tuple(asked), notes=tuple(_ignored(finder, folder)))
+    was_there = m.exists(folder)
+    try:
+        _build(finder, interpreter, folder, progress)
+        _fill(finder, folder, asked, wish.requirements, progress)
+        enrolled = None
+        if wish.enrol:
+            progress("enrolling it, and having it prove itself …")
+            enrolled = answer_enrol(SeatFinder(m, finder.folder, finder.examiner.probe_folder), folder,
+                                    EnrolWish(with_package=True), limit)
+            if enrolled.status != "ok":
+                said = enrolled.findings[0].because if enrolled.findings else "the kernel did not answer"
+                raise Refused(f"It could not be enrolled: {said}", "What was built was taken away again.")
+    except BaseException:
+        _take_away(folder, keep_folder=was_there)
+        raise
+    fresh = SeatFinder(m, finder.folder, finder.examiner.probe_folder)
+    facts = fresh.env(folder)
+    installed = [(d.name, d.version) for d in read_installed(fresh, facts) if d.layer == "env"]
+    change = Journal(m).made(f"make {folder}", folder, m.path.join(
+        m.path.dirname(folder), f".{m.path.basename(folder).lstrip('.')}{KEPT}"))
+    return MakeAnswer(folder, interpreter, tuple(asked), facts.seat.environment, tuple(installed),
+                      tuple(_differs(facts.seat.interpreter, interpreter, asked, installed)), enrolled, change,
+                      tuple(_ignored(finder, folder)))
+
+
+def find_interpreter(finder: SeatFinder, wanted: str | None) -> Interpreter:
+    """Return the interpreter for a version, a specifier or a path; the shell's own without one.
+
+    Raises:
+        WrongUsage: it is neither.
+        NothingToJudge: none on this machine fits.
+    """
+    m = finder.machine
+    if wanted is None:
+        python = finder.shell_python()
+        if python is None or not python[1].interpreter.works:
+            raise NothingToJudge("PATH has no Python.", "Name one with --python.")
+        return python[1].interpreter
+    if m.path.sep in wanted or m.is_executable(m.absolute(wanted)):
+        examined = finder.examiner.examine(m.absolute(wanted)).interpreter
+        if not examined.works:
+            raise NothingToJudge(f"{wanted} is no interpreter that works: {examined.trouble}.", "Name another.")
+        return examined
+    known = _bases(finder)
+    fitting = [i for i in known if _fits(i, wanted)]
+    if not fitting:
+        listed = ", ".join(f"{i.version} ({i.path})" for i in known) or "none"
+        raise NothingToJudge(f"No Python {wanted} is on this machine.", f"There are: {listed}.")
+    return max(fitting, key=lambda i: [int(n) for n in re.findall(r"\d+", i.version or "0")])
+
+
+def _bases(finder: SeatFinder) -> list[Interpreter]:
+    """Return the interpreters that are no environment's, each once, the newest last."""
+    found: dict[str, Interpreter] = {}
+    known = finder.environments()
+    prefixes = [e.path for e in known if e.kind == "base"] + [e.base for e in known if e.base]
+    for prefix in dict.fromkeys(prefixes):  # the bases of environments are there too
+        one = finder.examiner.examine(python_in(finder.machine, prefix), ask=False).interpreter
+        if one.works and one.version and one.implementation == "cpython" \
+                and (one.version_pair or (0, 0)) >= (3, 3):
+            found.setdefault(finder.machine.key(one.path), one)
+    return sorted(found.values(), key=lambda i: [int(n) for n in re.findall(r"\d+", i.version or "0")])
+
+
+def _fits(interpreter: Interpreter, wanted: str) -> bool:
+    from packaging.specifiers import InvalidSpecifier, SpecifierSet
+
+    text = wanted.removeprefix("python").strip()
+    if re.fullmatch(r"\d+(\.\d+)*", text):
+        return (interpreter.version or "").split(".")[: text.count(".") + 1] == text.split(".")
+    try:
+        return SpecifierSet(text).contains(interpreter.version or "0", prereleases=True)
+    except InvalidSpecifier:
+        raise WrongUsage(f"{wanted!r} is neither a version nor a path.",
+                         "Write --python 3.11, --python '>=3.9' or a path.") from None
+
+
+def _like(finder: SeatFinder, name: str | None) -> list[str]:
+    """Return what another environment has, as requirements that give the same versions."""
+    if name is None:
+        return []
+    facts = finder.env(name)
+    environment = facts.seat.environment
+    if environment is None:
+        raise NothingToJudge(f"{name} has no interpreter that works.", "Name another environment.")
+    sites = [Layer("env", s) for s in _sites(finder, environment)]
+    found = []
+    for d in read_inventory(finder.machine, sites):
+        if normal_name(d.name) in NOT_LIKE or d.editable:
+            continue
+        found.append(d.source if d.source else f"{d.name}=={d.version}")
+    return found
+
+
+def _sites(finder: SeatFinder, environment: Environment) -> list[str]:
+    from kalyx.core.facts.layers import site_folders
+
+    return site_folders(finder.machine, environment.path, environment.kind, environment.python_version)
+
+
+def _build(finder: SeatFinder, interpreter: Interpreter, folder: str,
+           progress: Callable[[str], object]) -> None:
+    """Have the interpreter's own standard library make the environment, with pip where it can."""
+    m = finder.machine
+    progress(f"making {folder} with Python {interpreter.version} …")
+    ran = m.run((interpreter.path, "-m", "venv", folder), limit=VENV_LIMIT)
+    if ran.status == 0:
+        return
+    _take_away(folder, keep_folder=False)
+    again = m.run((interpreter.path, "-m", "venv", "--without-pip", folder), limit=VENV_LIMIT)
+    if again.status != 0:
+        said = again.complaint() or again.text().strip().split("\n")[-1] or again.why_not
+        raise Refused(f"{interpreter.path} cannot make an environment: {said}",
+                      "Its venv module may be packaged separately (Debian: python3-venv).")
+
+
+def _fill(finder: SeatFinder, folder: str, asked: Sequence[str], requirements: str | None,
+          progress: Callable[[str], object]) -> None:
+    if not asked and requirements is None:
+        return
+    m = finder.machine
+    fresh = SeatFinder(m, finder.folder, finder.examiner.probe_folder)
+    interpreter = fresh.env(folder).seat.interpreter
+    assert interpreter is not None
+    words = [*asked, *(("-r", m.absolute(requirements)) if requirements else ())]
+    progress(f"installing {len(asked) or 'what the file names'} …" if asked else "installing …")
+    ran = m.run((*pip_for(fresh, interpreter), "install", *words), limit=PIP_LIMIT,
+                env={**m.env, "PIP_DISABLE_PIP_VERSION_CHECK": "1"})
+    if ran.status != 0:
+        lines = [ln.strip() for ln in ran.err.decode("utf-8", "replace").splitlines() if ln.startswith("ERROR")]
+        said = (lines or [ran.complaint() or "it did not end in time"])[-1].removeprefix("ERROR: ")
+        raise Refused(f"It could not be filled: {said}", "What was built was taken away again.")
+
+
+def _take_away(folder: str, *, keep_folder: bool) -> None:
+    """Remove what was begun."""
+    if keep_folder and os.path.isdir(folder):
+        for name in os.listdir(folder):
+            path = os.path.join(folder, name)
+            shutil.rmtree(path, ignore_errors=True) if os.path.isdir(path) and not os.path.islink(path) \
+                else os.unlink(path)
+    else:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def _differs(built: Interpreter | None, wanted: Interpreter, asked: Sequence[str],
+             installed: Sequence[tuple[str, str]]) -> list[str]:
+    """Say where what was built is not what was asked."""
+    found = []
+    if built is None or built.version != wanted.version:
+        runs = built.version if built else "of unknown version"
+        found.append(f"it runs Python {runs}, and not {wanted.version}")
+    there = {normal_name(n): v for n, v in installed}
+    for requirement in asked:
+        name = normal_name(requirement_name(requirement))
+        if "/" in requirement or "\\" in requirement or not name:
+            continue
+        if name not in there:
+            found.append(f"{requirement} was asked for, and {name} is not there")
+        elif is_met(requirement, there[name]) is False:
+            found.append(f"{requirement} was asked for, and {name} {there[name]} is there")
+    return found
+
+
+def _ignored(finder: SeatFinder, folder: str) -> list[Note]:
+    """Say when the environment lies in a checkout whose version control would take it in."""
+    m = finder.machine
+    above = m.path.dirname(folder)
+    while not m.exists(m.path.join(above, ".git")):
+        if m.path.dirname(above) == above:
+            return []
+        above = m.path.dirname(above)
+    inside = m.path.join(folder, "pyvenv.cfg")
+    ran = m.run(("git", "-C", above, "check-ignore", "-q", inside), limit=20.0)
+    if ran.status != 1:
+        return []
+    return [Note("not-ignored", f"{folder} lies in the checkout {above}, which does not ignore it: add "
+                 f"/{m.path.relpath(folder, above)}/ to {m.path.join(above, '.gitignore')}.", folder)]

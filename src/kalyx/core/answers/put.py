@@ -1,0 +1,222 @@
+"""``put``: install into the environment that a seat really uses, after saying what that would change."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Callable, Sequence
+
+from kalyx.core.answers.seats import judge_seat
+from kalyx.core.changes.journal import Change, Journal
+from kalyx.core.errors import NothingToJudge, Refused
+from kalyx.core.facts.cases import Neighbours
+from kalyx.core.facts.distributions import normal_name
+from kalyx.core.facts.inventory import read_inventory
+from kalyx.core.facts.layers import Layer
+from kalyx.core.facts.markers import marker_values
+from kalyx.core.facts.searchpath import read_search_path
+from kalyx.core.facts.seats import SeatFacts, SeatFinder
+from kalyx.core.machine import RunResult
+from kalyx.core.model import Distribution, Finding, Interpreter, Note, Seat
+from kalyx.core.record import dataclass, replace
+from kalyx.core.verdicts.layering import version_conflicts
+
+__all__ = ["PutAnswer", "Step", "answer_put", "pip_for", "read_installed"]
+
+PIP_LIMIT = 3600.0  # seconds; a large package over a slow line
+OLDEST_REPORT = (22, 2)  # the pip that can say beforehand what it would do
+
+
+@dataclass(frozen=True)
+class Step:
+    """One distribution that an installation would change.
+
+    ``action`` is added, upgraded, downgraded or replaced.
+    """
+
+    name: str
+    action: str
+    before: str | None
+    after: str
+
+
+@dataclass(frozen=True)
+class PutAnswer:
+    """What would change, or did; ``findings`` are the requirements that it would break."""
+
+    seat: Seat
+    steps: tuple[Step, ...]
+    findings: tuple[Finding, ...] = ()
+    done: bool = False
+    differs: tuple[str, ...] = ()
+    change: Change | None = None
+    notes: tuple[Note, ...] = ()
+
+    @property
+    def status(self) -> str:
+        """Whether it was done as planned, or nothing speaks against it."""
+        return "problem" if self.findings or self.differs else "ok"
+
+
+def answer_put(finder: SeatFinder, requirements: Sequence[str], seat_ref: str, *, dry_run: bool,
+               anyway: bool, progress: Callable[[str], object] = bool) -> PutAnswer:
+    """Plan an installation with the seat's own pip; carry it out where it breaks nothing.
+
+    Raises:
+        NothingToJudge: there is no such seat, or it has no interpreter.
+        Refused: its environment is not to be changed, or pip refused.
+    """
+    facts = finder.resolve(seat_ref)
+    seat = judge_seat(facts, finder, Neighbours(finder.machine, finder))
+    interpreter, environment = seat.interpreter, seat.environment
+    if interpreter is None or environment is None or not interpreter.works:
+        why = next((f.because for f in seat.findings if f.is_problem), "it has no interpreter.")
+        raise NothingToJudge(f"Nothing can be put where {seat.ref} is: {why}", "Name another seat with --at.")
+    facts = replace(facts, seat=seat)
+    _refuse_managed(finder, facts)
+    pip = pip_for(finder, interpreter)
+    before = read_installed(finder, facts)
+    progress(f"asking pip what {' '.join(requirements)} would change in {environment.path} …")
+    steps, notes = _plan(finder, facts, pip, requirements, before)
+    findings = _broken(finder, facts, before, steps)
+    if dry_run or (findings and not anyway):
+        return PutAnswer(seat, tuple(steps), tuple(findings), notes=tuple(notes))
+    progress(f"installing into {environment.path} …")
+    ran = _run(finder, facts, (*pip, "install", *requirements))
+    if ran.status != 0:
+        raise Refused(f"pip could not install it: {_said(ran)}", "Nothing else was changed by Kalyx.")
+    after = {normal_name(d.name): d.version for d in read_installed(finder, facts)}
+    differs = [f"{s.name} {s.after} was planned, and {after.get(normal_name(s.name), 'nothing')} is there"
+               for s in steps if after.get(normal_name(s.name)) != s.after]
+    said = ", ".join(f"{s.name} {s.before + ' -> ' if s.before else ''}{s.after}" for s in steps)
+    change = Journal(finder.machine).note(f"put {', '.join(requirements)} into {environment.path}"
+                                          + (f" ({said})" if said else ""))
+    return PutAnswer(seat, tuple(steps), tuple(findings), True, tuple(differs), change, tuple(notes))
+
+
+def _refuse_managed(finder: SeatFinder, facts: SeatFacts) -> None:
+    """Refuse to change what the system manages, or what may not be written."""
+    m, interpreter = finder.machine, facts.seat.interpreter
+    assert interpreter is not None and interpreter.prefix is not None
+    prefix = interpreter.prefix
+    alternative = (f"Make an environment of your own: kalyx make .venv --python {interpreter.path}, "
+                   "and use that.")
+    if prefix == interpreter.base_prefix:
+        for name in m.names_in(m.path.join(prefix, "lib")):
+            marker = m.path.join(prefix, "lib", name, "EXTERNALLY-MANAGED")
+            if name.startswith("python") and m.is_file(marker):
+                raise Refused(f"{prefix} is managed by the system, which asks pip to leave it alone "
+                              f"({marker}).", alternative)
+    sites = [x.path for x in _layers(finder, facts) if x.layer == "env" and m.is_folder(x.path)]
+    if sites and not any(m.may_write(s) for s in sites):
+        raise Refused(f"{sites[0]} is not yours to write.", alternative)
+
+
+def _layers(finder: SeatFinder, facts: SeatFacts) -> Sequence[Layer]:
+    seat, examined = facts.seat, facts.examined
+    assert seat.interpreter is not None and seat.launch is not None and examined is not None
+    launch = seat.launch
+    return read_search_path(finder.machine, seat.interpreter, examined.stdlib, examined.config, launch.env,
+                            start=None, cwd=launch.cwd, flags=launch.argv[1:]).layers
+
+
+def read_installed(finder: SeatFinder, facts: SeatFacts) -> list[Distribution]:
+    """Return what the seat can import, read afresh."""
+    return read_inventory(finder.machine, _layers(finder, facts))
+
+
+def pip_for(finder: SeatFinder, interpreter: Interpreter) -> tuple[str, ...]:
+    """Return how to run pip for an interpreter: its own, else another environment's recent one.
+
+    Raises:
+        Refused: there is none.
+    """
+    ran = finder.machine.run((interpreter.path, "-m", "pip", "--version"), limit=60.0)
+    if ran.status == 0:
+        return (interpreter.path, "-m", "pip")
+    for environment in finder.environments():
+        other = environment.interpreter
+        if other is None or not other.works or other.path == interpreter.path:
+            continue
+        ran = finder.machine.run((other.path, "-m", "pip", "--version"), limit=60.0)
+        if ran.status == 0 and _version(ran.text()) >= OLDEST_REPORT:
+            return (other.path, "-m", "pip", "--python", interpreter.path)
+    raise Refused(f"{interpreter.path} has no pip, and no other environment has one that could stand in.",
+                  f"Give it one: {interpreter.path} -m ensurepip --upgrade")
+
+
+def _version(text: str) -> tuple[int, int]:
+    match = re.search(r"pip (\d+)\.(\d+)", text)
+    return (int(match.group(1)), int(match.group(2))) if match else (0, 0)
+
+
+def _run(finder: SeatFinder, facts: SeatFacts, argv: Sequence[str]) -> RunResult:
+    """Run pip with the seat's variables, from the user's folder: relative paths are theirs."""
+    env = facts.seat.launch.env if facts.seat.launch else finder.machine.env
+    return finder.machine.run(argv, env={**env, "PIP_DISABLE_PIP_VERSION_CHECK": "1"}, limit=PIP_LIMIT)
+
+
+def _said(ran: RunResult) -> str:
+    if ran.timed_out:
+        return "it did not end in time."
+    lines = [ln.strip() for ln in ran.err.decode("utf-8", "replace").splitlines() if ln.strip()]
+    errors = [ln.removeprefix("ERROR: ") for ln in lines if ln.startswith("ERROR:")]
+    return (errors or lines or [ran.why_not or f"it ended with status {ran.status}"])[-1]
+
+
+def _plan(finder: SeatFinder, facts: SeatFacts, pip: tuple[str, ...], requirements: Sequence[str],
+          before: Sequence[Distribution]) -> tuple[list[Step], list[Note]]:
+    """Have pip work out what it would install, without installing it.
+
+    Raises:
+        Refused: it cannot be installed.
+    """
+    ran = _run(finder, facts, (*pip, "install", "--dry-run", "--quiet", "--report", "-", *requirements))
+    if ran.status != 0:
+        said = _said(ran)
+        if "no such option" in said:
+            return [], [Note("no-plan", "The pip there is older than 22.2 and cannot say beforehand what it "
+                             "would change.")]
+        raise Refused(f"pip cannot install it: {said}", "Nothing was changed.")
+    try:
+        items = json.loads(ran.text())["install"]
+        wanted = [(str(i["metadata"]["name"]), str(i["metadata"]["version"])) for i in items]
+    except (ValueError, KeyError, TypeError):
+        return [], [Note("no-plan", "pip's report of what it would change cannot be read.")]
+    there = {normal_name(d.name): d.version for d in before if d.hidden_by is None and d.layer == "env"}
+    steps = [Step(name, _action(there.get(normal_name(name)), version), there.get(normal_name(name)), version)
+             for name, version in wanted]
+    return steps, []
+
+
+def _action(before: str | None, after: str) -> str:
+    from packaging.version import InvalidVersion, Version
+
+    if before is None:
+        return "added"
+    try:
+        old, new = Version(before), Version(after)
+    except InvalidVersion:
+        return "replaced"
+    return "upgraded" if new > old else "downgraded" if new < old else "replaced"
+
+
+def _broken(finder: SeatFinder, facts: SeatFacts, before: Sequence[Distribution],
+            steps: Sequence[Step]) -> list[Finding]:
+    """Return the requirements that are met now, and would not be any more."""
+    interpreter = facts.seat.interpreter
+    assert interpreter is not None
+    markers = marker_values(interpreter.version or "3", interpreter.implementation or "cpython",
+                            finder.machine.platform)
+    later = {normal_name(s.name): s for s in steps}
+    after = [replace(d, version=later[normal_name(d.name)].after) if normal_name(d.name) in later else d
+             for d in before if normal_name(d.name) not in later or d.layer == "env"]
+    known = {f.because for f in version_conflicts(before, markers, interpreter.path)}
+    changed = {normal_name(s.name) for s in steps}
+    return [f for f in version_conflicts(after, markers, interpreter.path) if f.because not in known
+            and f.cause == "version-conflict" and not _of_changed(f, changed)]
+
+
+def _of_changed(finding: Finding, changed: set[str]) -> bool:
+    """Whether it is a requirement of a distribution that is replaced itself: its metadata is the old one."""
+    return normal_name(finding.because.split(" ", 1)[0]) in changed

@@ -1,0 +1,72 @@
+"""The pages of ``make`` and ``put``."""
+
+from __future__ import annotations
+
+from kalyx.core.record import TYPE_CHECKING
+from kalyx.show.page import Page
+
+if TYPE_CHECKING:
+    from kalyx.core.answers.make import MakeAnswer
+    from kalyx.core.answers.put import PutAnswer
+
+__all__ = ["make_page", "put_page"]
+
+
+def put_page(page: Page, answer: PutAnswer, *, verbose: bool) -> None:
+    """Lay out ``put``: where it goes, what changes, what that would break."""
+    environment = answer.seat.environment
+    place = f"{environment.name} ({environment.path})" if environment else answer.seat.ref
+    count = len(answer.steps)
+    if answer.findings and not answer.done:
+        page.title("problem", f"This would break what is installed in {place}; nothing was changed.")
+    elif answer.done:
+        page.title(answer.status, f"{count} distribution{'s' if count != 1 else ''} changed in {place}.")
+    else:
+        page.title("ok", f"This would change {count} distribution{'s' if count != 1 else ''} in {place}."
+                   if count else f"Nothing has to change in {place}: all of it is there.")
+    page.part("the plan")
+    page.say(f"{answer.seat.ref} runs")
+    page.whole(answer.seat.interpreter.path if answer.seat.interpreter else "")
+    for step in answer.steps:
+        before = f"{step.before} -> " if step.before else ""
+        page.say(f"{step.action:<11} {step.name:<26} {before}{step.after}")
+    if answer.findings:
+        page.findings(answer.findings, verbose=verbose)
+        page.blank()
+        page.say("--anyway installs it all the same.", "quiet", 2, "· ")
+    for row in answer.differs:
+        page.say(row, lead="! ")
+    for note in answer.notes:
+        page.blank()
+        page.say(note.message, "quiet", 2, "· ")
+
+
+def make_page(page: Page, answer: MakeAnswer, *, verbose: bool) -> None:
+    """Lay out ``make``: what was built with what, what is in it, what it says of itself."""
+    version = answer.interpreter.version
+    if answer.environment is None:
+        page.title("ok", f"This would make {answer.folder} with Python {version}.")
+        page.part("the plan")
+        page.whole(f"{answer.interpreter.path} -m venv {answer.folder}", indent=4)
+        for requirement in answer.asked:
+            page.whole(f"install {requirement}", indent=4)
+    else:
+        page.title(answer.status, f"{answer.folder} is an environment of Python {version}"
+                   + (", and differs from what was asked." if answer.differs else "."))
+        page.part("how we know")
+        page.say("its interpreter is", lead="1  ")
+        page.whole(answer.environment.interpreter.path if answer.environment.interpreter else "")
+        page.say(f"it has {', '.join(f'{n} {v}' for n, v in answer.installed) or 'no packages'}", lead="2  ")
+        proof = answer.enrolled.proof if answer.enrolled else None
+        if proof is not None and answer.enrolled and answer.enrolled.kernel:
+            page.say(f"its kernel {answer.enrolled.kernel.name} was started, and answered in "
+                     f"{proof.seconds} s as", lead="3  ")
+            page.whole(proof.prefix or "")
+        for row in answer.differs:
+            page.say(row, lead="!  ")
+        page.part("what to do")
+        page.say("Install into it with", lead="a  ")
+        page.command((*page.own_command, "put", "NAME", "--at", answer.folder))
+    for note in answer.notes:
+        page.blank()
+        page.say(note.message, "quiet", 2, "· ")

@@ -1,0 +1,134 @@
+"""``make`` and ``put``: real environments of real interpreters, filled by real pips, without a network."""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+
+import pytest
+
+from tests.damage import KIT, installed
+from tests.support.build import SHORT, World, other_pythons, python_of, run, site_of, write
+from tests.test_kernels import SPRIG, tree
+
+
+def stocked(world: World) -> None:
+    """Fill the wheelhouse."""
+    w = world.wheels
+    w.add("humidlog", "1.3", {"humidlog.py": ""})
+    w.add("traygrid", "0.9", {"traygrid.py": ""})
+    w.add("traygrid", "2.0", {"traygrid.py": ""})
+    w.add("germkit", "2", dict(KIT), requires=["traygrid>=0.9"])
+    spec = {"argv": ["python", "-m", "sprigkernel", "-f", "{connection_file}"], "display_name": "Sprig",
+            "language": "python"}
+    w.add("ipykernel", "6", {"sprigkernel.py": SPRIG.read_text()},
+          data={"share/jupyter/kernels/sprig/kernel.json": json.dumps(spec)})
+
+
+@pytest.mark.parametrize("version", [v for v in sorted(other_pythons()) if v in ("3.8", "3.12")] or [SHORT])
+def test_from_nothing_to_a_proven_kernel(version: str, world: World, validate) -> None:
+    """The wanted Python, the packages, the kernel; what it says of itself; undone again."""
+    stocked(world)
+    if version in other_pythons():
+        world.env["PATH"] += os.pathsep + os.path.dirname(other_pythons()[version])
+    write(world.project / "needs.txt", "humidlog==1.3\n")
+    document = world.answer("make", ".venv", "--python", version, "--put", "traygrid<2", "--requirements", "needs.txt",
+                            "--enrol")
+    validate(document)
+    assert document["exit"] == 0, document
+    result, env = document["result"], world.project / ".venv"
+    said = run([python_of(env), "-c", "import sys, traygrid, humidlog; print(sys.version.split()[0], sys.prefix)"],
+               cwd="/").stdout.split()
+    assert said == [result["python"]["version"], str(env)] and said[0].startswith(version)
+    assert {"humidlog": "1.3", "traygrid": "0.9"}.items() <= {p["name"]: p["version"] for p in result["installed"]}.items()
+    assert result["enrolled"]["proof"]["prefix"] == str(env)
+    assert world.answer("ask", "kernel:project", "import traygrid, sys; sys.prefix")["result"]["seats"][0][
+        "value"] == repr(str(env))
+    twin = world.answer("make", "twin", "--python", version, "--like", ".venv")
+    packages = {p["name"]: p["version"] for p in twin["result"]["installed"]}
+    assert twin["exit"] == 0 and {"humidlog": "1.3", "traygrid": "0.9", "ipykernel": "6"}.items() <= packages.items()
+    for _ in range(3):  # the twin, the first one, its kernel
+        assert world.answer("undo")["exit"] == 0
+    assert not env.exists() and not (world.project / "twin").exists()
+
+
+def test_nothing_is_left_half_made(world: World) -> None:
+    """What cannot be built, filled or enrolled is taken away; folders with something in them are refused."""
+    stocked(world)
+    world.wheels.add("ipykernel", "9", {"ipykernel_launcher.py": "raise SystemExit(4)\n"})
+    write(world.project / "full" / "x", "")
+    (world.project / "empty").mkdir()
+    before = tree(world.root)
+    for args, status, words in (
+            (("full",), 1, "not empty"), (("new", "--put", "nixnix"), 1, "nixnix"), (("empty", "--put", "nixnix"), 1, "nix"),
+            (("new", "--enrol", "--put", "ipykernel>=9"), 1, "enrolled"), (("new", "--python", "4.9"), 3, "There are"),
+            (("new", "--python", "soon"), 2, "version"), (("new", "--like", "nix"), 3, "no environment"),
+            (("new", "--requirements", "nix.txt"), 3, "nix.txt"), (("new", "--python", "/usr/bin/true"), 3, "interpreter")):
+        done = world.kalyx("make", *args)
+        assert (done.returncode, words in done.stderr) == (status, True), (args, done.stderr)
+    assert not (world.project / "new").exists() and list((world.project / "empty").iterdir()) == []
+    assert {k: v for k, v in tree(world.root).items() if "journal" not in k and "__pycache__" not in k} == before
+    dry = world.kalyx("make", "new", "--dry-run", "--put", "humidlog")
+    assert dry.returncode == 0 and "the plan" in dry.stdout and not (world.project / "new").exists()
+
+
+def test_not_ignored_by_version_control(world: World) -> None:
+    """Inside a checkout it is said when the environment is not ignored."""
+    if run(["git", "init", "-q", world.project], env=world.env).returncode:
+        pytest.skip("no git here")
+    notes = [n["note"] for n in world.answer("make", "env", "--dry-run")["notes"]]
+    assert notes == ["not-ignored"]
+    write(world.project / ".gitignore", "/env/\n")
+    assert world.answer("make", "env", "--dry-run")["notes"] == []
+
+
+def test_put_into_what_the_seat_uses(world: World, validate) -> None:
+    """The plan first; what it would break is seen before; done and checked; other seats untouched."""
+    stocked(world)
+    lab, other = world.venv("lab", pip=True), world.venv("other", pip=True)
+    world.activate(other)
+    write(world.project / "run.py", f"#!{python_of(lab)}\n", 0o755)
+    dry = world.answer("put", "germkit", "--at", "script:run.py", "--dry-run")
+    validate(dry)
+    assert {(s["name"], s["action"], s["after"]) for s in dry["result"]["steps"]} == {
+        ("germkit", "added", "2"), ("traygrid", "added", "2.0")}
+    assert dry["result"]["environment"]["path"] == str(lab) and not (site_of(lab) / "germkit").exists()
+    done = world.answer("put", "germkit", "traygrid<1", "--at", "script:run.py")
+    validate(done)
+    assert done["exit"] == 0 and done["result"]["done"] and not (site_of(other) / "germkit").exists()
+    assert run([python_of(lab), "-c", "import germkit, traygrid"]).returncode == 0
+    installed("picky", {"picky.py": ""}, requires=["traygrid<1"])(world, lab)
+    before = tree(site_of(lab))
+    refused = world.answer("put", "traygrid>=2", "--at", "script:run.py")
+    validate(refused)
+    assert refused["exit"] == 1 and not refused["result"]["done"] and tree(site_of(lab)) == before
+    assert refused["result"]["steps"][0]["action"] == "upgraded"
+    assert "picky" in refused["result"]["findings"][0]["because"]
+    assert "break" in world.kalyx("put", "traygrid>=2", "--at", "script:run.py").stdout
+    assert world.answer("put", "traygrid>=2", "--at", "script:run.py", "--anyway")["result"]["done"]
+    down = world.answer("put", "traygrid<1", "--at", "script:run.py")["result"]["steps"]
+    assert [(s["action"], s["before"], s["after"]) for s in down] == [("downgraded", "2.0", "0.9")]
+    last = world.answer("changes")["result"]["changes"][-1]
+    assert "traygrid 2.0 -> 0.9" in last["what"]
+    assert world.kalyx("undo", str(last["number"])).returncode == 1
+
+
+def test_put_is_refused_where_it_must_not(world: World) -> None:
+    """The system's Python, a folder that may not be written, what no index has, no such seat."""
+    stocked(world)
+    lab = world.venv("lab", pip=True)
+    if list(Path("/usr/lib").glob("python3*/EXTERNALLY-MANAGED")):
+        done = world.kalyx("put", "humidlog", "--at", "python:/usr/bin/python3")
+        assert done.returncode == 1 and "managed by the system" in done.stderr and "kalyx make" in done.stderr
+    for args, status, words in ((("nixnix", "--at", str(lab)), 1, "nixnix"),
+                                (("x", "--at", "python:/gone/python"), 3, "/gone/python"),
+                                (("humidlog==((", "--at", str(lab)), 1, "pip")):
+        done = world.kalyx("put", *args)
+        assert (done.returncode, words in done.stderr) == (status, True), (args, done.stderr)
+    site_of(lab).chmod(0o555)
+    closed = world.answer("put", "humidlog", "--at", str(lab), privileged=False)
+    assert closed["exit"] == 1 and "yours to write" in closed["result"]["message"]
+    site_of(lab).chmod(0o755)
+    bare = world.venv("bare")
+    assert world.answer("put", "humidlog", "--at", str(bare))["exit"] == 0  # by the pip of another
