@@ -16,7 +16,13 @@ import time
 from dataclasses import dataclass
 from pathlib import Path
 
-from bench.worlds import lived_in_folder, many_distributions, many_environments, thirty_imports
+from bench.worlds import (
+    lived_in_folder,
+    many_distributions,
+    many_environments,
+    many_kernels,
+    thirty_imports,
+)
 
 ROUNDS = 11
 READ_HEADS = (
@@ -26,6 +32,27 @@ READ_HEADS = (
     "        for line in file:\n"
     "            if not line.strip():\n"
     "                break\n")
+READ_SPECS = (
+    "import glob, os\n"
+    "for name in glob.glob(os.environ['JUPYTER_PATH'] + '/kernels/*/kernel.json'):\n"
+    "    with open(name) as file:\n"
+    "        file.read()\n")
+# What a kernel itself needs: started, and asked once over its sockets, by a client that does no more
+FIRST_ANSWER = (
+    "import os, sys\n"
+    "from kalyx.core.wire.client import StartedKernel\n"
+    "argv = [sys.executable, '-m', 'ipykernel_launcher', '-f', '{connection_file}']\n"
+    "with StartedKernel(argv, os.environ, '.', 60) as kernel:\n"
+    "    kernel.ask('kernel_info_request', {})\n")
+PROVE = (
+    "import os, sys\n"
+    "from kalyx.core.answers.enrol import prove\n"
+    "from kalyx.core.facts.seats import SeatFinder\n"
+    "from kalyx.core.machine import RealMachine\n"
+    "from kalyx.core.model import Kernel\n"
+    "argv = (sys.executable, '-m', 'ipykernel_launcher', '-f', '{connection_file}')\n"
+    "finder = SeatFinder(RealMachine(), '.', '')\n"
+    "assert prove(finder, Kernel('k', 'k', '/k/kernel.json', 'user', argv, {}, 'python'), None, 60).answered\n")
 READ_SITES = (
     "import glob, os\n"
     "for name in glob.glob('*/lib/python*/site-packages'):\n"
@@ -89,6 +116,10 @@ def pairs(python: str, crowded: str, project: Path) -> list[Pair]:
              [*kalyx, "why", "nope", "--at", seat], 5.0, ours_in="300/envs", theirs_in="30/envs"),
         Pair("the same, beyond 30 / reading those folders", [*kalyx, "why", "nope", "--at", seat],
              [python, "-c", READ_SITES], 5.0, ours_in="300/envs", theirs_in="300/envs"),
+        Pair("kernels, 200 kernelspecs / reading them and an interpreter start", [*kalyx, "kernels"],
+             [python, "-c", READ_SPECS], 4.0, ours_in="kernels", theirs_in="kernels"),
+        Pair("the proof of a kernel / its first answer to a bare client", [python, "-c", PROVE],
+             [python, "-c", FIRST_ANSWER], 1.3),
         Pair("packages, 400 distributions / pip list", listing, [crowded, "-m", "pip", "list"], 0.2),
         Pair("packages, 400 distributions / reading their heads", listing,
              [python, "-c", READ_HEADS, site], 4.0),
@@ -111,6 +142,7 @@ def main() -> int:
         for number in range(100_000):
             os.mknod(folder / "crowd" / f"data-{number}.csv")
         thirty_imports(folder / "thirty")
+        env["JUPYTER_PATH"] = many_kernels(folder / "kernels", 200)
         for count in (30, 300):
             many_environments(folder / str(count), count)
         for pair in pairs(sys.executable, crowded, project):

@@ -7,7 +7,8 @@ import subprocess
 import sys
 from pathlib import Path
 
-__all__ = ["lived_in_folder", "many_distributions", "many_environments", "thirty_imports"]
+__all__ = ["lived_in_folder", "many_distributions", "many_environments",
+           "many_kernels", "thirty_imports"]
 
 BASE = getattr(sys, "_base_executable", None) or sys.executable
 
@@ -66,6 +67,19 @@ def thirty_imports(folder: Path) -> None:
     cell = {"cell_type": "code", "metadata": {}, "source": lines, "outputs": [], "execution_count": None}
     (folder / "thirty.ipynb").write_text(json.dumps(
         {"cells": [cell], "metadata": {}, "nbformat": 4, "nbformat_minor": 4}))
+
+
+def many_kernels(folder: Path, count: int) -> str:
+    """Make an environment and register it `count` times; return the data folder."""
+    site = make_venv(folder / "env", "--without-pip")
+    (site / "ipykernel_launcher.py").touch()
+    for number in range(count):
+        spec = folder / "data" / "kernels" / f"k{number}" / "kernel.json"
+        spec.parent.mkdir(parents=True)
+        spec.write_text(json.dumps({"argv": [str(folder / "env/bin/python"), "-m", "ipykernel_launcher", "-f",
+                                             "{connection_file}"], "display_name": f"k{number}",
+                                    "language": "python"}))
+    return str(folder / "data")
 
 
 def lived_in_folder(folder: Path) -> Path:

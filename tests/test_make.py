@@ -48,6 +48,10 @@ def test_from_nothing_to_a_proven_kernel(version: str, world: World, validate) -
     twin = world.answer("make", "twin", "--python", version, "--like", ".venv")
     packages = {p["name"]: p["version"] for p in twin["result"]["installed"]}
     assert twin["exit"] == 0 and {"humidlog": "1.3", "traygrid": "0.9", "ipykernel": "6"}.items() <= packages.items()
+    listing = write(world.project / "listing.json", world.kalyx("packages", "--at", ".venv", "--json").stdout)
+    third = world.answer("make", "third", "--python", version, "--like", str(listing), "--dry-run")
+    assert set(third["result"]["asked"]) == {"humidlog==1.3", "traygrid==0.9", "ipykernel==6"}
+    assert world.answer("make", "third", "--like", "needs.txt")["exit"] == 3
     for _ in range(3):  # the twin, the first one, its kernel
         assert world.answer("undo")["exit"] == 0
     assert not env.exists() and not (world.project / "twin").exists()

@@ -16,7 +16,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--put", action="append", default=[], metavar="REQ",
                         help="what to install; may be given again")
     parser.add_argument("--requirements", metavar="FILE", help="a requirements file to install")
-    parser.add_argument("--like", metavar="ENV", help="the same packages as another environment has")
+    parser.add_argument("--like", metavar="ENV|FILE", help="the same packages as another environment has, or "
+                        "as a file lists that kalyx packages --json printed")
     parser.add_argument("--enrol", action="store_true", help="make it a notebook kernel too, and prove it")
     parser.add_argument("--dry-run", action="store_true", help="show the plan and stop")
 

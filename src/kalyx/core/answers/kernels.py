@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from kalyx.core.answers.enrol import prove
 from kalyx.core.facts import kernelspecs
 from kalyx.core.facts.cases import Neighbours
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
@@ -96,6 +95,8 @@ def _judged(facts: SeatFacts, first: dict[str, Kernel], finder: SeatFinder,
 
 def _prove_all(finder: SeatFinder, listed: list[ListedKernel], limit: float) -> list[ListedKernel]:
     """Start the kernels of Python that are found first, a few at once."""
+    from kalyx.core.answers.enrol import prove
+
     def one(item: ListedKernel) -> ListedKernel:
         kernel = item.kernel
         if item.hidden_by or kernel.trouble or kernel.language.lower() not in ("", "python"):

@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from kalyx.core.answers.enrol import EnrolAnswer, EnrolWish, answer_enrol
 from kalyx.core.answers.put import PIP_LIMIT, pip_for, read_installed
 from kalyx.core.changes.journal import KEPT, Change, Journal
-from kalyx.core.errors import NothingToJudge, Refused, WrongUsage
+from kalyx.core.errors import NothingToJudge, Refused, Unreadable, WrongUsage
 from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.interpreters import python_in
 from kalyx.core.facts.inventory import read_inventory
@@ -34,7 +34,7 @@ class MakeWish:
     python: str | None = None
     put: tuple[str, ...] = ()
     requirements: str | None = None
-    like: str | None = None
+    like: str | None = None  # an environment, or a file that `packages --json` printed
     enrol: bool = False
     dry_run: bool = False
 
@@ -160,6 +160,8 @@ def _like(finder: SeatFinder, name: str | None) -> list[str]:
     """Return what another environment has, as requirements that give the same versions."""
     if name is None:
         return []
+    if finder.machine.is_file(finder.machine.absolute(name)) and name.endswith(".json"):
+        return _like_listing(finder, finder.machine.absolute(name))
     facts = finder.env(name)
     environment = facts.seat.environment
     if environment is None:
@@ -171,6 +173,24 @@ def _like(finder: SeatFinder, name: str | None) -> list[str]:
             continue
         found.append(d.source if d.source else f"{d.name}=={d.version}")
     return found
+
+
+def _like_listing(finder: SeatFinder, path: str) -> list[str]:
+    """Return what a saved listing says that its environment had.
+
+    Raises:
+        NothingToJudge: it is none.
+    """
+    import json
+
+    try:
+        listed = json.loads(finder.machine.read_text(path))["result"]["distributions"]
+        rows = [(str(d["name"]), str(d["version"])) for d in listed
+                if d["layer"] == "env" and not d["editable"] and d["hidden_by"] is None]
+    except (Unreadable, ValueError, KeyError, TypeError, RecursionError) as error:
+        raise NothingToJudge(f"{path} is no listing of packages: {error}.",
+                             "kalyx packages --json prints one.") from None
+    return [f"{n}=={v}" for n, v in rows if normal_name(n) not in NOT_LIKE]
 
 
 def _sites(finder: SeatFinder, environment: Environment) -> list[str]:

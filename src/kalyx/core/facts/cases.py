@@ -6,12 +6,13 @@ they ask of it, and the case reads it then, once.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import cached_property
 from threading import Lock
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.distributions import Shelf, normal_name
+from kalyx.core.facts.interpreters import name_of
 from kalyx.core.facts.layers import (
     Layer,
     PathFacts,
@@ -19,6 +20,7 @@ from kalyx.core.facts.layers import (
     link_lines,
     pythonpath_of,
     site_folders,
+    visible_sites,
 )
 from kalyx.core.facts.markers import marker_values
 from kalyx.core.facts.modules import Candidate, Finder, module_names, top_level
@@ -71,6 +73,8 @@ class Neighbours:
         self._sites: dict[str, list[str]] = {}
         self._sites_of: dict[str, list[str]] = {}
         self._links: dict[str, list[str]] = {}
+        self._by_name: dict[str, list[str]] | None = None
+        self._visible: dict[str, list[str]] = {}
         self._finder = Finder(machine)
         self._shelves: dict[str, Shelf] = {}
         self._having: dict[tuple[str, str], list[Elsewhere]] = {}
@@ -138,6 +142,23 @@ class Neighbours:
                     found.append((environment, distribution))
                     break
         return found
+
+    def called(self, names: set[str], forms_of: Callable[[str], set[str]]) -> list[Environment]:
+        """Return the environments whose name has one of the forms; only those are looked into."""
+        if self._by_name is None:
+            self._by_name = {}
+            for prefix in self.prefixes:
+                for form in forms_of(name_of(self.machine, prefix)):
+                    self._by_name.setdefault(form, []).append(prefix)
+        found = [self._survey.describe(p) for name in sorted(names) for p in self._by_name.get(name, ())
+                 if self._survey is not None]
+        return [e for e in found if e is not None]
+
+    def visible_sites(self, interpreter: Interpreter) -> list[str]:
+        """Return the site folders that an interpreter looks into; many kernels share one."""
+        if interpreter.path not in self._visible:
+            self._visible[interpreter.path] = visible_sites(self.machine, interpreter)
+        return self._visible[interpreter.path]
 
     def shelf(self, folder: str) -> Shelf:
         """Return the distributions of a site folder."""

@@ -8,7 +8,6 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Neighbours
 from kalyx.core.facts.kernelspecs import SERVER_DEFAULTS
-from kalyx.core.facts.layers import visible_sites
 from kalyx.core.facts.notebooks import NotebookKernel
 from kalyx.core.facts.seats import SeatFacts
 from kalyx.core.machine import Machine
@@ -194,7 +193,7 @@ def kernel_cannot_start(facts: SeatFacts, machine: Machine,
     if "-m" not in kernel.argv[:-1]:
         return None
     module = kernel.argv[kernel.argv.index("-m") + 1].split(".")[0]
-    folders = visible_sites(machine, interpreter)
+    folders = neighbours.visible_sites(interpreter)
     if not folders or neighbours.any_holds(folders, module) or _extra_paths(facts):
         return None
     return Finding(
@@ -272,11 +271,9 @@ def _plain(name: str) -> str:
     return re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")
 
 
-def _names_of(environment: Environment) -> set[str]:
-    names = {_plain(environment.name)}
-    if "/" in environment.name:
-        names.add(_plain(environment.name.split("/")[0]))
-    return names
+def _names_of(name: str) -> set[str]:
+    """Return the forms in which an environment's name may stand in a kernel's."""
+    return {_plain(name), _plain(name.split("/")[0])}
 
 
 def _claimed_environment(facts: SeatFacts, machine: Machine,
@@ -288,11 +285,10 @@ def _claimed_environment(facts: SeatFacts, machine: Machine,
     claims |= {_plain(c.removeprefix("Python").strip()) for c in
                (re.sub(r"Python[ \d.]*", "", kernel.label),)}
     claims -= {"", "python", "python2", "python3", "python-3", "venv", "env"}
-    if claims & _names_of(mine):
+    if claims & _names_of(mine.name):
         return None
-    for environment in neighbours.environments:
-        if _names_of(environment) & claims and environment.kind != "base" \
-                and not machine.same(environment.path, mine.path):
+    for environment in neighbours.called(claims, _names_of):
+        if environment.kind != "base" and not machine.same(environment.path, mine.path):
             return environment
     return None
 
@@ -367,7 +363,8 @@ def kernel_not_activated(facts: SeatFacts, machine: Machine) -> Finding | None:
     m = machine
     folder = m.path.join(environment.path, "Scripts" if m.platform == "win32" else "bin")
     path = facts.seat.launch.env.get("PATH", "") if facts.seat.launch else ""
-    if any(p and m.same(p, folder) for p in path.split(m.path_separator)) or not m.is_folder(folder):
+    entries = path.split(m.path_separator)
+    if folder in entries or any(p and m.same(p, folder) for p in entries) or not m.is_folder(folder):
         return None
     conda = environment.kind == "conda"
     if not conda and facts.notebook is not None:
