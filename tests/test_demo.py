@@ -13,7 +13,8 @@ EXPECTED = [  # the first causes of each step
     {"installed-elsewhere"}, {"dependency-absent"}, {"hidden-by-file"}, {"foreign-abi"},
     {"file-corrupt"}, {"version-conflict"}, {"namespace-split"}, {"installed-elsewhere"},
     {"installed-elsewhere"},
-    {"dependency-absent"}, {"kernel-interpreter-gone"}, {"env-moved"}, {"dependency-absent"}, set(), set(),
+    {"dependency-absent"}, {"kernel-interpreter-gone"}, {"env-moved"}, {"dependency-absent"}, set(),
+    {"kernel-interpreter-gone", "kernel-mislabelled"}, set(), set(), set(), set(), set(), set(), set(),
     {"pip-elsewhere", "setting-points-nowhere"},
 ]
 
@@ -22,8 +23,9 @@ def causes_of(answer: dict) -> set[str]:
     """Return the causes of an answer: the primary one of each import, all of anything else."""
     result = answer["result"]
     found = [*result.get("findings", []), *[f for s in result.get("seats", [])
-                                            for f in s["findings"]]]
-    found += [f for e in result.get("environments", []) for f in e["findings"]]
+                                            for f in s.get("findings", [])]]
+    found += [f for e in result.get("environments", []) if isinstance(e, dict) for f in e["findings"]]
+    found += [f for k in result.get("kernels", []) for f in k.get("findings", [])]
     found += [i["causes"][0] for i in result.get("imports", []) if i["causes"]
               and not any(p["guard"] == "try" for p in i["asked"])]
     return {f["cause"] for f in found if f["severity"] != "note"}

@@ -13,9 +13,11 @@ KINDS = ("kernel", "server", "language-server", "script", "module", "command", "
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Add the arguments of ``running``."""
     parser.add_argument("--kind", choices=KINDS, help="only those of one kind")
+    parser.add_argument("--under", metavar="FOLDER",
+                        help="only those whose folder or interpreter lies below this one")
 
 
 def run(options: argparse.Namespace) -> str:
     """Answer and print; return the status."""
-    answer = answer_running(finder_for(None, options), options.kind)
+    answer = answer_running(finder_for(None, options), options.kind, options.under)
     return print_answer(options, answer, pages="inventory_text")

@@ -80,7 +80,6 @@ def build(folder: str) -> Scenario:
     _build_wheels(wheels, old_disk)
     scenario = Scenario(folder, project, _variables(home, wheels))
     _build_environments(scenario, home)
-    _move_environment(scenario, os.path.join(home, "envs"))
     _damage(os.path.join(home, "envs", "lab"))
     _write_pip(home)
     _write_kernels(home)
@@ -159,16 +158,18 @@ def _build_environments(scenario: Scenario, home: str) -> None:
     envs = os.path.join(home, "envs")
     jobs = [
         lambda: _venv(scenario, os.path.join(envs, "lab"),
-                      ["sporecount", "sprigkernel", "vaultmap", "driftplot", "seedaxis==1.4.0"],
-                      by_hand="old-disk"),
+                      ["sporecount-0.4.1", "sprigkernel-1.0", "vaultmap-2.2.0", "driftplot-0.8.0",
+                       "seedaxis-1.4.0"], "--without-pip", by_hand="old-disk"),
         lambda: _venv(scenario, os.path.join(envs, "lab-old"),
-                      ["germkit", "humidlog", "sprigkernel"]),
+                      ["germkit-2.1.0", "humidlog-1.3.0", "sprigkernel-1.0"], "--without-pip"),
+        lambda: _move_environment(scenario, envs),
     ]
     if not WINDOWS:
         jobs.append(lambda: _conda_layout(scenario, os.path.join(envs, "field")))
     with ThreadPoolExecutor() as pool:
         for done in [pool.submit(job) for job in jobs]:
             done.result()
+    _give_pip(scenario, os.path.join(envs, "lab"), os.path.join(envs, "lab-old"))
 
 
 def _base_python() -> str:
@@ -185,18 +186,62 @@ def _run(argv: Sequence[str], env: dict[str, str]) -> None:
                       "The demo needs a Python with venv and ensurepip.")
 
 
-def _venv(scenario: Scenario, prefix: str, wants: list[str], by_hand: str = "") -> None:
-    """Make an environment with pip and fill it; dependencies are left out on purpose.
+def _venv(scenario: Scenario, prefix: str, wheels: list[str], *options: str, by_hand: str = "") -> None:
+    """Make an environment and fill it with wheels; dependencies are left out on purpose.
 
     What lies in the folder `by_hand` is unpacked into it without asking whether it fits.
     """
-    _run([_base_python(), "-m", "venv", prefix], scenario.env)
-    _run([program(prefix, "python"), "-m", "pip", "install", "-q", "--no-deps", *wants],
-         scenario.env)
+    _run([_base_python(), "-m", "venv", *options, prefix], scenario.env)
+    for wheel in wheels:
+        _install(os.path.join(scenario.folder, "wheels", f"{wheel}-py3-none-any.whl"), prefix)
     if by_hand:
         folder = os.path.join(scenario.folder, by_hand)
         for name in os.listdir(folder):
             _unpack(os.path.join(folder, name), _site(prefix))
+
+
+def _install(wheel: str, prefix: str) -> None:
+    """Do what an installer does with a plain wheel (PEP 427): unpack, place data, write who did it."""
+    site = _site(prefix)
+    _unpack(wheel, site)
+    with zipfile.ZipFile(wheel) as archive:
+        names = archive.namelist()
+    info = next(n.split("/")[0] for n in names if ".dist-info/" in n)
+    _write(os.path.join(site, info, "INSTALLER"), "pip\n")
+    _write(os.path.join(site, info, "REQUESTED"), "")
+    data = os.path.join(site, info.replace(".dist-info", ".data"), "data")
+    if os.path.isdir(data):
+        shutil.copytree(data, prefix, dirs_exist_ok=True)
+        shutil.rmtree(os.path.dirname(data))
+
+
+def _give_pip(scenario: Scenario, first: str, second: str) -> None:
+    """Give two environments a pip: a copy of the one that Kalyx was installed with, where there is one.
+
+    Making one anew takes as long as all the rest.
+    """
+    own = next((p for p in sys.path if os.path.isfile(os.path.join(p, "pip", "__main__.py"))), None)
+    if own is None:
+        _run([program(first, "python"), "-m", "ensurepip"], scenario.env)
+        own = _site(first)
+    else:
+        _copy_pip(own, first)
+    _copy_pip(own, second)
+
+
+def _copy_pip(source: str, target: str) -> None:
+    for name in os.listdir(source):
+        if name == "pip" or (name.startswith("pip-") and name.endswith(".dist-info")):
+            shutil.copytree(os.path.join(source, name), os.path.join(_site(target), name),
+                            ignore=shutil.ignore_patterns("__pycache__"))
+    if WINDOWS:  # its programs are launchers, which pip alone can write
+        _run([program(target, "python"), "-m", "pip", "install", "-q", "--force-reinstall", "--no-deps", "pip"],
+             {**os.environ})
+        return
+    script = (f"#!{program(target, 'python')}{sys.version_info[0]}.{sys.version_info[1]}\nimport sys\n"
+              "from pip._internal.cli.main import main\nif __name__ == '__main__':\n    sys.exit(main())\n")
+    for name in ("pip", "pip3"):
+        _write(program(target, name), script, 0o755)
 
 
 def _move_environment(scenario: Scenario, envs: str) -> None:
@@ -276,6 +321,7 @@ def _write_pip(home: str) -> None:
     """Put lab-old's pip where it is found before lab's."""
     old = os.path.join(home, "envs", "lab-old")
     target = os.path.join(home, ".local", "bin", "pip.exe" if WINDOWS else "pip")
+    os.makedirs(os.path.dirname(target), exist_ok=True)
     shutil.copy2(program(old, "pip"), target)
 
 

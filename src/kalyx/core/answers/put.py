@@ -12,7 +12,7 @@ from kalyx.core.errors import NothingToJudge, Refused
 from kalyx.core.facts.cases import Neighbours
 from kalyx.core.facts.distributions import normal_name
 from kalyx.core.facts.inventory import read_inventory
-from kalyx.core.facts.layers import Layer
+from kalyx.core.facts.layers import Layer, visible_sites
 from kalyx.core.facts.markers import marker_values
 from kalyx.core.facts.searchpath import read_search_path
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
@@ -131,8 +131,8 @@ def pip_for(finder: SeatFinder, interpreter: Interpreter) -> tuple[str, ...]:
     Raises:
         Refused: there is none.
     """
-    ran = finder.machine.run((interpreter.path, "-m", "pip", "--version"), limit=60.0)
-    if ran.status == 0:
+    sites = visible_sites(finder.machine, interpreter)
+    if any(finder.machine.is_file(finder.machine.path.join(s, "pip", "__main__.py")) for s in sites):
         return (interpreter.path, "-m", "pip")
     for environment in finder.environments():
         other = environment.interpreter

@@ -29,21 +29,30 @@ class RunningAnswer:
         return "problem" if ill else "ok"
 
 
-def answer_running(finder: SeatFinder, kind: str | None = None) -> RunningAnswer:
+def answer_running(finder: SeatFinder, kind: str | None = None, under: str | None = None) -> RunningAnswer:
     """Read the process table and say of each Python what it is. Looks only."""
     finder.examiner.asks_when_read = False
     raws = [r for r in python_processes(finder.machine) if r.pid != os.getpid()]
     parents = {r.pid: r for r in raws}
     found = []
-    closed = [r for r in raws if r.closed]
+    closed = [r for r in raws if r.closed] if under is None else []
     for raw in (r for r in raws if not r.closed):
         process = describe_process(raw, finder.examiner, parents)
-        if kind is None or process.kind == kind:
+        if (kind is None or process.kind == kind) and _lies_under(finder, process, under):
             findings = tuple(judge_process(process, raw, finder.machine))
             found.append(replace(process, findings=findings))
     order = ("kernel", "server", "language-server", "script", "module", "command", "shell")
     found.sort(key=lambda p: (order.index(p.kind), p.pid))
     return RunningAnswer(tuple(found), tuple(_closed_note(closed, finder)))
+
+
+def _lies_under(finder: SeatFinder, process: PythonProcess, under: str | None) -> bool:
+    """Whether a process runs in a folder, or an interpreter in it."""
+    if under is None:
+        return True
+    folder = finder.machine.absolute(under)
+    places = [process.folder, process.interpreter.path if process.interpreter else None]
+    return any(p is not None and finder.machine.is_within(p, folder) for p in places)
 
 
 def _closed_note(closed: list[RawProcess], finder: SeatFinder) -> list[Note]:

@@ -236,7 +236,10 @@ def main():
     """Start from ``-f CONNECTION-FILE`` and wait."""
     with open(sys.argv[sys.argv.index("-f") + 1], encoding="utf-8") as file:
         kernel = Kernel(json.load(file))
-    kernel.done.wait()
+    parent = os.environ.get("JPY_PARENT_PID", "")
+    while not kernel.done.wait(1.0):
+        if parent.isdigit() and hasattr(os, "getppid") and os.getppid() != int(parent):
+            return  # who started it is gone, so nobody will ever end it
     threading.Event().wait(2)
 
 
