@@ -238,7 +238,11 @@ def _copy_pip(source: str, target: str) -> None:
         _run([program(target, "python"), "-m", "pip", "install", "-q", "--force-reinstall", "--no-deps", "pip"],
              {**os.environ})
         return
-    script = (f"#!{program(target, 'python')}{sys.version_info[0]}.{sys.version_info[1]}\nimport sys\n"
+    python = f"{program(target, 'python')}{sys.version_info[0]}.{sys.version_info[1]}"
+    head = f"#!{python}\n"
+    if " " in python or len(python) > 120:  # no first line may be so: the shell starts it, as pip writes it
+        head = f"#!/bin/sh\n'''exec' \"{python}\" \"$0\" \"$@\"\n' '''\n"
+    script = (f"{head}import sys\n"
               "from pip._internal.cli.main import main\nif __name__ == '__main__':\n    sys.exit(main())\n")
     for name in ("pip", "pip3"):
         _write(program(target, name), script, 0o755)
