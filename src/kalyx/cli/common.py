@@ -34,7 +34,7 @@ def finder_for(folder: str | None, options: argparse.Namespace) -> SeatFinder:
 def progress(text: str) -> None:
     """Say on standard error what takes a while, where somebody is watching."""
     if sys.stderr.isatty():
-        print_error(text)
+        print_error(text.replace(os.path.expanduser("~") + os.sep, "~" + os.sep))
 
 
 def load_pages(options: argparse.Namespace, pages: str = "as_text") -> None:

@@ -279,7 +279,7 @@ def enrol_page(page: Page, answer: EnrolAnswer, *, verbose: bool) -> None:
     page.whole(f"sys.executable  {proof.executable}")
     page.whole(f"sys.prefix      {proof.prefix}")
     if proof.pip:
-        page.whole(f"pip in a cell  {proof.pip}")
+        page.whole(f"pip in a cell   {proof.pip}")
     page.say("that is the interpreter of the environment:", lead="3  ")
     page.whole(kernel.interpreter.path if kernel.interpreter else "")
     page.part("what to do")

@@ -8,7 +8,7 @@ import shutil
 from collections.abc import Callable, Sequence
 
 from kalyx.core.answers.enrol import EnrolAnswer, EnrolWish, answer_enrol
-from kalyx.core.answers.put import PIP_LIMIT, pip_for, read_installed
+from kalyx.core.answers.put import PIP_LIMIT, pip_for, read_installed, what_pip_said
 from kalyx.core.changes.journal import KEPT, Change, Journal
 from kalyx.core.errors import NothingToJudge, Refused, Unreadable, WrongUsage
 from kalyx.core.facts.distributions import normal_name, requirement_name
@@ -228,9 +228,8 @@ def _fill(finder: SeatFinder, folder: str, asked: Sequence[str], requirements: s
     ran = m.run((*pip_for(fresh, interpreter), "install", *words), limit=PIP_LIMIT,
                 env={**m.env, "PIP_DISABLE_PIP_VERSION_CHECK": "1"})
     if ran.status != 0:
-        lines = [ln.strip() for ln in ran.err.decode("utf-8", "replace").splitlines() if ln.startswith("ERROR")]
-        said = (lines or [ran.complaint() or "it did not end in time"])[-1].removeprefix("ERROR: ")
-        raise Refused(f"It could not be filled: {said}", "What was built was taken away again.")
+        raise Refused(f"It could not be filled: {what_pip_said(ran)}",
+                      "What was built was taken away again.")
 
 
 def _take_away(folder: str, *, keep_folder: bool) -> None:

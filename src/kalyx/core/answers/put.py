@@ -17,11 +17,11 @@ from kalyx.core.facts.markers import marker_values
 from kalyx.core.facts.searchpath import read_search_path
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.machine import RunResult
-from kalyx.core.model import Distribution, Finding, Interpreter, Note, Seat
+from kalyx.core.model import Distribution, Evidence, Finding, Interpreter, Note, Remedy, Seat
 from kalyx.core.record import dataclass, replace
 from kalyx.core.verdicts.layering import version_conflicts
 
-__all__ = ["PutAnswer", "Step", "answer_put", "pip_for", "read_installed"]
+__all__ = ["PutAnswer", "Step", "answer_put", "pip_for", "read_installed", "what_pip_said"]
 
 PIP_LIMIT = 3600.0  # seconds; a large package over a slow line
 OLDEST_REPORT = (22, 2)  # the pip that can say beforehand what it would do
@@ -84,7 +84,7 @@ def answer_put(finder: SeatFinder, requirements: Sequence[str], seat_ref: str, *
     progress(f"installing into {environment.path} …")
     ran = _run(finder, facts, (*pip, "install", *requirements))
     if ran.status != 0:
-        raise Refused(f"pip could not install it: {_said(ran)}", "Nothing else was changed by Kalyx.")
+        raise Refused(f"pip could not install it: {what_pip_said(ran)}", "Nothing else was changed by Kalyx.")
     after = {normal_name(d.name): d.version for d in read_installed(finder, facts)}
     differs = [f"{s.name} {s.after} was planned, and {after.get(normal_name(s.name), 'nothing')} is there"
                for s in steps if after.get(normal_name(s.name)) != s.after]
@@ -156,11 +156,13 @@ def _run(finder: SeatFinder, facts: SeatFacts, argv: Sequence[str]) -> RunResult
     return finder.machine.run(argv, env={**env, "PIP_DISABLE_PIP_VERSION_CHECK": "1"}, limit=PIP_LIMIT)
 
 
-def _said(ran: RunResult) -> str:
+def what_pip_said(ran: RunResult) -> str:
+    """Return the line of pip's complaint that says most."""
     if ran.timed_out:
         return "it did not end in time."
     lines = [ln.strip() for ln in ran.err.decode("utf-8", "replace").splitlines() if ln.strip()]
     errors = [ln.removeprefix("ERROR: ") for ln in lines if ln.startswith("ERROR:")]
+    errors = [e for e in errors if e.startswith("Cannot install")] or errors  # the one that names whom
     return (errors or lines or [ran.why_not or f"it ended with status {ran.status}"])[-1]
 
 
@@ -173,7 +175,7 @@ def _plan(finder: SeatFinder, facts: SeatFacts, pip: tuple[str, ...], requiremen
     """
     ran = _run(finder, facts, (*pip, "install", "--dry-run", "--quiet", "--report", "-", *requirements))
     if ran.status != 0:
-        said = _said(ran)
+        said = what_pip_said(ran)
         if "no such option" in said:
             return [], [Note("no-plan", "The pip there is older than 22.2 and cannot say beforehand what it "
                              "would change.")]
@@ -213,8 +215,24 @@ def _broken(finder: SeatFinder, facts: SeatFacts, before: Sequence[Distribution]
              for d in before if normal_name(d.name) not in later or d.layer == "env"]
     known = {f.because for f in version_conflicts(before, markers, interpreter.path)}
     changed = {normal_name(s.name) for s in steps}
-    return [f for f in version_conflicts(after, markers, interpreter.path) if f.because not in known
-            and f.cause == "version-conflict" and not _of_changed(f, changed)]
+    found = [f for f in version_conflicts(after, markers, interpreter.path) if f.because not in known
+             and f.cause == "version-conflict" and not _of_changed(f, changed)]
+    return [_as_planned(f, steps, facts.seat.ref) for f in found]
+
+
+def _as_planned(finding: Finding, steps: Sequence[Step], seat: str) -> Finding:
+    """Say of a requirement that it would be broken, not that it is."""
+    step = next((s for s in steps if f" {s.after} is installed" in finding.because
+                 and s.name.lower() in finding.because.lower()), None)
+    because = finding.because.replace(" is installed.", " would be installed.")
+    now = f"{step.name} {step.before} is installed now, and fits" if step is not None and step.before else \
+        "what is installed now fits"
+    wanted = finding.evidence[0].says.partition("declares: ")[2].split(";")[0].strip()
+    return replace(finding, because=because, evidence=(
+        finding.evidence[0], Evidence(now), Evidence(f"pip would install {step.name} {step.after}" if step else
+                                                     "pip would install another")),
+        remedies=(Remedy(f"Ask for a version that fits both: kalyx put '{wanted}' --at {seat}", "manual",
+                         changes="what is asked for"),))
 
 
 def _of_changed(finding: Finding, changed: set[str]) -> bool:
