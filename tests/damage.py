@@ -392,6 +392,7 @@ MORE_SITUATIONS = [
     Situation("removed name in a package", installed("germkit", {
         "germkit.py": "from inspect import getargspec\n"}), "germkit", "python-too-new", says="getargspec"),
     Situation("upper bound of Requires-Python", bounded(">=3.4,<3.8", "raise RuntimeError('no')\n"), "germkit", "python-too-new", says="3.8"),
+    Situation("one other version only", bounded("==3.4.*", "raise RuntimeError('no')\n"), "germkit", "python-too-new"),
     Situation("lower bound of Requires-Python", bounded(">=3.14", "from typing import nothing\n"), "germkit",
               "python-too-old", says="3.14"),
     Situation("name that newer Pythons have", beside("3.13", own("fresh.py", "from typing import override\n")),

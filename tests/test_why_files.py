@@ -224,18 +224,18 @@ GROUP = """  + Exception Group Traceback (most recent call last):
 """
 PLAIN = """some log line
 Traceback (most recent call last):
-  File "/home/ada/work/main.py", line 3, in <module>
+  File "/home/ada/trials/main.py", line 3, in <module>
     import germkit
   File "/home/ada/envs/lab/lib/python3.9/site-packages/germkit/trial.py", line 7, in <module>
     import traygrid
 ModuleNotFoundError: No module named 'traygrid'
 """
 HIDDEN = """Traceback (most recent call last):
-  File "/home/ada/work/game.py", line 1, in <module>
+  File "/home/ada/trials/game.py", line 1, in <module>
     import tempfile
   File "/usr/lib/python3.10/tempfile.py", line 45, in <module>
     from random import Random as _Random
-ImportError: cannot import name 'Random' from 'random' (/home/ada/work/random.py)
+ImportError: cannot import name 'Random' from 'random' (/home/ada/trials/random.py)
 """
 TEXTS = {"Windows, chained": (WINDOWS, "numpy", "library-missing"), "a cell in colour": (CELL, "sklearn", "name-differs"),
          "a group": (GROUP, "yaml", "name-differs"), "another machine": (PLAIN, "germkit", "dependency-absent"),
@@ -288,7 +288,7 @@ def test_traceback_from_here(world: World) -> None:
     (r"C:\Py\Python39\Lib\site-packages\x.py", ("site", r"C:\Py\Python39", "3.9")),
     (r"C:\Py\Python39\lib\tempfile.py", ("stdlib", r"C:\Py\Python39", "3.9")),
     (r"C:\Users\a\AppData\Roaming\Python\Python312\site-packages\x.py", ("user", "", "3.12")),
-    ("/home/ada/work/x.py", ("own", "", "")),
+    ("/home/ada/trials/x.py", ("own", "", "")),
 ])
 def test_places(file: str, expected: tuple[str, str, str]) -> None:
     """A path tells the prefix and the version."""

@@ -100,7 +100,7 @@ def python_too_old(case: Case, failure: Failure | None) -> Finding | None:
     """
     broken = _broken_source(case)
     if broken is None:
-        return _in_other_versions(case, failure, newer=True) or _below_its_bound(case)
+        return _in_other_versions(case, failure, newer=True) or _outside_its_bounds(case, newer=True)
     file, line, text = broken
     owner = case.distribution_of(file)
     asks = _requires_python(case, owner)
@@ -122,30 +122,39 @@ def python_too_old(case: Case, failure: Failure | None) -> Finding | None:
                 changes="which Python is used")))
 
 
-def _below_its_bound(case: Case) -> Finding | None:
-    """Find a package that fails in its own code and declares that this Python is too old for it."""
+def _outside_its_bounds(case: Case, *, newer: bool) -> Finding | None:
+    """Find a package that fails in its own code and declares that it is for newer (or older) Pythons."""
     error = case.obs.error
     if error is None or not error.frames:
         return None
     owner = case.distribution_of(error.frames[-1].file)
     asks = _requires_python(case, owner)
-    if owner is None or not asks or not _is_outside(asks, case) or not re.search(r">|==|~=", asks):
-        return None
-    if re.search(r"<", asks) and not re.search(r">", asks):
-        return None
-    from packaging.specifiers import SpecifierSet
-
-    if all(s.contains(str(case.obs.who.get("version", "3")), prereleases=True)
-           for s in SpecifierSet(asks) if s.operator in (">", ">=", "~=", "==")):
+    if owner is None or not asks or not _is_outside(asks, case) or newer not in _sides(asks, case):
         return None
     last = error.frames[-1]
     return Finding(
-        "python-too-old", "error", "likely",
+        "python-too-old" if newer else "python-too-new", "error", "likely",
         f"{owner.name} {owner.version} is for Python {asks}, and this is Python {case.obs.who.get('version')}.",
         (Evidence(f"it declares Requires-Python: {asks}", owner.metadata),
          Evidence(f"{error.type}: {error.message.split(chr(10))[0]}", last.file, last.line)),
         (*_upgrade(case, owner),
          Remedy(f"Or use an environment whose Python is {asks}.", "manual", changes="which Python is used")))
+
+
+def _sides(asks: str, case: Case) -> set[bool]:
+    """Return on which sides a specifier leaves this Python out: True where it wants a newer one."""
+    from packaging.specifiers import SpecifierSet
+
+    sides = set()
+    for part in SpecifierSet(asks):
+        if part.contains(str(case.obs.who.get("version", "3")), prereleases=True):
+            continue
+        if part.operator in ("==", "~=", "==="):
+            numbers = [int(n) for n in re.findall(r"\d+", part.version)[:2]]
+            sides.add(numbers > list(case.version))
+        else:
+            sides.add(part.operator in (">", ">="))
+    return sides
 
 
 def _requires_python(case: Case, owner: Distribution | None) -> str | None:
@@ -194,7 +203,7 @@ def python_too_new(case: Case, failure: Failure | None) -> Finding | None:
     What to do: Install a newer version of the package, change the code, or use an older Python.
     """
     return (_removed_name(case, failure) or _keyword_as_name(case)
-            or _in_other_versions(case, failure, newer=False) or _above_its_bound(case))
+            or _in_other_versions(case, failure, newer=False) or _outside_its_bounds(case, newer=False))
 
 
 def _keyword_as_name(case: Case) -> Finding | None:
@@ -211,34 +220,6 @@ def _keyword_as_name(case: Case) -> Finding | None:
         f"Python {case.obs.who.get('version')}.",
         (Evidence(text, file, line), Evidence(f"Python 3.6 was the last in which {word} could be a name")),
         (*_upgrade(case, owner), Remedy(f"Give {word} another name in the code.", "manual", changes=file)))
-
-
-def _above_its_bound(case: Case) -> Finding | None:
-    """Find a package that fails in its own code and declares that this Python is too new for it."""
-    error = case.obs.error
-    if error is None or not error.frames:
-        return None
-    owner = case.distribution_of(error.frames[-1].file)
-    asks = _requires_python(case, owner)
-    if owner is None or not asks or not _is_outside(asks, case):
-        return None
-    from packaging.specifiers import InvalidSpecifier, SpecifierSet
-
-    try:
-        upper = [s for s in SpecifierSet(asks) if s.operator in ("<", "<=", "==", "~=")
-                 and not s.contains(str(case.obs.who.get("version", "3")), prereleases=True)]
-    except InvalidSpecifier:
-        return None
-    if not upper:
-        return None
-    last = error.frames[-1]
-    return Finding(
-        "python-too-new", "error", "likely",
-        f"{owner.name} {owner.version} is for Python {asks}, and this is Python {case.obs.who.get('version')}.",
-        (Evidence(f"it declares Requires-Python: {asks}", owner.metadata),
-         Evidence(f"{error.type}: {error.message.split(chr(10))[0]}", last.file, last.line)),
-        (*_upgrade(case, owner),
-         Remedy(f"Or use an environment whose Python is {asks}.", "manual", changes="which Python is used")))
 
 
 def _in_other_versions(case: Case, failure: Failure | None, *, newer: bool) -> Finding | None:
