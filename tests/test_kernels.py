@@ -297,6 +297,12 @@ def test_under_a_real_server(world: World) -> None:
         write(site_of(envs[name]) / f"only_{name}.py", f"name = {name!r}\n")
         write(envs[name] / "bin" / "pip", f"#!{python_of(envs[name])}\nimport sys; print(sys.prefix)\n", 0o755)
         assert world.answer("enrol", name)["exit"] == 0
+    other = next((p for v, p in sorted(other_pythons().items()) if v in ("3.8", "3.9", "3.12", "3.13")), None)
+    if other is not None:  # another Python: with the kernel that needs nothing compiled
+        winter = envs["winter"] = with_sprig(world, "winter", python=other)
+        write(site_of(winter) / "only_winter.py", "name = 'winter'\n")
+        write(winter / "bin" / "pip", f"#!{python_of(winter)}\nimport sys; print(sys.prefix)\n", 0o755)
+        assert world.answer("enrol", "winter")["exit"] == 0
     server = subprocess.Popen([sys.executable, "-W", "ignore", "-c", SERVE, str(world.project)], env={
         **world.env, "JUPYTER_RUNTIME_DIR": str(world.root / "runtime")}, stdout=subprocess.DEVNULL,
         stderr=subprocess.DEVNULL)
@@ -312,7 +318,7 @@ def test_under_a_real_server(world: World) -> None:
         def names() -> set[str]:
             return set(call("api/kernelspecs")["kernelspecs"])
 
-        assert {"spring", "autumn"} <= names()
+        assert set(envs) <= names()
         for name, env in envs.items():
             kernel = call("api/kernels", {"name": name})
             code = f"import sys, only_{name}\nprint(sys.prefix)\n!pip --version"
@@ -339,3 +345,36 @@ def _url_of(folder: Path, server: subprocess.Popen[bytes]) -> str:
                 continue
         time.sleep(0.1)
     raise AssertionError("the server did not start")
+
+
+def test_no_room_and_no_package(world: World) -> None:
+    """No space left: a sentence, and nothing half-written; the kernel package is put in when that is wished."""
+    with_sprig(world)
+    full = run(["bash", "-c", f"ulimit -f 0; {KALYX} enrol lab"], env=world.env, cwd=world.project)
+    assert full.returncode == 1 and full.stderr.startswith("kalyx: "), full.stderr
+    assert not spec_of(world, "lab").parent.exists() and not list(world.home.rglob(".kalyx-*"))
+    bare = world.venv("bare", pip=True)
+    assert world.answer("enrol", "bare")["exit"] == 1
+    assert world.kalyx("enrol", "bare", "--with-kernel-package").returncode == 1  # pip finds none
+    spec = {"argv": ["python", *scenario.KERNEL_ARGS], "display_name": "Sprig", "language": "python"}
+    world.wheels.add("ipykernel", "6", {"sprigkernel.py": SPRIG.read_text()},
+                     data={"share/jupyter/kernels/sprig/kernel.json": json.dumps(spec)})
+    document = world.answer("enrol", "bare", "--with-kernel-package")
+    assert (document["exit"], document["result"]["proof"]["prefix"]) == (0, str(bare))
+
+
+def test_interrupted(world: World) -> None:
+    """Ctrl-C ends a question, and what was started for it, at once."""
+    world.activate(with_sprig(world))
+    kernelspec(world.home, "lab", [python_of(world.home / "envs/lab"), *scenario.KERNEL_ARGS])
+    for seat in ("shell", "kernel:lab"):
+        child = subprocess.Popen([KALYX, "ask", seat, "import time; time.sleep(4329)"], cwd=world.project, env=world.env,
+                                 stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+        time.sleep(1.5)
+        child.send_signal(signal.SIGINT)
+        _, err = child.communicate(timeout=20)
+        assert child.returncode == 130 and "Traceback" not in err
+        time.sleep(0.2)
+        left = [line for line in run(["ps", "-eo", "args"]).stdout.splitlines()
+                if "4329" in line or ("sprigkernel" in line and str(world.root) in line)]
+        assert left == []

@@ -63,10 +63,13 @@ def answer_kernels(finder: SeatFinder, *, server: str | None = None, stale: bool
     first: dict[str, Kernel] = {}
     for kernel in everything:
         first.setdefault(kernel.name, kernel)
-    facts = m.in_parallel(lambda k: finder.kernel_as_registered(
-        k, [o for o in everything if o.name == k.name and o is not k] if first[k.name] is k else []),
-        everything)
-    listed = [_judged(f, first, finder, neighbours) for f in facts]
+    programs = dict.fromkeys(k.argv[0] for k in everything if k.argv and m.path.isabs(k.argv[0]))
+    m.in_parallel(lambda p: finder.examiner.examine(p, m.cwd), programs)  # many kernels share a few
+    names: dict[str, list[Kernel]] = {}
+    for kernel in everything:
+        names.setdefault(kernel.name, []).append(kernel)
+    listed = [_judged(finder.kernel_as_registered(k, names[k.name][1:] if first[k.name] is k else []),
+                      first, finder, neighbours) for k in everything]
     if stale:
         listed = [item for item in listed if is_stale(item.kernel)]
     if proven:

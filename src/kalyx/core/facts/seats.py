@@ -90,6 +90,11 @@ class SeatFinder:
         """Return where the known environments are, without looking into them any further."""
         from kalyx.core.facts import kernelspecs
 
+        if self._prefixes is None and self._kernels is not None:  # read already
+            m = self.machine
+            named = [m.path.dirname(m.path.dirname(k.argv[0])) for k in self._kernels
+                     if k.argv and m.path.isabs(k.argv[0])]
+            self._prefixes = self.surveyor.prefixes(named)
         if self._prefixes is None:
             folders = [f for _, f in kernelspecs.data_folders(self.machine, None)]
             self._prefixes = self.surveyor.prefixes(prefixes_of_kernels(self.machine, folders))

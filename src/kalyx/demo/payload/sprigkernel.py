@@ -201,8 +201,10 @@ class Kernel:
                                      in (content.get("user_expressions") or {}).items()}}
 
     def run_code(self, code):
-        """Execute statements, then evaluate a last expression."""
-        tree = ast.parse(code)
+        """Execute statements, then evaluate a last expression; a line behind ``!`` is the shell's."""
+        lines = [f"print(__import__('subprocess').run({line[1:]!r}, shell=True, capture_output=True, "
+                 "text=True).stdout, end='')" if line.startswith("!") else line for line in code.split("\n")]
+        tree = ast.parse("\n".join(lines))
         last = None
         if tree.body and isinstance(tree.body[-1], ast.Expr):
             last = ast.Expression(tree.body.pop().value)
