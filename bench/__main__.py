@@ -17,6 +17,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from bench.worlds import (
+    lacking_package,
     lived_in_folder,
     many_distributions,
     many_environments,
@@ -53,10 +54,7 @@ PROVE = (
     "argv = (sys.executable, '-m', 'ipykernel_launcher', '-f', '{connection_file}')\n"
     "finder = SeatFinder(RealMachine(), '.', '')\n"
     "assert prove(finder, Kernel('k', 'k', '/k/kernel.json', 'user', argv, {}, 'python'), None, 60).answered\n")
-READ_SITES = (
-    "import glob, os\n"
-    "for name in glob.glob('*/lib/python*/site-packages'):\n"
-    "    os.listdir(name)\n")
+
 
 
 @dataclass(frozen=True)
@@ -108,14 +106,15 @@ def pairs(python: str, crowded: str, project: Path) -> list[Pair]:
              ours_in="crowd", theirs_in="home"),
         Pair("why of a failing import / the failing import", [*kalyx, "why", "nope", "--at", seat],
              [python, "-c", "import nope"], 4.0),
+        Pair("why of a package that lacks a dependency / its failing import",
+             [*kalyx, "why", "lacking", "--at", seat], [python, "-c", "import lacking"], 4.0,
+             ours_in="lacking", theirs_in="lacking"),
         Pair("why of a healthy import / the import", [*kalyx, "why", "json", "--at", seat],
              [python, "-c", "import json"], 3.0),
         Pair("why of a notebook with 30 imports / running them", [*kalyx, "why", "thirty.ipynb", "--at", seat],
              [python, "thirty.py"], 2.0, ours_in="thirty", theirs_in="thirty"),
         Pair("why of a failing import, 300 environments / 30", [*kalyx, "why", "nope", "--at", seat],
              [*kalyx, "why", "nope", "--at", seat], 5.0, ours_in="300/envs", theirs_in="30/envs"),
-        Pair("the same, beyond 30 / reading those folders", [*kalyx, "why", "nope", "--at", seat],
-             [python, "-c", READ_SITES], 5.0, ours_in="300/envs", theirs_in="300/envs"),
         Pair("kernels, 200 kernelspecs / reading them and an interpreter start", [*kalyx, "kernels"],
              [python, "-c", READ_SPECS], 4.0, ours_in="kernels", theirs_in="kernels"),
         Pair("the proof of a kernel / its first answer to a bare client", [python, "-c", PROVE],
@@ -142,6 +141,7 @@ def main() -> int:
         for number in range(100_000):
             os.mknod(folder / "crowd" / f"data-{number}.csv")
         thirty_imports(folder / "thirty")
+        lacking_package(folder / "lacking")
         env["JUPYTER_PATH"] = many_kernels(folder / "kernels", 200)
         for count in (30, 300):
             many_environments(folder / str(count), count)

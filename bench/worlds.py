@@ -7,7 +7,7 @@ import subprocess
 import sys
 from pathlib import Path
 
-__all__ = ["lived_in_folder", "many_distributions", "many_environments",
+__all__ = ["lacking_package", "lived_in_folder", "many_distributions", "many_environments",
            "many_kernels", "thirty_imports"]
 
 BASE = getattr(sys, "_base_executable", None) or sys.executable
@@ -67,6 +67,14 @@ def thirty_imports(folder: Path) -> None:
     cell = {"cell_type": "code", "metadata": {}, "source": lines, "outputs": [], "execution_count": None}
     (folder / "thirty.ipynb").write_text(json.dumps(
         {"cells": [cell], "metadata": {}, "nbformat": 4, "nbformat_minor": 4}))
+
+
+def lacking_package(folder: Path) -> None:
+    """Write a package that loads what packages usually load, and then something that is not there."""
+    (folder / "lacking").mkdir(parents=True)
+    (folder / "lacking" / "__init__.py").write_text(
+        "import dataclasses, json, logging, pathlib, re, urllib.request\nfrom lacking.part import nothing\n")
+    (folder / "lacking" / "part.py").write_text("import nope_at_all\n")
 
 
 def many_kernels(folder: Path, count: int) -> str:

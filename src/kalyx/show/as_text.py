@@ -270,7 +270,8 @@ def enrol_page(page: Page, answer: EnrolAnswer, *, verbose: bool) -> None:
     assert proof is not None
     page.title("ok", f"{kernel.label} is a notebook kernel now, and it answered as itself.")
     page.part("because")
-    scope = {"user": "for you", "env": "in the environment", "system": "for everyone"}.get(kernel.scope, "there")
+    scope = {"user": "for you", "env": "in the environment",
+             "system": "for everyone"}.get(kernel.scope, "there")
     page.say(f"The kernel {kernel.name} was registered {scope}, started, and asked who it is over "
              "the kernel messaging protocol. Its answer is the environment that you named.")
     page.part("how we know")

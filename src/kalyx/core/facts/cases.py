@@ -163,7 +163,7 @@ class Neighbours:
     def shelf(self, folder: str) -> Shelf:
         """Return the distributions of a site folder."""
         if folder not in self._shelves:
-            self._shelves[folder] = Shelf(self.machine, folder)
+            self._shelves[folder] = Shelf(self.machine, folder, names=self._finder.names(folder))
         return self._shelves[folder]
 
     def any_holds(self, folders: Sequence[str], module: str) -> bool:

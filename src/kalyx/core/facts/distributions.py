@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine
@@ -12,6 +13,7 @@ from kalyx.core.record import dataclass
 
 __all__ = ["Shelf", "ZipShelf", "normal_name", "open_shelf", "requirement_name"]
 
+METADATA_ENDINGS = (".dist-info", ".egg-info")
 METADATA_HEAD = 262_144  # bytes; the headers stand before the description
 FIRST_READ = 8192  # bytes; nearly all headers end before that
 MODULE_ENDINGS = ("py", "so", "pyd", "pyc", "dylib")
@@ -56,11 +58,15 @@ def parse_heads(text: str) -> _Heads:
 class Shelf:
     """The distributions whose metadata lies in one folder, read when asked for."""
 
-    def __init__(self, machine: Machine, folder: str, layer: str = "other") -> None:
+    def __init__(self, machine: Machine, folder: str, layer: str = "other",
+                 names: Iterable[str] | None = None) -> None:
+        """Take up a folder; `names` are what it holds, where that has been listed already."""
         self.machine = machine
         self.folder = folder
         self.layer = layer
         self._metadata: list[str] | None = None
+        if names is not None:
+            self._metadata = sorted(n for n in names if n.endswith(METADATA_ENDINGS) or n == "EGG-INFO")
         self._modules: dict[str, tuple[str, ...]] = {}
         self._all: dict[str, Distribution | None] = {}
         self._inside: dict[str, list[str]] = {}
@@ -69,7 +75,7 @@ class Shelf:
         """Return the names of the metadata entries in this folder."""
         if self._metadata is None:
             self._metadata = [n for n in self.machine.names_in(self.folder)
-                              if n.endswith((".dist-info", ".egg-info")) or n == "EGG-INFO"]
+                              if n.endswith(METADATA_ENDINGS) or n == "EGG-INFO"]
         return self._metadata
 
     def distributions(self) -> list[Distribution]:
