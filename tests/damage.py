@@ -455,6 +455,8 @@ MORE_SITUATIONS = [
     Situation("environment variable missing", own("conf.py", "import os\nos.environ['SEED_HOME']\n"), "conf",
               "raises", says="SEED_HOME"),
     # A: names and parts
+    Situation("module of another system", own("reg.py", "import winreg\n"), "reg", "stdlib-not-built",
+              says="Windows only"),
     Situation("wishes of two packages", _two_wishes, "germkit", "dependency-absent", remedy="command"),
     Situation("part of a newer version", _newer_elsewhere(""), "germkit.beds", "submodule-absent", remedy="command"),
     Situation("name of a newer version", _newer_elsewhere(""), "germkit.trial:plan", "attribute-absent",

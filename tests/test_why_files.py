@@ -40,6 +40,8 @@ except ImportError:
     import slowseed
 if TYPE_CHECKING:
     import typesonly
+if sys.platform == "win32":
+    import winreg
 def later():
     import onlylater
 sys.path.append(os.path.join(os.path.dirname(__file__), "more"))
@@ -70,8 +72,8 @@ def test_a_script(world: World, validate) -> None:
     assert failing == {"humidlog", "traygrid", "germkit:nothing", "slowseed", "onlylater"}
     assert set(result["files"][0]["failing"]) == failing and document["exit"] == 1
     guards = {r["module"]: r["asked"][0]["guard"] for r in result["imports"]}
-    assert (guards["ujsonx"], guards["fastseed"], guards["typesonly"], guards["onlylater"]) == (
-        "try", "try", "typing", "function")
+    assert (guards["ujsonx"], guards["fastseed"], guards["typesonly"], guards["onlylater"],
+            guards["winreg"]) == ("try", "try", "typing", "function", "try")
     added = next(r for r in result["imports"] if r["module"] == "added")
     assert added["origin"] == str(world.project / "more" / "added.py")
     missing = next(g for g in result["groups"] if len(g["imports"]) == 4)

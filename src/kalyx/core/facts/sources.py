@@ -318,6 +318,9 @@ def _inside(node: ast.AST, guard: str, instead_of: tuple[int, int] | None) -> It
         lines = (tried.body[0].lineno, tried.body[-1].end_lineno or tried.body[-1].lineno)
         yield from ((child, guard, lines if caught else instead_of) for child in tried.handlers)
         children = [(child, guard) for child in (*tried.orelse, *tried.finalbody)]
+    elif isinstance(node, ast.If) and _asks_where_it_runs(node.test):
+        hold = stronger(guard, "try")  # one branch runs here, the other elsewhere
+        children = [(child, hold) for child in (*node.body, *node.orelse)]
     elif isinstance(node, ast.If) and _is_type_checking(node.test):
         children = [*[(child, "typing") for child in node.body], *[(child, guard) for child in node.orelse]]
     elif isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.Lambda)):
@@ -345,6 +348,13 @@ def _catches_import_error(handler: ast.ExceptHandler) -> bool:
 
 def _is_type_checking(test: ast.expr) -> bool:
     return _dotted(test).split(".")[-1] == "TYPE_CHECKING"
+
+
+def _asks_where_it_runs(test: ast.expr) -> bool:
+    """Whether a condition is about the system or the version of Python."""
+    asked = {_dotted(n) for n in ast.walk(test) if isinstance(n, (ast.Attribute, ast.Name))}
+    return bool(asked & {"sys.platform", "os.name", "platform.system", "sys.version_info", "sys.version",
+                         "sys.implementation.name", "PY2", "PY3", "six.PY2", "six.PY3", "sys.hexversion"})
 
 
 def _dotted(node: ast.AST | None) -> str:

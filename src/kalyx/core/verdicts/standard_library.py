@@ -12,6 +12,13 @@ from kalyx.core.verdicts.failure import Failure
 
 __all__ = ["has_module", "versions_of"]
 
+# Modules that the standard library has on one kind of system alone
+SYSTEM_ONLY = {
+    "Windows": frozenset({"winreg", "_winreg", "winsound", "msvcrt", "nt", "_winapi", "msilib", "_msi"}),
+    "Unix": frozenset({"posix", "pwd", "grp", "spwd", "fcntl", "termios", "tty", "pty", "resource",
+                       "syslog", "nis", "crypt", "readline", "_posixsubprocess", "_posixshmem"}),
+}
+
 
 def versions_of(module: str) -> tuple[str | None, str | None, str | None] | None:
     row = tables.stdlib_history()["modules"].get(module)
@@ -41,6 +48,9 @@ def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
         return None
     table = tables.stdlib_history()
     name = failure.top
+    system = next((s for s, names in SYSTEM_ONLY.items() if name in names), None)
+    if system is not None and (system == "Windows") != (case.obs.who.get("platform") == "win32"):
+        return _of_another_system(case, failure, system)
     history = versions_of(name)
     asked_by_stdlib = failure.asker is not None and case.layer_of_file(failure.asker.file) == "stdlib"
     known = name in table["optional_parts"] or (asked_by_stdlib and name.startswith("_"))
@@ -76,6 +86,20 @@ def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
         (Evidence(f"{name} is part of Python's own standard library, and pip cannot supply it"),
          Evidence(f"no compiled {name} in {folder}", folder), *asker_evidence(case, failure)),
         tuple(todo))
+
+
+def _of_another_system(case: Case, failure: Failure, system: str) -> Finding:
+    """Say that a part of the standard library is only there on another system."""
+    name = failure.top
+    return Finding(
+        "stdlib-not-built", "error", "certain",
+        f"{name} is a part of Python's standard library on {system} only, and this is "
+        f"{case.obs.who.get('platform')}.",
+        (Evidence(f"sys.platform is {case.obs.who.get('platform')!r} in {case.python}", case.python),
+         Evidence(f"{name} belongs to Python itself, and pip cannot supply it"),
+         *asker_evidence(case, failure)),
+        (Remedy(f"Import {name} only where sys.platform says {system}, and do without it elsewhere.", "manual",
+                changes="the import in the code"),))
 
 
 def _base_has(case: Case, prefix: str, name: str) -> bool:
