@@ -188,6 +188,8 @@ def test_killed_at_any_instant(world: World) -> None:
         spec = spec_of(world, "lab")
         if spec.parent.exists():
             assert json.loads(spec.read_text())["argv"] and [p.name for p in spec.parent.iterdir()] == ["kernel.json"]
+        folder = spec.parent.parent
+        assert not folder.exists() or {p.name for p in folder.iterdir()} <= {"lab"}
         listed = world.answer("changes")
         assert listed["exit"] == 0 and listed["notes"] == []
         while [c for c in world.answer("changes")["result"]["changes"] if c["state"] in ("begun", "done")]:

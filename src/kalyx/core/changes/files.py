@@ -57,7 +57,10 @@ def write_file(path: str, data: bytes) -> None:
 
 
 def make_folder_with(folder: str, files: dict[str, bytes]) -> None:
-    """Create a folder with files in it, at once: built beside its place, then renamed.
+    """Create a folder with files in it, at once: built near its place, then renamed.
+
+    Not in the same folder where that can be helped: who lists that one would
+    take what a kill leaves behind for one of its own.
 
     Raises:
         Refused: it exists already, or its parent cannot be written.
@@ -65,7 +68,9 @@ def make_folder_with(folder: str, files: dict[str, bytes]) -> None:
     parent = os.path.dirname(folder)
     try:
         os.makedirs(parent, exist_ok=True)
-        temporary = tempfile.mkdtemp(dir=parent, prefix=".kalyx-")
+        above = os.path.dirname(parent)
+        apart = os.access(above, os.W_OK) and os.stat(above).st_dev == os.stat(parent).st_dev
+        temporary = tempfile.mkdtemp(dir=above if apart else parent, prefix=".kalyx-")
         try:
             os.chmod(temporary, 0o755)
             for name, data in files.items():
