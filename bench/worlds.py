@@ -41,12 +41,17 @@ def many_environments(folder: Path, count: int) -> None:
     """Make `count` environments below a folder: real files of a real one, linked."""
     model = folder / "model"
     make_venv(model, "--without-pip")
+    packages = [f"made_up_{n}" for n in range(40)]
     config = (model / "pyvenv.cfg").read_text()
     short = next(model.glob("lib/python*")).name
     for number in range(count):
         env = folder / "envs" / f"e{number}"
         (env / "bin").mkdir(parents=True)
-        (env / "lib" / short / "site-packages").mkdir(parents=True)
+        site = env / "lib" / short / "site-packages"
+        site.mkdir(parents=True)
+        for name in packages:
+            (site / name).mkdir()
+            (site / f"{name}-1.0.dist-info").mkdir()
         (env / "pyvenv.cfg").write_text(config)
         (env / "bin" / "python").symlink_to((model / "bin" / "python").resolve())
 

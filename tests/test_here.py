@@ -271,7 +271,7 @@ def test_every_interpreter_is_read_right(version: str, world: World) -> None:
     """What is read without running equals what the interpreter answers."""
     from kalyx.core.facts.interpreters import read_interpreter
     from kalyx.core.facts.pyvenv import find_venv_config
-    from kalyx.core.machine import RealMachine
+    from kalyx.core.real_machine import RealMachine
 
     machine, python = RealMachine(), other_pythons()[version]
     programs = [python]

@@ -15,8 +15,8 @@ from kalyx.core.facts.interpreters import Examiner, name_of, read_interpreter
 from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.facts.searchpath import read_search_path
 from kalyx.core.facts.seats import SeatFinder
-from kalyx.core.machine import _read_registry
 from kalyx.core.model import Interpreter
+from kalyx.core.real_machine import read_registry
 from tests.support.made_up import MadeUpMachine
 
 BASE = r"C:\Users\ada\AppData\Local\Programs\Python\Python311"
@@ -215,7 +215,7 @@ def test_registry(monkeypatch: pytest.MonkeyPatch) -> None:
         KEY_WOW64_32KEY=32, OpenKey=open_key, QueryValue=query,
         QueryInfoKey=lambda key: (len(key), 0, 0), EnumKey=lambda key, n: list(key)[n])
     monkeypatch.setitem(sys.modules, "winreg", fake)
-    assert _read_registry() == [r"C:\Py311", r"C:\Py39"]
+    assert read_registry() == [r"C:\Py311", r"C:\Py39"]
 
 
 @pytest.mark.parametrize(("picked", "kept"), [("3.9", False), ("3.11", True)])

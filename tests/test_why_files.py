@@ -11,7 +11,7 @@ import pytest
 
 from kalyx.core.facts import sources
 from kalyx.core.facts.tracebacks import parse_traceback, place_of
-from kalyx.core.machine import RealMachine
+from kalyx.core.real_machine import RealMachine
 from tests.damage import KIT, installed
 from tests.support.build import (
     KALYX,

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import argparse
-import importlib
 import os
 import sys
 
 from kalyx.cli.options import print_error
 from kalyx.core.facts.seats import SeatFinder
 from kalyx.core.facts.wrappers import shell_environment
-from kalyx.core.machine import RealMachine, own_command
+from kalyx.core.real_machine import RealMachine, own_command
 from kalyx.core.record import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -40,10 +39,10 @@ def progress(text: str) -> None:
 def load_pages(options: argparse.Namespace, pages: str = "as_text") -> None:
     """Load what will print the answer, where there is time for it."""
     if options.json:
-        importlib.import_module("kalyx.show.as_json")
+        from kalyx.show import as_json  # noqa: F401
     else:
         for name in (pages, "page", "write"):
-            importlib.import_module(f"kalyx.show.{name}")
+            __import__(f"kalyx.show.{name}")
 
 
 def print_answer(options: argparse.Namespace, answer: Any, *, pages: str = "as_text",
@@ -65,7 +64,7 @@ def print_answer(options: argparse.Namespace, answer: Any, *, pages: str = "as_t
     from kalyx.show.write import Writer
 
     page = Page(os.path.expanduser("~"), os.name == "nt", own_command())
-    lay_out = getattr(importlib.import_module(f"kalyx.show.{pages}"), f"{name}_page")
+    lay_out = getattr(__import__(f"kalyx.show.{pages}", fromlist=[name]), f"{name}_page")
     lay_out(page, answer, verbose=options.verbose)
     if options.quiet:
         page.lines = [line for line in page.lines if line.role.startswith("title")]

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-import importlib
 import os
 import sys
 
 from kalyx import __version__
 from kalyx.cli.options import Parser, UsageError, add_global_options, asks_for_json, print_error
 from kalyx.core.errors import KalyxError, Refused, WrongUsage
+from kalyx.core.record import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from typing import Any
 
 __all__ = ["run"]
 
@@ -58,8 +61,13 @@ def build_parser(only: str | None) -> Parser:
         sub = commands.add_parser(name, help=line, description=line[0].upper() + line[1:] + ".",
                                   allow_abbrev=False)
         add_global_options(sub)
-        importlib.import_module(f"kalyx.cli.{module}").add_arguments(sub)
+        load(module).add_arguments(sub)
     return parser
+
+
+def load(module: str) -> Any:
+    """Return the module of a command; not by `importlib`, whose own import takes longer."""
+    return __import__(f"kalyx.cli.{module}", fromlist=["run"])
 
 
 def run(argv: list[str]) -> int:
@@ -73,8 +81,7 @@ def run(argv: list[str]) -> int:
         options = build_parser(command).parse_args(argv)
         if options.command is None:
             raise UsageError("no command was given.", "kalyx --help lists them.")
-        module = importlib.import_module(f"kalyx.cli.{COMMANDS[options.command][0]}")
-        status: str = module.run(options)
+        status: str = load(COMMANDS[options.command][0]).run(options)
         return STATUS[status]
     except UsageError as error:
         return report_error(argv, command, "error", error.message, error.hint)

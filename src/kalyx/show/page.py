@@ -24,6 +24,8 @@ _CONTROL = pattern(r"[\x00-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]"
 
 def clean(text: str) -> str:
     """Make control characters and direction overrides visible instead of passing them on."""
+    if text.isprintable():
+        return text
     return _CONTROL.sub(lambda m: f"\\x{ord(m.group()):02x}" if ord(m.group()) < 256
                         else f"\\u{ord(m.group()):04x}", text)
 
@@ -52,7 +54,7 @@ class Page:
 
     def short(self, text: str) -> str:
         """Write the home folder as ``~`` wherever it begins a path."""
-        if len(self.home) > 1:
+        if len(self.home) > 1 and self.home in text:
             text = re.sub(r"(?<![\w./\\-])" + re.escape(self.home) + r"(?=[/\\]|$|[\s,;:.'\")])",
                           "~", text)
         return clean(" ".join(text.split("\n")) if "\n" in text else text)
@@ -94,7 +96,7 @@ class Page:
         """Write a command line for the shell, the home folder as ``~``, Kalyx by its name."""
         if self.own_command and tuple(argv[:len(self.own_command)]) == self.own_command:
             argv = ("kalyx", *argv[len(self.own_command):])
-        if self.windows or (argv and re.match(r"[A-Za-z]:\\", argv[0])):
+        if self.windows or (argv and argv[0][:1].isalpha() and argv[0][1:3] == ":\\"):
             import subprocess
 
             return clean(subprocess.list2cmdline(argv))

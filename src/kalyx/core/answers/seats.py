@@ -6,7 +6,6 @@ from kalyx.core.facts.cases import Neighbours
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.model import Finding, Seat
 from kalyx.core.record import replace
-from kalyx.core.verdicts.interpreter import env_gone, interpreter_broken, interpreter_gone
 
 __all__ = ["judge_seat"]
 
@@ -31,9 +30,12 @@ def judge_seat(facts: SeatFacts, finder: SeatFinder, neighbours: Neighbours) -> 
         from kalyx.core.verdicts.kernel import judge_kernel
 
         found += judge_kernel(facts, machine, neighbours)
-    general = [interpreter_gone(facts, machine), interpreter_broken(facts, machine)]
-    if general[0] is not None:
-        found += env_gone(facts, machine)
-    if not _GONE & {f.cause for f in found}:
-        found = [f for f in general if f is not None] + found
+    if facts.seat.interpreter is not None and not facts.seat.interpreter.works:
+        from kalyx.core.verdicts.interpreter import env_gone, interpreter_broken, interpreter_gone
+
+        general = [interpreter_gone(facts, machine), interpreter_broken(facts, machine)]
+        if general[0] is not None:
+            found += env_gone(facts, machine)
+        if not _GONE & {f.cause for f in found}:
+            found = [f for f in general if f is not None] + found
     return replace(facts.seat, findings=tuple(found))

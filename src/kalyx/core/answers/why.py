@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Sequence
+from itertools import islice
 
 from kalyx.core.errors import WrongUsage
-from kalyx.core.facts.observations import observe_import
+from kalyx.core.facts.observations import Attempt
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.model import (
     Comparison,
@@ -21,9 +21,10 @@ from kalyx.core.model import (
 from kalyx.core.record import TYPE_CHECKING, dataclass, replace
 
 if TYPE_CHECKING:
-    from typing import Any
 
     from kalyx.core.facts.cases import Neighbours
+
+MOST_AT_ONCE = 8  # children
 
 __all__ = ["WhyAnswer", "answer_compared", "answer_why", "parse_request"]
 
@@ -56,10 +57,9 @@ def parse_request(text: str) -> tuple[str, str | None]:
         WrongUsage: it is not a dotted name.
     """
     module, colon, name = text.partition(":")
-    if re.fullmatch(r"[A-Za-z0-9][\w.-]*", module):  # perhaps the name of a distribution
+    if not module.startswith("-"):  # perhaps the name of a distribution
         module = module.replace("-", "_")
-    if not re.fullmatch(r"[^\W\d]\w*(\.[^\W\d]\w*)*", module) or (
-            colon and not re.fullmatch(r"[^\W\d]\w*", name)):
+    if not all(p.isidentifier() for p in module.split(".")) or (colon and not name.isidentifier()):
         raise WrongUsage(f"{text!r} is not the name of a module.", "Write a module as in an "
                          "import: name, package.part, or package:name.")
     return module, name or None
@@ -79,27 +79,37 @@ def answer_why(finder: SeatFinder, requests: Sequence[str], seat_ref: str, limit
     finder.examiner.asks_when_read = False  # the import itself will show what it is
     facts = finder.resolve(seat_ref)
 
-    def prepare() -> tuple[Seat, Neighbours]:  # while the children run: load the checks, look around
-        from kalyx.core.answers.seats import judge_seat
-        from kalyx.core.facts.cases import Neighbours
-        from kalyx.core.verdicts.imports import load_checks
-
-        load_checks()
-        neighbours = Neighbours(finder.machine, finder)
-        seat = judge_seat(facts, finder, neighbours)
-        finder.machine.in_background(lambda: neighbours.look_ahead([m.split(".")[0] for m, _ in wanted]))
+    waiting = iter(wanted)
+    attempts = [begin_attempt(finder, facts.seat, r, limit) for r in islice(waiting, MOST_AT_ONCE)]
+    try:
+        seat, neighbours = _prepare(finder, facts, [module for module, _ in wanted])
         meanwhile()
-        return seat, neighbours
-
-    def observe(request: tuple[str, str | None]) -> Observation | None:
-        return observe_request(finder, facts.seat, request, limit)
-
-    jobs: list[Callable[[], Any]] = [*[lambda r=r: observe(r) for r in wanted], prepare]
-    *observed, (seat, neighbours) = finder.machine.in_parallel(lambda job: job(), jobs)
+        observed = []
+        for attempt in attempts:  # it grows: as one ends, the next begins
+            observed.append(attempt.result() if attempt else None)
+            attempts += [begin_attempt(finder, facts.seat, r, limit) for r in islice(waiting, 1)]
+    except BaseException:
+        for attempt in attempts:
+            if attempt is not None:
+                attempt.end()
+        raise
     facts = replace(facts, seat=seat)
     reports = [explain(finder, facts, request, seen, neighbours)
                for request, seen in zip(wanted, observed, strict=True)]
     return WhyAnswer(seat, tuple(reports), _notes(facts, requests))
+
+
+def _prepare(finder: SeatFinder, facts: SeatFacts, modules: Sequence[str]) -> tuple[Seat, Neighbours]:
+    """Load the checks, judge the seat and begin to look around, while the imports are being tried."""
+    from kalyx.core.answers.seats import judge_seat
+    from kalyx.core.facts.cases import Neighbours
+    from kalyx.core.verdicts.imports import load_checks
+
+    load_checks()
+    neighbours = Neighbours(finder.machine, finder)
+    seat = judge_seat(facts, finder, neighbours)
+    finder.machine.in_background(lambda: neighbours.look_ahead([m.split(".")[0] for m in modules]))
+    return seat, neighbours
 
 
 def answer_compared(finder: SeatFinder, requests: Sequence[str], seat_ref: str, other_ref: str,
@@ -144,14 +154,20 @@ def answer_compared(finder: SeatFinder, requests: Sequence[str], seat_ref: str, 
     return WhyAnswer(seats[0].seat, tuple(reports), notes, tuple(comparisons))
 
 
-def observe_request(finder: SeatFinder, seat: Seat, request: tuple[str, str | None],
-                    limit: float) -> Observation | None:
-    """Try one import at a seat; None when the seat has nothing that could run it."""
+def begin_attempt(finder: SeatFinder, seat: Seat, request: tuple[str, str | None],
+                  limit: float) -> Attempt | None:
+    """Begin to try one import at a seat; None when the seat has nothing that could run it."""
     runnable = seat.interpreter is not None and seat.interpreter.known_by not in ("gone", "broken")
     if seat.launch is None or not runnable:
         return None
-    return observe_import(finder.machine, seat.launch, seat.interpreter,
-                          finder.examiner.probe_folder, *request, limit)
+    return Attempt(finder.machine, seat.launch, seat.interpreter, finder.examiner.probe_folder, *request, limit)
+
+
+def observe_request(finder: SeatFinder, seat: Seat, request: tuple[str, str | None],
+                    limit: float) -> Observation | None:
+    """Try one import at a seat; None when the seat has nothing that could run it."""
+    attempt = begin_attempt(finder, seat, request, limit)
+    return attempt.result() if attempt else None
 
 
 def explain(finder: SeatFinder, facts: SeatFacts, request: tuple[str, str | None],
@@ -159,17 +175,22 @@ def explain(finder: SeatFinder, facts: SeatFacts, request: tuple[str, str | None
     """Judge what was seen of one import."""
     from kalyx.core.facts.cases import Case
     from kalyx.core.verdicts.imports import judge_import
-    from kalyx.core.verdicts.interpreter import interpreter_broken, report_without_run
 
     seat = facts.seat
-    stopping = tuple(f for f in seat.findings if f.severity == "error")
-    if observed is None:
-        return report_without_run(seat, *request, stopping, facts)
-    if observed.outcome == "no-start" or (observed.outcome == "hang" and not observed.who):
-        broken = interpreter_broken(facts, finder.machine, observed)
-        return report_without_run(seat, *request, (broken,) if broken else stopping, facts)
+    if observed is None or observed.outcome == "no-start" or (observed.outcome == "hang" and not observed.who):
+        return _not_begun(finder, facts, request, observed)
     seat = replace(seat, interpreter=as_observed(seat.interpreter, observed))
     return judge_import(Case(finder.machine, seat, observed, neighbours))
+
+
+def _not_begun(finder: SeatFinder, facts: SeatFacts, request: tuple[str, str | None],
+               observed: Observation | None) -> ImportReport:
+    """Report an import that could not even be tried."""
+    from kalyx.core.verdicts.interpreter import interpreter_broken, report_without_run
+
+    stopping = tuple(f for f in facts.seat.findings if f.severity == "error")
+    broken = interpreter_broken(facts, finder.machine, observed) if observed is not None else None
+    return report_without_run(facts.seat, *request, (broken,) if broken else stopping, facts)
 
 
 def as_observed(interpreter: Interpreter | None, observed: Observation) -> Interpreter | None:

@@ -6,9 +6,9 @@ they ask of it, and the case reads it then, once.
 
 from __future__ import annotations
 
+from _thread import allocate_lock
 from collections.abc import Callable, Sequence
 from functools import cached_property
-from threading import Lock
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.distributions import Shelf, normal_name
@@ -22,7 +22,6 @@ from kalyx.core.facts.layers import (
     site_folders,
     visible_sites,
 )
-from kalyx.core.facts.markers import marker_values
 from kalyx.core.facts.modules import Candidate, Finder, module_names, top_level
 from kalyx.core.machine import Machine
 from kalyx.core.model import (
@@ -60,6 +59,32 @@ class Survey(Protocol):
         """Read all of them."""
 
 
+class _Site:
+    """What lies in a folder, kept as one text: asking that is all that is done with most folders."""
+
+    def __init__(self, machine: Machine, folder: str) -> None:
+        names = machine.entries(folder)
+        self._text = "\0".join(("", *names, ""))
+        self._plain = ""
+        self.extensions = {n.partition(".")[0] for n in names if n.endswith((".so", ".pyd"))} if (
+            ".so\0" in self._text or ".pyd\0" in self._text) else set()
+        lines = link_lines(machine, folder, names) if ".pth\0" in self._text else ()
+        self.links = [line.target for line in lines if line.target]
+
+    def has(self, name: str) -> bool:
+        """Whether there is something of that name."""
+        return f"\0{name}\0" in self._text
+
+    def names(self) -> list[str]:
+        """Return the names."""
+        return self._text[1:-1].split("\0")
+
+    def may_have_metadata_of(self, name: str) -> bool:
+        """Whether some entry begins as a distribution's normalised name does."""
+        self._plain = self._plain or self._text.lower().replace("_", "-").replace(".", "-")
+        return "\0" + normal_name(name).split("-")[0] in self._plain
+
+
 class Neighbours:
     """The other environments of the machine, and the modules that they have."""
 
@@ -69,13 +94,16 @@ class Neighbours:
         self._survey = survey
         self._found: list[Environment] | None = None
         self._prefixes: list[str] | None = None
-        self._turn = Lock()
+        self._turn = allocate_lock()  # who asks while it is being looked for waits, and looks no second time
+        self._looking = allocate_lock()
         self._sites: dict[str, list[str]] = {}
         self._sites_of: dict[str, list[str]] = {}
-        self._links: dict[str, list[str]] = {}
+        self._listed: dict[str, _Site] = {}
+        self._reached: dict[str, list[str]] = {}
+        self._with_module: dict[str, list[str]] = {}
+        self._with_name: dict[str, list[str]] = {}
         self._by_name: dict[str, list[str]] | None = None
         self._visible: dict[str, list[str]] = {}
-        self._finder = Finder(machine)
         self._shelves: dict[str, Shelf] = {}
         self._having: dict[tuple[str, str], list[Elsewhere]] = {}
 
@@ -104,10 +132,9 @@ class Neighbours:
 
     def _search(self, module: str, skip: str) -> list[Elsewhere]:
         found = []
-        for prefix in self.prefixes:
-            if self.machine.key(prefix) == skip or not any(
-                    self._holds(f, module) for f in self._with_links(self._sites_at(prefix))):
-                continue  # most have not: they are not looked into any further
+        for prefix in self._prefixes_with(module):
+            if self.machine.key(prefix) == skip:
+                continue
             environment = self._survey.describe(prefix) if self._survey else None
             if environment is None or self.machine.key(environment.path) == skip:
                 continue
@@ -122,19 +149,33 @@ class Neighbours:
                     break
         return found
 
+    def _prefixes_with(self, module: str) -> list[str]:
+        """Return the places whose site folders have a module: most have not, and are not looked into."""
+        with self._looking:
+            if module not in self._with_module:
+                self._with_module[module] = [p for p in self.prefixes if any(
+                    self._holds(f, module) for f in self._folders_at(p))]
+            return self._with_module[module]
+
+    def _prefixes_providing(self, name: str) -> list[str]:
+        """Return the places that have a distribution called `name`."""
+        with self._looking:
+            if name not in self._with_name:
+                self._with_name[name] = [p for p in self.prefixes if any(
+                    self.shelf(f).entry_named(name) for f in self._sites_at(p)
+                    if self._list(f).may_have_metadata_of(name))]
+            return self._with_name[name]
+
     def look_ahead(self, modules: Sequence[str]) -> None:
-        """List what will be asked about when an import fails, while it is still being tried."""
-        for prefix in self.prefixes:
-            for folder in self._with_links(self._sites_at(prefix)):
-                for module in modules:
-                    self._holds(folder, module)
+        """Look for what will be asked about when an import fails, while it is still being tried."""
+        for module in modules:
+            self._prefixes_with(module)
+            self._prefixes_providing(module)
 
     def providing_name(self, name: str) -> list[tuple[Environment, Distribution]]:
         """Return the environments that have a distribution called `name`."""
         found = []
-        for prefix in self.prefixes:
-            if not any(self.shelf(f).entry_named(name) for f in self._sites_at(prefix)):
-                continue
+        for prefix in self._prefixes_providing(name):
             environment = self._survey.describe(prefix) if self._survey else None
             for folder in self.sites(environment) if environment else ():
                 distribution = self.shelf(folder).named(name)
@@ -163,7 +204,7 @@ class Neighbours:
     def shelf(self, folder: str) -> Shelf:
         """Return the distributions of a site folder."""
         if folder not in self._shelves:
-            self._shelves[folder] = Shelf(self.machine, folder, names=self._finder.names(folder))
+            self._shelves[folder] = Shelf(self.machine, folder, names=self._list(folder).names())
         return self._shelves[folder]
 
     def any_holds(self, folders: Sequence[str], module: str) -> bool:
@@ -184,28 +225,32 @@ class Neighbours:
             self._sites_of[prefix] = site_folders(self.machine, prefix)
         return self._sites_of[prefix]
 
+    def _folders_at(self, prefix: str) -> list[str]:
+        """Return the site folders under a prefix and the folders that they link to."""
+        if prefix not in self._reached:
+            self._reached[prefix] = self._with_links(self._sites_at(prefix))
+        return self._reached[prefix]
+
     def _folders(self, environment: Environment) -> list[str]:
         return self._with_links(self.sites(environment))
 
     def _with_links(self, sites: list[str]) -> list[str]:
-        return [*sites, *[target for site in sites for target in self._links_in(site)]]
+        return [*sites, *[target for site in sites for target in self._list(site).links]]
 
-    def _links_in(self, site: str) -> list[str]:
-        if site not in self._links:
-            has_any = any(n.endswith(".pth") for n in self._finder.names(site))
-            lines = link_lines(self.machine, site) if has_any else []
-            self._links[site] = [line.target for line in lines if line.target]
-        return self._links[site]
+    def _list(self, folder: str) -> _Site:
+        """List a folder once, and note what will be asked of its names again and again."""
+        if folder not in self._listed:
+            self._listed[folder] = _Site(self.machine, folder)
+        return self._listed[folder]
 
     def _holds(self, folder: str, module: str) -> bool:
-        names = self._finder.names(folder)
-        if module + ".py" in names or any(
-                n.startswith(module + ".") and n.endswith((".so", ".pyd")) for n in names):
+        listed = self._list(folder)
+        if listed.has(module + ".py") or module in listed.extensions:
             return True
-        if module not in names:
-            return f"__editable___{module}_finder.py" in names
-        inside = self._finder.names(self.machine.path.join(folder, module))
-        return any(n.endswith((".py", ".so", ".pyd")) or "." not in n for n in inside
+        if not listed.has(module):
+            return listed.has(f"__editable___{module}_finder.py")
+        return any(n.endswith((".py", ".so", ".pyd")) or "." not in n
+                   for n in self.machine.entries(self.machine.path.join(folder, module))
                    if n != "__pycache__")
 
     def _distribution(self, environment: Environment, module: str) -> Distribution | None:
@@ -400,6 +445,8 @@ class Case:
     @property
     def markers(self) -> dict[str, str]:
         """What the seat's interpreter says to environment markers."""
+        from kalyx.core.facts.markers import marker_values
+
         return marker_values(str(self.obs.who.get("version", "3.0")),
                              str(self.obs.who.get("implementation", "cpython")),
                              str(self.obs.who.get("platform", self.machine.platform)))

@@ -22,7 +22,7 @@ RECORD_LIMIT = 8 * 1024 * 1024
 
 def normal_name(name: str) -> str:
     """Return a distribution's name in the form that compares (PEP 503)."""
-    return re.sub(r"[-_.]+", "-", name).lower()
+    return name.lower() if name.isalnum() else re.sub(r"[-_.]+", "-", name).lower()
 
 
 def requirement_name(requirement: str) -> str:

@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterable
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.interpreters import USUAL_NAMES, Examiner, environment_of, name_of, python_in
-from kalyx.core.facts.launchers import read_head, split_path
+from kalyx.core.facts.interpreters import (
+    USUAL_NAMES,
+    Examiner,
+    environment_of,
+    is_environment,
+    name_of,
+    python_in,
+)
+from kalyx.core.facts.launchers import read_head, split_path, version_in_name
 from kalyx.core.facts.places import KEPT
 from kalyx.core.machine import Machine
 from kalyx.core.model import Environment
-from kalyx.core.patterns import pattern
 from kalyx.core.record import replace
 
-__all__ = ["PLACES", "Surveyor", "is_environment"]
+__all__ = ["PLACES", "Surveyor", "prefixes_of_kernels"]
 
 # Folders whose sub-folders are environments or installations, as data:
 # (platforms, folder); ~ is the home folder, $NAME a variable.
@@ -53,14 +58,6 @@ SINGLE: tuple[tuple[str, str], ...] = (
 )
 MOST_CHILDREN = 2000
 DEEPEST = 4  # folders below one that was named
-INTERPRETER = pattern(r"(python|pypy)(\d(\.\d+)?)?(\.exe)?")
-
-
-def is_environment(machine: Machine, folder: str) -> bool:
-    """Whether a folder is an environment: pyvenv.cfg or conda-meta, and not just the name."""
-    m = machine
-    return (m.is_file(m.path.join(folder, "pyvenv.cfg"))
-            or m.is_folder(m.path.join(folder, "conda-meta")))
 
 
 def is_installation(machine: Machine, folder: str) -> bool:
@@ -71,7 +68,7 @@ def is_installation(machine: Machine, folder: str) -> bool:
             m.path.join(folder, "Lib"))
     program = python_in(m, folder)
     return m.is_executable(program) and any(
-        re.fullmatch(r"(python|pypy)\d\.\d+t?", n) for n in m.names_in(m.path.join(folder, "lib")))
+        version_in_name(n) for n in m.entries(m.path.join(folder, "lib")))
 
 
 class Surveyor:
@@ -127,7 +124,7 @@ class Surveyor:
         for prefix in (*extra, *self._named, *self._near(), *self._usual(), *self._on_path(),
                        *self._conda(), *self.machine.registered_pythons()):
             key = self.machine.key(prefix)
-            if KEPT in self.machine.path.basename(prefix):
+            if KEPT in prefix and KEPT in self.machine.path.basename(prefix):
                 continue  # retired: it is there to be brought back
             if key in seen:
                 others = self.twins.setdefault(key, [])
@@ -167,22 +164,27 @@ class Surveyor:
                 break
             folders.append(parent)
             parent = m.path.dirname(parent)
-        candidates: list[str] = list(folders)
+        found = [f for f in folders if is_environment(m, f)]
         for folder in folders:
+            start = folder.rstrip(m.path.sep) + m.path.sep
             names, inside, _ = m.scan(folder)
-            links = [n for n in names if n not in inside and m.read_link(m.path.join(folder, n))]
-            children = [m.path.join(folder, n) for n in (*inside, *links)[:MOST_CHILDREN]]
-            candidates += children
-            if folder in folders[:2]:
-                candidates += [m.path.join(child, name) for child in children
-                               for name in (".venv", "venv", "env")]
-        return [c for c in candidates if is_environment(m, c)]
+            real = set(inside)
+            links = [n for n in names if n not in real and m.read_link(start + n)]
+            for name in (*inside, *links)[:MOST_CHILDREN]:
+                child = start + name
+                if is_environment(m, child):
+                    found.append(child)
+                elif folder in folders[:2]:
+                    deeper = [f"{child}{m.path.sep}{n}" for n in (".venv", "venv", "env")]
+                    found += [c for c in deeper if m.exists(c) and is_environment(m, c)]
+        return found
 
     def _usual(self) -> list[str]:
         m = self.machine
         candidates = [p for p in (self._expand(*row) for row in SINGLE) if p]
         for root in (*filter(None, (self._expand(*row) for row in PLACES)), *self.roots()):
-            candidates += [m.path.join(root, n) for n in m.names_in(root)[:MOST_CHILDREN]]
+            start = root.rstrip(m.path.sep) + m.path.sep
+            candidates += [start + n for n in m.scan(root)[0][:MOST_CHILDREN]]
         return [c for c in candidates if is_environment(m, c) or is_installation(m, c)]
 
     def _expand(self, platforms: str, place: str) -> str | None:
@@ -203,9 +205,11 @@ class Surveyor:
         m = self.machine
         prefixes = []
         seen: set[str] = set()
-        for folder in dict.fromkeys(split_path(m, m.env.get("PATH", ""))):
-            names = [n for n in m.names_in(folder)
-                     if n.startswith(("python", "pypy")) and INTERPRETER.fullmatch(n)]
+        folders = {m.key(f): f for f in reversed(split_path(m, m.env.get("PATH", "")))}
+        for folder in reversed(folders.values()):  # /bin may be /usr/bin by another name
+            names = sorted(n for n in m.entries(folder)
+                           if n.startswith(("python", "pypy"))
+                           and version_in_name(n.removesuffix(".exe")) is not None)
             near = bool(names) and m.is_file(m.path.join(m.path.dirname(folder), "pyvenv.cfg"))
             for name in names:
                 program = m.path.join(folder, name)

@@ -12,7 +12,13 @@ import re
 from collections.abc import Mapping
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.launchers import follow_links, parse_shebang, parse_wrapper, read_head
+from kalyx.core.facts.launchers import (
+    follow_links,
+    parse_shebang,
+    parse_wrapper,
+    read_head,
+    version_in_name,
+)
 from kalyx.core.facts.pyvenv import VenvConfig, find_venv_config
 from kalyx.core.machine import Machine, RunResult
 from kalyx.core.model import Environment, Interpreter, TrailStep
@@ -21,8 +27,8 @@ from kalyx.core.record import TYPE_CHECKING, dataclass, replace
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["Examined", "Examiner", "environment_of", "name_of", "numbered", "program_folder",
-           "python_in"]
+__all__ = ["Examined", "Examiner", "environment_of", "is_environment", "name_of", "numbered",
+           "program_folder", "python_in"]
 
 
 @dataclass(frozen=True)
@@ -281,18 +287,20 @@ def read_base_prefix(machine: Machine, program: str) -> str | None:
     """Search upwards for the standard library, as the interpreter itself does at start."""
     m = machine
     wanted = m.path.basename(program)
-    match = re.search(r"(python|pypy)(\d+\.\d+)", wanted)
+    library = wanted.removesuffix("t") if "." in (version_in_name(wanted) or "") else None
+    if library is None and (match := re.search(r"(python|pypy)(\d+\.\d+)", wanted)):
+        library = match.group(0)
     folder = m.path.dirname(program)
     for _ in range(12):
         if m.platform == "win32":
             if m.is_file(m.path.join(folder, "Lib", "os.py")):
                 return str(folder)
-        elif match and any(m.is_file(m.path.join(folder, lib, match.group(0) + tag, "os.py"))
-                           for lib in ("lib", "lib64") for tag in ("", "t")):
+        elif library and any(m.is_file(m.path.join(folder, lib, library + tag, "os.py"))
+                             for lib in ("lib", "lib64") for tag in ("", "t")):
             return str(folder)
-        elif not match:
+        elif not library:
             for name in m.names_in(m.path.join(folder, "lib")):
-                if re.fullmatch(r"(python|pypy)\d\.\d+t?", name) and m.is_file(
+                if "." in (version_in_name(name) or "") and m.is_file(
                         m.path.join(folder, "lib", name, "os.py")):
                     return str(folder)
         parent = m.path.dirname(folder)
@@ -305,8 +313,11 @@ def read_base_prefix(machine: Machine, program: str) -> str | None:
 def read_version(machine: Machine, base: str, program: str) -> str | None:
     """Read the full version from the installation's own header or package record."""
     m = machine
-    match = re.search(r"\d+\.\d+", m.path.basename(program))
-    short = match.group(0) if match else ""
+    name = m.path.basename(program)
+    short = version_in_name(name)
+    if short is None:
+        match = re.search(r"\d+\.\d+", name)
+        short = match.group(0) if match else ""
     for record in m.names_in(m.path.join(base, "conda-meta")):
         hit = re.fullmatch(r"python-(\d+\.\d+\.\d+\w*)-.*\.json", record)
         if hit:
@@ -337,6 +348,12 @@ def name_of(machine: Machine, prefix: str) -> str:
         parent = machine.path.basename(machine.path.dirname(prefix))
         return f"{parent}/{base}" if parent else str(base)
     return str(base)
+
+
+def is_environment(machine: Machine, folder: str) -> bool:
+    """Whether a folder is an environment: pyvenv.cfg or conda-meta, and not just the name."""
+    inside = folder + machine.path.sep
+    return machine.exists(inside + "pyvenv.cfg") or machine.exists(inside + "conda-meta")
 
 
 def environment_of(machine: Machine, interpreter: Interpreter | None) -> Environment | None:

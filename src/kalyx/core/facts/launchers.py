@@ -10,10 +10,9 @@ from kalyx.core.patterns import pattern
 from kalyx.core.record import dataclass
 
 __all__ = ["Found", "Shebang", "find_on_path", "follow_links", "parse_shebang",
-           "parse_wrapper", "read_head", "split_path"]
+           "parse_wrapper", "read_head", "split_path", "version_in_name"]
 
 HEAD = 8192  # bytes; a wrapper or the top of a script
-_ENV = pattern(r"(^|/)env$")
 _PYTHON = pattern(r"^(python|pypy)[\d.]*[dmtu]*w?(\.exe)?$", re.IGNORECASE)
 
 
@@ -123,7 +122,7 @@ def parse_shebang(head: bytes) -> Shebang | None:
         if hop:
             target = hop.group(1) or hop.group(2) or hop.group(3)
             return Shebang(target, tuple(hop.group(4).split()), "sh", 2)
-    if _ENV.search(program):
+    if program.rsplit("/", 1)[-1] == "env":
         args = rest.split()
         while args and (args[0] in ("-S", "-i", "-") or "=" in args[0]):
             args.pop(0)
@@ -138,6 +137,20 @@ def parse_shebang(head: bytes) -> Shebang | None:
 def is_python_name(program: str) -> bool:
     """Whether a program's file name is one that Python interpreters carry."""
     return bool(_PYTHON.match(program.replace("\\", "/").rsplit("/", 1)[-1]))
+
+
+def version_in_name(name: str) -> str | None:
+    """Return the version in the name of a program or library folder: ``3.11`` of ``python3.11t``.
+
+    Empty where it carries none (``python``); None when it is no name of Python's.
+    """
+    start = next((s for s in ("python", "pypy") if name.startswith(s)), None)
+    if start is None or name == start:
+        return start and ""
+    version = name[len(start):].removesuffix("t")
+    major, dot, minor = version.partition(".")
+    known = len(major) == 1 and major.isdigit() and (minor.isdigit() if dot else True)
+    return version if known else None
 
 
 def parse_wrapper(text: str) -> str | None:

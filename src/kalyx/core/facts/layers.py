@@ -2,22 +2,18 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.launchers import version_in_name
 from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.machine import Machine
 from kalyx.core.model import Interpreter
-from kalyx.core.patterns import pattern
 from kalyx.core.record import dataclass
 
 __all__ = ["Layer", "LinkLine", "PathFacts", "classify_path", "link_lines", "pythonpath_of",
            "site_folders", "user_site", "visible_sites"]
 
-_STDLIB = pattern(r"[/\\](python|pypy)\d(\.\d+)?t?([/\\](lib-\w+|plat-[\w-]+))?$|python\d+t?\.zip$|"
-                     r"[/\\](Lib|DLLs)$", re.IGNORECASE)
-_SITE = pattern(r"[/\\](site|dist)-packages$", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
@@ -64,16 +60,26 @@ def classify_path(machine: Machine, path: Sequence[str], facts: PathFacts) -> li
 def _layer_of(m: Machine, entry: str, facts: PathFacts) -> str:
     if facts.user_site and m.key(entry) == m.key(facts.user_site):
         return "user"
-    if _SITE.search(entry):
+    *_, above, name = ("", "", *entry.replace("\\", "/").lower().split("/"))
+    if name in ("site-packages", "dist-packages"):
         for prefix, layer in ((facts.prefix, "env"), (facts.base_prefix, "base")):
             if m.is_within(entry, prefix) or m.is_within(m.real_path(entry), m.real_path(prefix)):
                 return layer
         # Debian keeps a base's own packages in /usr/local and /usr/lib beside /usr
         if facts.base_prefix == "/usr" and entry.startswith("/usr/local/"):
             return "env" if facts.prefix == facts.base_prefix else "base"
-    elif _STDLIB.search(entry) or m.is_file(m.path.join(entry, "os.py")):
+    elif _is_library(name, above) or m.is_file(m.path.join(entry, "os.py")):
         return "stdlib"
     return "other"
+
+
+def _is_library(name: str, above: str) -> bool:
+    """Whether a path's last two parts, in small letters, are those of a standard library."""
+    if name.startswith(("lib-", "plat-")):
+        name = above
+    if name.startswith("python") and name.endswith(".zip"):
+        return name[6:-4].removesuffix("t").isdigit()
+    return name in ("lib", "dlls") or bool(version_in_name(name))
 
 
 @dataclass(frozen=True)
@@ -86,13 +92,12 @@ class LinkLine:
     target: str | None
 
 
-def link_lines(machine: Machine, folder: str) -> list[LinkLine]:
-    """Read the .pth files of a site folder, as the site module does."""
+def link_lines(machine: Machine, folder: str, names: Iterable[str] | None = None) -> list[LinkLine]:
+    """Read the .pth files of a site folder, as the site module does; `names` are those in it, if known."""
     m = machine
     found = []
-    for name in m.names_in(folder):
-        if not name.endswith(".pth"):
-            continue
+    listed = m.entries(folder) if names is None else names
+    for name in sorted(n for n in listed if n.endswith(".pth")):
         file = m.path.join(folder, name)
         try:
             text = m.read_text(file, 1_048_576)
@@ -142,20 +147,20 @@ def site_folders(machine: Machine, prefix: str, kind: str = "venv",
         return [folder] if m.is_folder(folder) else []
     short = ".".join(version.split(".")[:2]) if version else None
     found = []
-    libraries = [m.path.join(prefix, "lib"), m.path.join(prefix, "lib64")]
+    sep = m.path.sep
+    libraries = [prefix + sep + "lib"]
+    second = prefix + sep + "lib64"  # in most environments another name of the first
+    if m.exists(second) and m.read_link(second) != "lib" and not m.same(second, libraries[0]):
+        libraries.append(second)
     if prefix == "/usr":
         libraries.append("/usr/local/lib")
     for library in libraries:
-        if library.endswith("lib64") and m.same(library, libraries[0]):
-            continue
-        for name in m.names_in(library):
-            match = re.fullmatch(r"(python|pypy)(\d(?:\.\d+)?)t?", name)
-            if not match or (short and match.group(2) not in (short, short.split(".")[0])):
+        for name in sorted(n for n in m.entries(library) if n.startswith(("python", "pypy"))):
+            known = version_in_name(name)
+            if not known or (short and known not in (short, short.split(".")[0])):
                 continue
-            for site in ("site-packages", "dist-packages"):
-                folder = m.path.join(library, name, site)
-                if m.is_folder(folder):
-                    found.append(folder)
+            inside = library + sep + name + sep
+            found += [inside + s for s in ("site-packages", "dist-packages") if m.exists(inside + s)]
     return found
 
 

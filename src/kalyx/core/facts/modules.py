@@ -44,7 +44,7 @@ class Finder:
     def names(self, folder: str) -> frozenset[str]:
         """Return the names in `folder`, an empty set when it cannot be listed."""
         if folder not in self._listed:
-            self._listed[folder] = frozenset(self.machine.names_in(folder))
+            self._listed[folder] = frozenset(self.machine.entries(folder))
         return self._listed[folder]
 
     def find_in(self, folder: str, name: str) -> Candidate | None:

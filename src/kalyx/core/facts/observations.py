@@ -5,8 +5,8 @@ from __future__ import annotations
 import os
 import re
 import sys
+from _frozen_importlib_external import MAGIC_NUMBER  # `importlib.util` has it too, and takes long to load
 from collections.abc import Iterator, Mapping, Sequence
-from importlib._bootstrap_external import MAGIC_NUMBER
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine, RunResult
@@ -16,7 +16,7 @@ from kalyx.core.record import TYPE_CHECKING
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["observe_import", "observe_imports"]
+__all__ = ["Attempt", "observe_imports"]
 
 # Runs the probe from its source: any Python from 2.7 on does that.
 BOOT = ("import sys\nf=open(sys.argv[1],'rb');c=compile(f.read(),sys.argv[1],'exec');f.close()\n"
@@ -30,17 +30,28 @@ OUTPUT_SHOWN = 4000
 MOST_RUNS = 8  # children for one file: a new one after each crash
 
 
-def observe_import(machine: Machine, launch: Launch, interpreter: Interpreter | None,
-                   probe_folder: str, module: str, name: str | None,
-                   limit: float) -> Observation:
-    """Import `module` (or `name` from it) in a child of the seat's interpreter.
+class Attempt:
+    """One import that is being tried in a child of the seat's interpreter.
 
     The child gets the seat's variables, folder and first path entry, no input,
     and `limit` seconds; all that it started is ended with it.
     """
-    request = f"{module}:{name}" if name else module
-    ran, lines, stack = _run(machine, launch, interpreter, probe_folder, [request], limit)
-    return _assemble(module, name, ran, lines, stack)
+
+    def __init__(self, machine: Machine, launch: Launch, interpreter: Interpreter | None,
+                 probe_folder: str, module: str, name: str | None, limit: float) -> None:
+        """Begin to import `module`, or `name` from it."""
+        self._module = module
+        self._name = name
+        request = f"{module}:{name}" if name else module
+        self._trial = _Trial(machine, launch, interpreter, probe_folder, [request], limit)
+
+    def result(self) -> Observation:
+        """Wait for its end; return what was seen."""
+        return _assemble(self._module, self._name, *self._trial.result())
+
+    def end(self) -> None:
+        """End it, without waiting for a result."""
+        self._trial.end()
 
 
 def observe_imports(machine: Machine, launch: Launch, interpreter: Interpreter | None,
@@ -99,19 +110,37 @@ def _split(request: str) -> tuple[str, str | None]:
     return module, name or None
 
 
+class _Trial:
+    """One run of the probe."""
+
+    def __init__(self, machine: Machine, launch: Launch, interpreter: Interpreter | None,
+                 probe_folder: str, requests: Sequence[str], limit: float) -> None:
+        self._machine = machine
+        self._folder = machine.make_folder()
+        self._file = os.path.join(self._folder, "result")
+        argv = [*launch.argv, "-c", *_probe(probe_folder, interpreter), self._file,
+                str(max(limit * 0.9, limit - 1.0)), launch.start, launch.main or "", *requests]
+        self._begun = machine.begin(argv, env=launch.env, cwd=launch.cwd, limit=limit)
+
+    def result(self) -> tuple[RunResult, list[dict[str, Any]], tuple[Frame, ...]]:
+        """Return how it ended, what it wrote down, and its last stack."""
+        try:
+            ran = self._begun.result()
+            stack = _read_stack(self._machine, self._file + ".stack")
+            return ran, _read_lines(self._machine, self._file), stack
+        finally:
+            self._machine.remove_folder(self._folder)
+
+    def end(self) -> None:
+        """End it, and leave nothing behind."""
+        self._begun.end()
+        self._machine.remove_folder(self._folder)
+
+
 def _run(machine: Machine, launch: Launch, interpreter: Interpreter | None, probe_folder: str,
          requests: Sequence[str], limit: float,
          ) -> tuple[RunResult, list[dict[str, Any]], tuple[Frame, ...]]:
-    """Run the probe once; return how it ended, what it wrote down, and its last stack."""
-    folder = machine.make_folder()
-    try:
-        result = os.path.join(folder, "result")
-        argv = [*launch.argv, "-c", *_probe(probe_folder, interpreter), result,
-                str(max(limit * 0.9, limit - 1.0)), launch.start, launch.main or "", *requests]
-        ran = machine.run(argv, env=launch.env, cwd=launch.cwd, limit=limit)
-        return ran, _read_lines(machine, result), _read_stack(machine, result + ".stack")
-    finally:
-        machine.remove_folder(folder)
+    return _Trial(machine, launch, interpreter, probe_folder, requests, limit).result()
 
 
 def _probe(folder: str, interpreter: Interpreter | None) -> tuple[str, str]:

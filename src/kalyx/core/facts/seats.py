@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from kalyx.core.errors import AmbiguousName, NothingToJudge, WrongUsage
 from kalyx.core.facts import shells
-from kalyx.core.facts.environments import Surveyor, is_environment, prefixes_of_kernels
 from kalyx.core.facts.interpreters import (
     Examined,
     Examiner,
     environment_of,
+    is_environment,
     numbered,
     program_folder,
     python_in,
@@ -22,6 +22,7 @@ from kalyx.core.record import TYPE_CHECKING, dataclass, replace
 if TYPE_CHECKING:  # loaded where they are used: each costs a part of every command's start
     from kalyx.core.facts import editors, notebooks
     from kalyx.core.facts.config import Config
+    from kalyx.core.facts.environments import Surveyor
 
 __all__ = ["KINDS", "SeatFacts", "SeatFinder"]
 
@@ -55,8 +56,8 @@ class SeatFinder:
         self._config: Config | None = None
         self._notes = notes
         self.examiner = Examiner(machine, self.folder, probe_folder, limit)
-        self.surveyor = Surveyor(machine, self.examiner, self.folder,
-                                 lambda: (*roots, *self._configured_roots()))
+        self._roots = roots
+        self._surveyor: Surveyor | None = None
         self._python: tuple[str, Examined, TrailStep] | None = None
         self._server: tuple[Interpreter | None, str] | None = None
         self._kernels: list[Kernel] | None = None
@@ -77,6 +78,16 @@ class SeatFinder:
         return self._config
 
     @property
+    def surveyor(self) -> Surveyor:
+        """What finds the environments of the machine."""
+        from kalyx.core.facts.environments import Surveyor
+
+        if self._surveyor is None:
+            self._surveyor = Surveyor(self.machine, self.examiner, self.folder,
+                                      lambda: (*self._roots, *self._configured_roots()))
+        return self._surveyor
+
+    @property
     def notes(self) -> tuple[Note, ...]:
         """What is to be said beside any answer."""
         return (*self._notes, *self.config.notes)
@@ -88,7 +99,7 @@ class SeatFinder:
 
     def prefixes(self) -> list[str]:
         """Return where the known environments are, without looking into them any further."""
-        from kalyx.core.facts import kernelspecs
+        from kalyx.core.facts import environments, kernelspecs
 
         if self._prefixes is None and self._kernels is not None:  # read already
             m = self.machine
@@ -97,7 +108,8 @@ class SeatFinder:
             self._prefixes = self.surveyor.prefixes(named)
         if self._prefixes is None:
             folders = [f for _, f in kernelspecs.data_folders(self.machine, None)]
-            self._prefixes = self.surveyor.prefixes(prefixes_of_kernels(self.machine, folders))
+            self._prefixes = self.surveyor.prefixes(
+                environments.prefixes_of_kernels(self.machine, folders))
         return self._prefixes
 
     def describe(self, prefix: str) -> Environment | None:

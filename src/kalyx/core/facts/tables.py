@@ -35,8 +35,9 @@ def module_for(distribution: str) -> str | None:
     wanted = normal_name(distribution)
     if wanted in _load("import_names.json")["same_name_too"]:
         return None
+    start = wanted[:1]
     for module, name in _load("import_names.json")["modules"].items():
-        if normal_name(name) == wanted and normal_name(module) != wanted:
+        if name[:1].lower() == start and normal_name(name) == wanted and normal_name(module) != wanted:
             return str(module)
     return None
 

@@ -10,7 +10,7 @@ from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.markers import applies
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding
-from kalyx.core.verdicts import pins, remedies
+from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import asked_by_person, asker_evidence, is_absent, searched
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
@@ -135,7 +135,9 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
                                  owner.metadata))
     evidence += [_elsewhere_evidence(o, name) for o in others[:4]]
     if requirement:
-        wanted = pins.pinned(case, requirement)
+        from kalyx.core.verdicts.pins import pinned
+
+        wanted = pinned(case, requirement)
     return Finding("dependency-absent", "error", "certain" if failure.direct else "likely",
                    because, tuple(evidence), remedies.install(case, wanted))
 

@@ -71,9 +71,10 @@ def _read(case: Case, error: ObservedError, *, direct: bool) -> Failure | None:
     frames = own_frames(error.frames)
     asker = frames[-1] if frames else None
     if error.type in ("ImportError", "ModuleNotFoundError"):
-        missing = _NO_MODULE.search(error.message)
-        name = error.name if missing and error.name and error.type == "ModuleNotFoundError" else (
-            missing.group(1) if missing else None)
+        name = error.name if error.type == "ModuleNotFoundError" else None
+        if not name or "No module named " not in error.message:
+            missing = _NO_MODULE.search(error.message)
+            name = missing.group(1) if missing else None
         if name:
             return Failure(first_absent(case, name, asker), None, error, asker, direct)
         lacking = _NO_NAME.search(error.message)

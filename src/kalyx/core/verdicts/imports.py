@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import importlib
 from collections.abc import Iterable
 
 from kalyx.core.facts.cases import Case
@@ -92,7 +91,7 @@ def _findings(case: Case, failure: Failure | None) -> list[Finding]:
 def load_checks(modules: Iterable[str] = _OF_ABSENCE) -> None:
     """Load modules of checks, by name; each once."""
     for name in modules:
-        importlib.import_module(f"kalyx.core.verdicts.{name}")
+        __import__(f"kalyx.core.verdicts.{name}")
 
 
 def is_plainly_absent(case: Case, failure: Failure | None) -> bool:

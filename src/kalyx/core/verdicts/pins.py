@@ -78,8 +78,6 @@ def _ordered(specifiers: str) -> str:
 def others_affected(case: Case, requirement: str) -> str:
     """Say what else an installation would change: what it replaces, and who asks for something else."""
     name = requirement_name(requirement)
-    if not any(sign in requirement for sign in "<>=!~"):
-        return ""  # any version will do: what is there stays
     installed = case.distribution_named(name)
     said = ""
     if installed is not None and is_met(requirement, installed.version) is False:

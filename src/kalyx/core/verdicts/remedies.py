@@ -8,7 +8,6 @@ from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import requirement_name
 from kalyx.core.facts.interpreters import python_in
 from kalyx.core.model import Elsewhere, Remedy
-from kalyx.core.verdicts.pins import others_affected
 
 __all__ = ["build_again", "install", "make_readable", "move_seat", "quiet_flags", "reinstall",
            "remove_file", "rename_file", "set_aside"]
@@ -87,7 +86,16 @@ def install(case: Case, requirement: str, *, why: str = "",
                  "better way, as pip may change packages that conda counts on.")
     return (Remedy(said, "command", argv=(*command, "install", *options, requirement),
                    changes=f"adds {name}, and what it requires, to {case.prefix}"
-                   f"{others_affected(case, requirement)}"),)
+                   f"{_others_affected(case, requirement)}"),)
+
+
+def _others_affected(case: Case, requirement: str) -> str:
+    """Say what else an installation changes: nothing, where any version will do, as what is there stays."""
+    if not any(sign in requirement for sign in "<>=!~"):
+        return ""
+    from kalyx.core.verdicts.pins import others_affected
+
+    return others_affected(case, requirement)
 
 
 def _install_in_managed(case: Case, requirement: str, marker: str) -> tuple[Remedy, ...]:

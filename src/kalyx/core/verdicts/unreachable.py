@@ -341,7 +341,7 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
     folder = case.start or case.launch.start or case.launch.cwd
     for place in _own_places(case, folder):
         found = _code_at(case, place, name)
-        if found is None:
+        if found is None or _is_reached(case, place):
             continue
         todo: list[Remedy] = []
         root = m.path.dirname(place) if m.path.basename(place) == "src" else place
@@ -376,14 +376,14 @@ def _start_evidence(case: Case, folder: str) -> Evidence:
 def _code_at(case: Case, place: str, name: str) -> str | None:
     """Return the file that a folder has for a module, by two looks and not by listing it."""
     m = case.machine
-    return next((f for f in (m.path.join(place, name, "__init__.py"), m.path.join(place, name + ".py"))
-                 if m.is_file(f)), None)
+    start = place.rstrip(m.path.sep) + m.path.sep + name
+    return next((f for f in (f"{start}{m.path.sep}__init__.py", start + ".py") if m.is_file(f)), None)
 
 
 def _own_places(case: Case, folder: str) -> list[str]:
     m = case.machine
     places = [folder, m.path.join(folder, "src")]
-    places += [m.path.join(folder, n) for n in m.scan(folder)[1][:200]
+    places += [folder.rstrip(m.path.sep) + m.path.sep + n for n in m.scan(folder)[1][:200]
                if "." not in n and n not in ("node_modules", "__pycache__")]
     above = folder
     for _ in range(3):
@@ -393,6 +393,10 @@ def _own_places(case: Case, folder: str) -> list[str]:
         above = parent
         if above not in ("/tmp", "/"):
             places += [above, m.path.join(above, "src")]
-    on_path = {m.key(x.path) for x in case.layers}
-    return [p for p in places if m.key(p) not in on_path
-            and not m.is_file(m.path.join(p, "pyvenv.cfg"))]
+    return places
+
+
+def _is_reached(case: Case, place: str) -> bool:
+    """Whether a folder is on the path already, or an environment of its own."""
+    m = case.machine
+    return any(m.same(place, x.path) for x in case.layers) or m.is_file(m.path.join(place, "pyvenv.cfg"))

@@ -13,7 +13,7 @@ import time
 from collections.abc import Mapping
 from typing import Any
 
-from kalyx.core.machine import end_process
+from kalyx.core.children import end_process
 from kalyx.core.record import dataclass
 from kalyx.core.wire.messages import BadMessage, Session
 

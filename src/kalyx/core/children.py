@@ -1,0 +1,182 @@
+"""Children: started in a session of their own, given no input, drained, and ended with all they started."""
+
+from __future__ import annotations
+
+import os
+import sys
+import time
+from _thread import allocate_lock
+
+from kalyx.core.machine import RunResult
+from kalyx.core.record import TYPE_CHECKING
+from kalyx.core.threads import Thread
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Mapping, Sequence
+    from typing import Any
+
+__all__ = ["Run", "end_process", "reason_of"]
+
+OUTPUT_LIMIT = 4 * 1024 * 1024  # bytes kept of what a child prints
+
+
+class Run:
+    """A program that was started in a folder (None: the working folder), and may take `limit` seconds."""
+
+    def __init__(self, argv: Sequence[str], env: Mapping[str, str], folder: str | None, limit: float) -> None:
+        """Start it; where that fails, the result says so."""
+        self._began = time.monotonic()
+        self._limit = limit
+        self._child: _Child | None = None
+        self._failed: RunResult | None = None
+        try:
+            self._child = _spawn(argv, env) if folder is None and _can_spawn(argv) else (
+                _start(argv, env, folder))
+        except (OSError, ValueError) as error:
+            closed = folder is not None and getattr(error, "filename", None) == folder
+            self._failed = RunResult(None, b"", b"", False, 0.0, reason_of(error), closed)
+            return
+        self._out, self._err = _Drain(self._child.out), _Drain(self._child.err)
+        self._waiting = Thread(self._child.wait)  # the system's own wait has no limit
+
+    def result(self) -> RunResult:
+        """Wait for its end, for as long as it may take; return how it ended."""
+        if self._child is None:
+            assert self._failed is not None
+            return self._failed
+        timed_out = False
+        try:
+            left = self._began + self._limit - time.monotonic()
+            timed_out = not self._waiting.ended(max(left, 0.0))
+        finally:
+            end_process(self._child.pid, with_children=timed_out)
+        status = self._child.wait()
+        return RunResult(status, self._out.finish(), self._err.finish(), timed_out,
+                         time.monotonic() - self._began)
+
+    def end(self) -> None:
+        """End it and all that it started, without waiting for a result."""
+        if self._child is not None:
+            end_process(self._child.pid, with_children=not self._waiting.ended(0))
+
+
+class _Child:
+    """A child that was started, with the reading ends of its two outputs."""
+
+    def __init__(self, pid: int, out: int, err: int, wait: Callable[[], int]) -> None:
+        self.pid = pid
+        self.out = out
+        self.err = err
+        self._wait = wait
+        self._status: int | None = None
+        self._turn = allocate_lock()
+
+    def wait(self) -> int:
+        """Wait for its end; return its exit status, negative for a signal."""
+        with self._turn:  # a child can be waited for once; who comes second gets what the first was told
+            if self._status is None:
+                self._status = self._wait()
+            return self._status
+
+
+def _can_spawn(argv: Sequence[str]) -> bool:
+    return sys.platform == "linux" and "/" in argv[0]
+
+
+def _spawn(argv: Sequence[str], env: Mapping[str, str]) -> _Child:
+    """Start a child in a session of its own by the system's own call: it needs no module loaded.
+
+    Raises:
+        OSError: it cannot be started.
+    """
+    out, out_end = os.pipe()
+    err, err_end = os.pipe()
+    try:
+        pid = os.posix_spawn(argv[0], list(argv), dict(env), setsid=True, setsigdef=(13, 25), file_actions=[
+            (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0),
+            (os.POSIX_SPAWN_DUP2, out_end, 1), (os.POSIX_SPAWN_DUP2, err_end, 2)])
+    except BaseException:
+        os.close(out)
+        os.close(err)
+        raise
+    finally:
+        os.close(out_end)
+        os.close(err_end)
+    return _Child(pid, out, err, lambda: os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]))
+
+
+def _start(argv: Sequence[str], env: Mapping[str, str], folder: str | None) -> _Child:
+    """Start a child in any folder, on any system.
+
+    Raises:
+        OSError, ValueError: it cannot be started.
+    """
+    import subprocess
+
+    child = subprocess.Popen(
+        list(argv), env=dict(env), cwd=folder, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE, start_new_session=sys.platform != "win32")
+    assert child.stdout is not None and child.stderr is not None
+    found = _Child(child.pid, os.dup(child.stdout.fileno()), os.dup(child.stderr.fileno()), child.wait)
+    child.stdout.close()
+    child.stderr.close()
+    return found
+
+
+def end_process(pid: int, *, with_children: bool) -> None:
+    """Kill a child and its process group; `with_children` looks for those that left the group."""
+    children: list[Any] = []
+    if with_children:
+        import psutil
+
+        try:
+            children = psutil.Process(pid).children(recursive=True)
+        except psutil.Error:
+            children = []
+    if hasattr(os, "killpg"):
+        try:
+            os.killpg(pid, 9)
+        except (ProcessLookupError, PermissionError):
+            pass
+    else:
+        import psutil
+
+        try:
+            psutil.Process(pid).kill()
+        except psutil.Error:
+            pass
+    for process in children:
+        try:
+            process.kill()
+        except Exception:  # it ended meanwhile
+            pass
+
+
+class _Drain:
+    """Reads a pipe to its end in a thread and keeps the first bytes of it."""
+
+    def __init__(self, pipe: int) -> None:
+        self._pipe = pipe
+        self._kept = bytearray()
+        self._thread = Thread(self._read)
+
+    def _read(self) -> None:
+        try:
+            while chunk := os.read(self._pipe, 65536):
+                if len(self._kept) < OUTPUT_LIMIT:
+                    self._kept += chunk[: OUTPUT_LIMIT - len(self._kept)]
+        except (OSError, ValueError):
+            pass
+
+    def finish(self) -> bytes:
+        # A grandchild outside the group may keep the pipe open: do not wait for it.
+        if self._thread.ended(0.5):
+            os.close(self._pipe)
+        return bytes(self._kept)
+
+
+def reason_of(error: Exception) -> str:
+    """Return the system's reason in a form that can follow a colon."""
+    if isinstance(error, OSError) and error.strerror:
+        return error.strerror[0].lower() + error.strerror[1:]
+    return str(error)
