@@ -298,10 +298,73 @@ def beside(version: str, more: Build) -> Build:
 def bounded(bound: str, code: str) -> Build:
     """Install a package that declares for which Pythons it is, whether this is one or not."""
     def build(w: World, lab: Path) -> None:
-        installed("germkit", {"germkit/__init__.py": code})(w, lab)
-        metadata = next(site_of(lab).glob("germkit*/METADATA"))
-        metadata.write_text(f"Metadata-Version: 2.1\nName: germkit\nVersion: 2\nRequires-Python: {bound}\n")
+        w.wheels.install(w.wheels.add("germkit", "2", {"germkit/__init__.py": code}, requires_python=bound),
+                         site_of(lab))
     return build
+
+
+def _user_site_of_another(w: World, lab: Path) -> None:
+    w.wheels.install(w.wheels.add("germkit", "2", dict(KIT)), w.home / ".local/lib/python3.4/site-packages")
+
+
+def _hook_file_gone(w: World, lab: Path) -> None:
+    """An editable install of which the import hook was deleted; the project is where it was."""
+    source = w.home / "code" / "germkit"
+    write(source / "germkit" / "__init__.py", "")
+    write(source / "pyproject.toml", "[project]\nname = 'germkit'\nversion = '1'\n")
+    info = site_of(lab) / "germkit-1.dist-info"
+    write(site_of(lab) / "__editable__.germkit-1.pth", "import __editable___germkit_1_finder; "
+          "__editable___germkit_1_finder.install()\n")
+    write(info / "METADATA", "Metadata-Version: 2.1\nName: germkit\nVersion: 1\n")
+    write(info / "RECORD", "__editable__.germkit-1.pth,,\n__editable___germkit_1_finder.py,,\n")
+    write(info / "direct_url.json", json.dumps({"url": source.as_uri(), "dir_info": {"editable": True}}))
+
+
+def _old_link(w: World, lab: Path) -> None:
+    write(site_of(lab) / "germ-kit.egg-link", f"{w.home / 'code/old'}\n.\n")
+    write(site_of(lab) / "easy-install.pth", f"{w.home / 'code/old'}\n")
+    write(w.home / "code/new/germ_kit/__init__.py", "")
+
+
+def _start_code(w: World, lab: Path) -> None:
+    installed()(w, lab)
+    write(w.home / "lib" / "germkit" / "__init__.py", "raise ImportError('an old copy')\n")
+    write(site_of(lab) / "sitecustomize.py", f"import sys\nsys.path.insert(0, {str(w.home / 'lib')!r})\n")
+
+
+def _old_ring(w: World, lab: Path) -> None:
+    python = next((p for v, p in other_pythons().items() if v in ("3.6", "3.7")), None)
+    if python is None:
+        pytest.skip("no Python before 3.8 on this machine")
+    make_venv(w.home / "former", python)
+    write(w.project / "ringa.py", "from ringb import two\none = 1\n")
+    write(w.project / "ringb.py", "from ringa import one\ntwo = 2\n")
+
+
+def _above_the_top(w: World, lab: Path) -> None:
+    write(w.project / "trials" / "__init__.py", "")
+    write(w.project / "trials" / "plan.py", "from ..seeds import rows\n")
+    write(w.project / "seeds.py", "rows = 6\n")
+
+
+def failing(name: str, code: str, **more: object) -> Build:
+    """Install a package that needs the distribution fastgrid, which pip can find."""
+    def build(w: World, lab: Path) -> None:
+        w.wheels.add("fastgrid", "1")
+        w.wheels.install(w.wheels.add(name, "1", {f"{name}.py": code}, **more), site_of(lab))
+    return build
+
+
+def _counts_on_newer(w: World, lab: Path) -> None:
+    w.wheels.install(w.wheels.add("seedtypes", "3", {"seedtypes.py": "a = 1\n"}), site_of(lab))
+    w.wheels.add("seedtypes", "4", {"seedtypes.py": "override = 2\n"})
+    w.wheels.install(w.wheels.add("germkit", "1", {"germkit.py": "from seedtypes import override\n"},
+                                  ["seedtypes"]), site_of(lab))
+
+
+def _shared_namespace(w: World, lab: Path) -> None:
+    w.wheels.install(w.wheels.add("google-auth", "2", {"google/auth/__init__.py": ""}), site_of(lab))
+    w.wheels.add("protobuf", "4", {"google/protobuf/__init__.py": ""})
 
 
 def _base_gone(w: World, lab: Path) -> None:
@@ -366,6 +429,12 @@ MORE_SITUATIONS = [
     Situation("run from a sub-folder", _sub_folder, "seedtools", "own-code-unreachable", at="script:jobs/nightly.py"),
     Situation("start folder switched off", _switched_off, "seedtools", "own-code-unreachable",
               at="script:nightly.py"),
+    Situation("in the user site of another version", _user_site_of_another, "germkit", "installed-elsewhere",
+              says="user site of Python 3.4", remedy="command"),
+    Situation("import hook deleted", _hook_file_gone, "germkit", "link-broken", says="import hook"),
+    Situation("old link to a moved folder", _old_link, "germ_kit", "link-broken", says="code/old", remedy="edit"),
+    Situation("code at Python's start hides", _start_code, "germkit", "hidden-by-path", says="lib puts its own",
+              remedy="edit"),
     # C: made for another interpreter
     Situation("Windows file", _windows_file, "seedscan", "foreign-platform", says="Windows", remedy="command"),
     Situation("other machine", native(patched(18, "<H", 183)), "nativeseed", "foreign-platform", says="AArch64"),
@@ -396,10 +465,14 @@ MORE_SITUATIONS = [
     Situation("lower bound of Requires-Python", bounded(">=3.14", "from typing import nothing\n"), "germkit",
               "python-too-old", says="3.14"),
     Situation("name that newer Pythons have", beside("3.13", own("fresh.py", "from typing import override\n")),
-              "fresh", "python-too-old", says="3.13"),
+              "fresh", "python-too-old", says="came with Python 3.12"),
     Situation("name that older Pythons had", beside("3.9", own("former.py", "from gettext import lgettext\n")),
               "former", "python-too-new", says="lgettext"),
     # D: damaged
+    Situation("start file gone", installed(change=lambda w, site: (site / "germkit/__init__.py").unlink()), "germkit",
+              "files-missing", says="germkit/__init__.py", outcome="imports", remedy="command"),
+    Situation("start file gone, name asked for", installed(change=lambda w, site: (
+              site / "germkit/__init__.py").unlink()), "germkit:Trial", "files-missing", remedy="command"),
     Situation("NUL bytes", replace("germkit/trial.py", NUL), "germkit", "file-corrupt", says="trial.py",
               remedy="command"),
     Situation("cut off in a line", replace("germkit/trial.py", "class Trial:\n    rows = (6"), "germkit",
@@ -444,6 +517,9 @@ MORE_SITUATIONS = [
               says="SIGABRT"),
     Situation("waits for its own lock", _lock, "locked", "hang", says="locked.py"),
     # F: its own code
+    Situation("ring in an old Python", _old_ring, "ringa", "circular-import", at="env:former",
+              says="ringa.py imports ringb.py"),
+    Situation("more dots than packages", _above_the_top, "trials.plan", "relative-import-alone", says="above the topmost"),
     Situation("older version, name missing", _wrong_version("from sporecount import mean\n"), "germkit",
               "version-conflict", says="sporecount>=2,<3", remedy="command"),
     Situation("older version, attribute missing", _wrong_version("import sporecount\nm = sporecount.mean\n"),
@@ -457,6 +533,20 @@ MORE_SITUATIONS = [
     # A: names and parts
     Situation("module of another system", own("reg.py", "import winreg\n"), "reg", "stdlib-not-built",
               says="Windows only"),
+    Situation("misspelt by case, of a package", installed(), "Germkit", "name-misspelt", says="capital letters"),
+    Situation("dependency behind another error", failing("reader", "try:\n    import fastgrid\nexcept ImportError as e:\n"
+              "    raise RuntimeError('a grid is needed') from e\n", requires=["fastgrid"]), "reader",
+              "dependency-absent", says="fastgrid", remedy="command"),
+    Situation("dependency behind 'from None'", failing("reader", "try:\n    import fastgrid\nexcept ImportError:\n"
+              "    raise ImportError('please add the grid') from None\n", requires=["fastgrid"]), "reader",
+              "dependency-absent", says="fastgrid", remedy="command"),
+    Situation("extra behind 'from None'", failing("reader", "try:\n    import fastgrid\nexcept ImportError:\n"
+              "    raise ImportError('please add the grid') from None\n", extras={"fast": ["fastgrid"]}), "reader",
+              "extra-absent", says="extra fast", remedy="command"),
+    Situation("counts on a newer version", _counts_on_newer, "germkit", "attribute-absent", says="override",
+              remedy="command"),
+    Situation("part of a shared namespace", _shared_namespace, "google.protobuf", "name-differs", says="protobuf",
+              remedy="command"),
     Situation("wishes of two packages", _two_wishes, "germkit", "dependency-absent", remedy="command"),
     Situation("part of a newer version", _newer_elsewhere(""), "germkit.beds", "submodule-absent", remedy="command"),
     Situation("name of a newer version", _newer_elsewhere(""), "germkit.trial:plan", "attribute-absent",

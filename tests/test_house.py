@@ -79,10 +79,15 @@ def test_probe_runs_on_every_python(version: str, world: World) -> None:
 def test_tables() -> None:
     """Names differ where the table says so; histories are versions in order."""
     content = json.loads((SOURCE / "core/facts/import_names.json").read_text())["modules"]
-    assert all(re.fullmatch(r"[A-Za-z_]\w*", m) and re.fullmatch(r"[\w.-]+", d)
+    assert all(re.fullmatch(r"[A-Za-z_][\w.]*", m) and re.fullmatch(r"[\w.-]+", d)
                for m, d in content.items())
     assert (tables.distribution_for("sklearn"), tables.module_for("Scikit_Learn")) == (
         "scikit-learn", "sklearn")
+    assert [tables.distribution_for(n) for n in (
+        "google.protobuf.descriptor", "google.cloud.storage.blob", "azure.storage.queue", "google",
+        "google.auth", "ruamel.yaml")] == ["protobuf", "google-cloud-storage", "azure-storage-queue", None,
+                                           "google-auth", "ruamel.yaml"]
+    assert tables.module_for("protobuf") == "google.protobuf"
     assert [tables.module_for(n) for n in ("matplotlib", "setuptools", "numpy")] == [None] * 3
     for name, (since, until, _) in tables.stdlib_history()["modules"].items():
         assert since or until, name

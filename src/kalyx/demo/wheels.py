@@ -13,7 +13,8 @@ __all__ = ["build_wheel"]
 
 def build_wheel(folder: str, name: str, version: str, files: Mapping[str, str | bytes],
                 requires: Sequence[str] = (), extras: Mapping[str, Sequence[str]] | None = None,
-                tag: str = "py3-none-any", data: Mapping[str, str] | None = None) -> str:
+                tag: str = "py3-none-any", data: Mapping[str, str] | None = None,
+                requires_python: str = "") -> str:
     """Write a wheel into `folder` and return its path.
 
     `files` maps paths below site-packages to their content, `data` paths below
@@ -22,6 +23,7 @@ def build_wheel(folder: str, name: str, version: str, files: Mapping[str, str | 
     stem = f"{name.replace('-', '_')}-{version}"
     info = f"{stem}.dist-info"
     lines = ["Metadata-Version: 2.1", f"Name: {name}", f"Version: {version}",
+             *[f"Requires-Python: {requires_python}"][:bool(requires_python)],
              *[f"Requires-Dist: {r}" for r in requires]]
     for extra, needed in (extras or {}).items():
         lines.append(f"Provides-Extra: {extra}")

@@ -201,8 +201,8 @@ def chain_of(error, traceback):
         context = getattr(error, "__context__", None)
         if cause is not None:
             error, link = cause, "cause"
-        elif context is not None and not getattr(error, "__suppress_context__", False):
-            error, link = context, "context"
+        elif context is not None:  # "suppressed": by ``from None``, which hides what it arose from
+            error, link = context, "suppressed" if getattr(error, "__suppress_context__", False) else "context"
         else:
             error = None
         traceback = getattr(error, "__traceback__", None)

@@ -20,6 +20,8 @@ from kalyx.core.facts.layers import (
     link_lines,
     pythonpath_of,
     site_folders,
+    user_site,
+    user_sites,
     visible_sites,
 )
 from kalyx.core.facts.modules import Candidate, Finder, module_names, top_level
@@ -46,6 +48,9 @@ else:
 __all__ = ["Case", "Neighbours"]
 
 
+_PARSE = "import sys; compile(open(sys.argv[1], 'rb').read(), sys.argv[1], 'exec', 1024)"  # to a tree only
+
+
 class Survey(Protocol):
     """What finds the environments of a machine."""
 
@@ -57,6 +62,9 @@ class Survey(Protocol):
 
     def environments(self) -> list[Environment]:
         """Read all of them."""
+
+    def may_run(self, path: str) -> bool:
+        """Whether an interpreter may be run."""
 
 
 class _Site:
@@ -147,6 +155,21 @@ class Neighbours:
                         distribution.version if distribution else None,
                         distribution.source if distribution else None))
                     break
+        return found + self._in_user_sites(module)
+
+    def _in_user_sites(self, module: str) -> list[Elsewhere]:
+        """Return the user sites that have a module; that of the seat's own Python is judged by itself."""
+        found = []
+        for folder, version in user_sites(self.machine):
+            if not self._holds(folder, module):
+                continue
+            owner = self.shelf(folder).providing(module)
+            base = next((e.interpreter for e in self.environments if e.kind == "base" and e.interpreter
+                         and e.interpreter.short_version == version), None)
+            prefix = self.machine.path.dirname(self.machine.path.dirname(folder))
+            place = Environment(prefix, f"the user site of Python {version}", "base", None, version, (), base)
+            found.append(Elsewhere(place, base, owner.name if owner else None, owner.version if owner else None,
+                                   owner.source if owner else None))
         return found
 
     def _prefixes_with(self, module: str) -> list[str]:
@@ -194,6 +217,20 @@ class Neighbours:
         found = [self._survey.describe(p) for name in sorted(names) for p in self._by_name.get(name, ())
                  if self._survey is not None]
         return [e for e in found if e is not None]
+
+    def reader_of(self, file: str, newer_than: tuple[int, int]) -> str | None:
+        """Return the version of the newest Python here, where that parses a file; the file is not run."""
+        newest, program = newer_than, None
+        for environment in self.environments:
+            version = tuple(int(n) for n in (environment.python_version or "0").split(".")[:2] if n.isdigit())
+            interpreter = environment.interpreter
+            if version > newest and interpreter is not None and interpreter.works and self._survey is not None \
+                    and self._survey.may_run(interpreter.path):
+                newest, program = (version[0], version[1]), interpreter.path
+        if program is None:
+            return None
+        ran = self.machine.run([program, "-I", "-S", "-c", _PARSE, file], limit=30)
+        return f"{newest[0]}.{newest[1]}" if ran.status == 0 else None
 
     def visible_sites(self, interpreter: Interpreter) -> list[str]:
         """Return the site folders that an interpreter looks into; many kernels share one."""
@@ -517,5 +554,12 @@ class Case:
         return found
 
     def elsewhere(self, module: str) -> Sequence[Elsewhere]:
-        """Return the other environments that have a module."""
-        return self.neighbours.having(top_level(module), self.prefix)
+        """Return the other environments that have a module.
+
+        The user site of this seat's own Python is none of them: it is judged by itself.
+        """
+        own = user_site(self.machine, str(self.obs.who.get("version") or "0.0"),
+                        str(self.obs.who.get("implementation")), self.launch.env)
+        mine = self.machine.path.dirname(self.machine.path.dirname(own)), ".".join(map(str, self.version))
+        return [e for e in self.neighbours.having(top_level(module), self.prefix)
+                if (e.environment.path, e.environment.python_version) != mine]

@@ -12,7 +12,7 @@ from kalyx.core.model import Interpreter
 from kalyx.core.record import dataclass
 
 __all__ = ["Layer", "LinkLine", "PathFacts", "classify_path", "link_lines", "pythonpath_of",
-           "site_folders", "user_site", "visible_sites"]
+           "site_folders", "user_site", "user_sites", "visible_sites"]
 
 
 
@@ -68,7 +68,9 @@ def _layer_of(m: Machine, entry: str, facts: PathFacts) -> str:
         # Debian keeps a base's own packages in /usr/local and /usr/lib beside /usr
         if facts.base_prefix == "/usr" and entry.startswith("/usr/local/"):
             return "env" if facts.prefix == facts.base_prefix else "base"
-    elif _is_library(name, above) or m.is_file(m.path.join(entry, "os.py")):
+    elif m.is_file(m.path.join(entry, "os.py")) or (_is_library(name, above) and any(
+            m.is_within(entry, p) or m.is_within(m.real_path(entry), m.real_path(p))
+            for p in (facts.prefix, facts.base_prefix))):
         return "stdlib"
     return "other"
 
@@ -132,6 +134,22 @@ def user_site(machine: Machine, version: str, implementation: str = "cpython",
     base = env.get("PYTHONUSERBASE") or m.path.join(m.home, ".local")
     name = "pypy" if implementation == "pypy" and (int(major), int(minor)) >= (3, 8) else "python"
     return str(m.path.join(base, "lib", f"{name}{major}.{minor}", "site-packages"))
+
+
+def user_sites(machine: Machine) -> list[tuple[str, str]]:
+    """Return the user's site folders that are there, of whichever version of Python, with that version."""
+    m = machine
+    if m.platform == "win32":
+        base = m.env.get("PYTHONUSERBASE") or m.path.join(m.env.get("APPDATA", m.home), "Python")
+        found = [(m.path.join(base, n, "site-packages"), f"{n[6:7]}.{n[7:]}") for n in m.entries(base)
+                 if n.startswith("Python") and n[6:].isdigit()]
+    else:
+        base = m.path.join(m.env.get("PYTHONUSERBASE") or m.path.join(m.home, ".local"), "lib")
+        found = [(m.path.join(base, n, "site-packages"), version_in_name(n) or "") for n in m.entries(base)]
+        if m.platform == "darwin":
+            base = m.path.join(m.home, "Library", "Python")
+            found += [(m.path.join(base, n, "lib", "python", "site-packages"), n) for n in m.entries(base)]
+    return sorted((folder, version) for folder, version in found if "." in version and m.exists(folder))
 
 
 def site_folders(machine: Machine, prefix: str, kind: str = "venv",

@@ -116,6 +116,10 @@ class SeatFinder:
         """Read one of the known environments; None when the folder is none after all."""
         return self.surveyor.describe(prefix)
 
+    def may_run(self, path: str) -> bool:
+        """Whether the trust rule allows to run an interpreter."""
+        return self.examiner.may_run(path)
+
     def server(self) -> tuple[Interpreter | None, str]:
         """Return the interpreter of the notebook server on PATH, and how it was found.
 

@@ -10,7 +10,7 @@ from kalyx.core.record import TYPE_CHECKING
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["distribution_for", "module_for", "stdlib_history", "system_packages"]
+__all__ = ["distribution_for", "is_shared", "library_names", "module_for", "stdlib_history", "system_packages"]
 
 
 @cache
@@ -23,9 +23,29 @@ def _load(name: str) -> dict[str, Any]:
 
 
 def distribution_for(module: str) -> str | None:
-    """Return the distribution that a module is known to come from, when the names differ."""
-    found: str | None = _load("import_names.json")["modules"].get(module)
-    return found
+    """Return the distribution that a module is known to come from, when the names differ.
+
+    Of a dotted name the longest part that is known counts. What many
+    distributions share, such as ``google``, has no name by itself.
+    """
+    known = _load("import_names.json")
+    part = module
+    while part:
+        if part in known["modules"]:
+            return str(known["modules"][part])
+        part = part.rpartition(".")[0]
+    top, _, rest = module.partition(".")
+    if top not in known["shared"] or not rest:
+        return None
+    form = str(known["shared"][top])
+    first = rest.split(".")[0]
+    return form.format(first, "-".join(rest.split(".")[:2])) if first != "cloud" else (
+        f"google-cloud-{rest.split('.')[1]}" if "." in rest else None)
+
+
+def is_shared(module: str) -> bool:
+    """Whether many distributions have their parts under this name, so that none is called so."""
+    return module in _load("import_names.json")["shared"]
 
 
 def module_for(distribution: str) -> str | None:
@@ -45,6 +65,11 @@ def module_for(distribution: str) -> str | None:
 def stdlib_history() -> dict[str, Any]:
     """Return the table of standard library modules that came or went, and its companions."""
     return _load("stdlib_history.json")
+
+
+def library_names() -> dict[str, Any]:
+    """Return the table of what came to the standard library and went, by version."""
+    return _load("library_names.json")
 
 
 def system_packages() -> dict[str, str]:

@@ -7,7 +7,8 @@ from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Evidence, Frame
 from kalyx.core.verdicts.failure import Failure
 
-__all__ = ["asked_by_person", "asked_near_home", "asker_evidence", "is_absent", "searched"]
+__all__ = ["asked_by_person", "asked_near_home", "asked_whole", "asker_evidence", "is_absent",
+           "known_distribution", "searched"]
 
 
 def is_absent(case: Case, failure: Failure | None) -> bool:
@@ -20,6 +21,22 @@ def is_absent(case: Case, failure: Failure | None) -> bool:
 def asked_by_person(case: Case, failure: Failure) -> bool:
     """Whether it is the very module that was asked for."""
     return failure.asker is None and failure.top == top_level(case.obs.module)
+
+
+def asked_whole(case: Case, failure: Failure) -> str:
+    """Return the dotted name that was asked for, of which ``failure.module`` may be the first part."""
+    if failure.asker is None:
+        return case.obs.module if top_level(case.obs.module) == failure.top else failure.module
+    words = case.code_line(failure.asker.file, failure.asker.line).replace(",", " ").split()
+    return max((w for w in words if w == failure.top or w.startswith(failure.top + ".")), key=len,
+               default=failure.module)
+
+
+def known_distribution(case: Case, failure: Failure) -> str | None:
+    """Return the distribution that the table has for what was asked for."""
+    from kalyx.core.facts import tables
+
+    return tables.distribution_for(asked_whole(case, failure))
 
 
 def searched(case: Case) -> list[Evidence]:

@@ -9,9 +9,16 @@ from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.markers import applies
 from kalyx.core.facts.modules import top_level
-from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding
+from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
 from kalyx.core.verdicts import remedies
-from kalyx.core.verdicts.absence import asked_by_person, asker_evidence, is_absent, searched
+from kalyx.core.verdicts.absence import (
+    asked_by_person,
+    asked_whole,
+    asker_evidence,
+    is_absent,
+    known_distribution,
+    searched,
+)
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 from kalyx.core.verdicts.standard_library import has_module, versions_of
@@ -89,15 +96,23 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
     name = failure.top
     if case.elsewhere(name):
         return None
-    known = tables.distribution_for(name) or name
+    known = known_distribution(case, failure) or name
     count = len(case.neighbours.prefixes)
     return Finding(
         "not-installed", "error", "certain",
         f"{name} is not installed in {case.environment_name}, nor in any other environment "
         "that Kalyx knows of.",
         (*searched(case), Evidence(f"none of the {count} known environments has it")),
+        _shared_name(name) if known == name and tables.is_shared(name) else
         remedies.install(case, known, why="" if known != name else
                          " (the distribution is taken to have the module's name)"))
+
+
+def _shared_name(name: str) -> tuple[Remedy, ...]:
+    """Return what to do where a name stands for no distribution, but for parts of many."""
+    return (Remedy(f"Ask for the part that you need: many distributions lay their modules under {name}, and "
+                   f"none of them is called so. kalyx why {name}.PART says which it is.", "manual",
+                   changes="nothing"),)
 
 
 @cause("dependency-absent", "A", "the asked module is here; something that it needs is not",
@@ -124,11 +139,12 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
     requirement = requirement_for(case, owner, name)
     others = case.elsewhere(name)
     wanted = requirement or (others[0].source or others[0].name if others else None) or (
-        tables.distribution_for(name) or name)
+        known_distribution(case, failure) or name)
     who = f"{owner.name} {owner.version}" if owner else (
         failure.asker.file if failure.asker else case.obs.module)
     asked = top_level(case.obs.module)
-    because = f"{asked} is here, but {who} needs {name}, which is not in {case.environment_name}."
+    because = (f"{asked} is here, but {who} needs {asked_whole(case, failure)}, which is not in "
+               f"{case.environment_name}.")
     evidence = [*asker_evidence(case, failure)]
     if requirement and owner:
         evidence.append(Evidence(f"{owner.name} {owner.version} declares: {requirement}",

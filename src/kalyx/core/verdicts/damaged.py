@@ -34,6 +34,22 @@ def _incomplete(case: Case, failure: Failure | None) -> tuple[Distribution, list
         missing = record.missing()
         if any(p.startswith(wanted) or p.rsplit("/", 1)[-1] in wanted for p in missing):
             return owner, record.code, missing
+    return _without_start(case, failure)
+
+
+def _without_start(case: Case, failure: Failure | None) -> tuple[Distribution, list[str], list[str]] | None:
+    """Find the package that is taken for a bare folder, as its start file is gone (PEP 420)."""
+    name = failure.module if failure is not None else case.obs.module
+    found = [(x, c) for x, c in case.candidates(top_level(name))]
+    if not found or any(c.kind != "namespace" for _, c in found):
+        return None
+    for layer in case.layers:
+        owner = case.shelf(layer).providing(top_level(name)) if layer.layer in INSTALLED else None
+        if owner is not None and not owner.editable:
+            record = case.record(owner)
+            missing = record.missing()
+            if f"{top_level(name)}/__init__.py" in missing:
+                return owner, record.code, missing
     return None
 
 
@@ -110,7 +126,7 @@ def _gone(case: Case, slug: str, owner: Distribution, listed: list[str], missing
           because: str) -> Finding:
     record = case.record(owner)
     return Finding(
-        slug, "error", "certain", because,
+        slug, "warning" if case.obs.outcome == "imports" else "error", "certain", because,
         (Evidence(f"RECORD lists {len(listed)} code files", record.path),
          *[Evidence(f"{p} is not there", record.absolute(p)) for p in missing[:4]]),
         remedies.reinstall(case, owner.name, owner.version, "to have all its files"))

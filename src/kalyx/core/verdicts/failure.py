@@ -55,7 +55,7 @@ def read_failure(case: Case) -> Failure | None:
     nothing (as packages raise to give advice), the one it arose from does.
     """
     for number, error in enumerate(case.obs.chain):
-        if number and not _may_look_behind(case.obs.chain[number - 1]):
+        if number and not _may_look_behind(case.obs.chain[number - 1], error):
             break
         failure = _read(case, error, direct=number == 0)
         if failure is not None:
@@ -63,8 +63,9 @@ def read_failure(case: Case) -> Failure | None:
     return None
 
 
-def _may_look_behind(error: ObservedError) -> bool:
-    return error.type in ("ImportError", "ModuleNotFoundError") or error.link == "cause"
+def _may_look_behind(error: ObservedError, behind: ObservedError) -> bool:
+    """Whether an exception only passes on what the one behind it says: by ``raise ... from``, or advice."""
+    return error.type in ("ImportError", "ModuleNotFoundError") or behind.link == "cause"
 
 
 def _read(case: Case, error: ObservedError, *, direct: bool) -> Failure | None:

@@ -307,6 +307,20 @@ def _blamed(case: Case) -> list[str]:
             and any(f.file == file for f in frames)] if case.obs.outcome == "fails" else []
 
 
+def _out_of_start_code(case: Case, entry: str) -> Remedy | None:
+    """Return the edit that switches off the line of the start code which adds a folder."""
+    for name in ("sitecustomize", "usercustomize"):
+        file = case.file_of(name)
+        if file is None or not file.endswith(".py"):
+            continue
+        text = case.machine.read_text(file, 262_144)
+        lines = [line for line in text.splitlines() if entry in line and not line.lstrip().startswith("#")]
+        if len(lines) == 1 and text.count(lines[0]) == 1 and lines[0] == lines[0].lstrip():
+            return Remedy(f"Take the line out of {file} that adds {entry} at every start.", "edit",
+                          edits=(Edit(file, lines[0], f"# {lines[0]}"),), changes=file)
+    return None
+
+
 def _let_through(case: Case, layer: str, first: Candidate) -> tuple[Remedy, ...]:
     if layer == "pythonpath":
         return (Remedy(f"Take {first.entry} out of PYTHONPATH, where that is set.", "manual",
@@ -317,7 +331,8 @@ def _let_through(case: Case, layer: str, first: Candidate) -> tuple[Remedy, ...]
             if first.entry in line.text or (line.target and case.machine.same(line.target, first.entry)):
                 return (Remedy(f"Take that line out of {line.file}.", "edit",
                                edits=(Edit(line.file, line.text, f"# {line.text}"),), changes=line.file),)
-        return (Remedy(f"Take {first.entry} off the search path, where it is put there.", "manual",
-                       changes="the search path"),)
+        return (_out_of_start_code(case, first.entry) or Remedy(
+            f"Take {first.entry} off the search path, where it is put there.", "manual",
+            changes="the search path"),)
     return (Remedy("Set PYTHONNOUSERSITE=1 for this seat, or take the copy out of the user site: "
                    f"{first.entry}", "manual", changes="what the user site holds"),)

@@ -19,7 +19,7 @@ _OF_ABSENCE = ("hidden", "damaged", "foreign", "unreadable", "standard_library",
                "unreachable")
 _OTHERS = ("bytecode", "native", "own_code", "parts", "requirements", "versions")
 _WHEN_IT_IMPORTS = ("hidden-by-file", "hidden-by-path", "hidden-by-user-site", "file-unreadable",
-                    "namespace-split")
+                    "namespace-split", "files-missing")
 
 # Causes that are not true beside others: the honest rest, "nowhere" where it is somewhere, "not in
 # this version" where it is there and cannot be loaded, or something else was asked
@@ -32,8 +32,9 @@ _NOT_BESIDE: dict[str, frozenset[str]] = {
     "files-missing": frozenset({"file-corrupt"}),
     "mixed-install": frozenset({"files-missing", "metadata-only", "file-corrupt", "foreign-abi",
                                 "foreign-platform"}),
-    "submodule-absent": _NOT_WHOLE | {"version-conflict"},
-    "attribute-absent": _NOT_WHOLE | {"python-too-new", "python-too-old", "version-conflict"},
+    "submodule-absent": _NOT_WHOLE | {"version-conflict", "name-differs"},
+    "attribute-absent": _NOT_WHOLE | {"python-too-new", "python-too-old", "version-conflict",
+                                      "circular-import"},
     "circular-import": _NOT_WHOLE,
     "python2-source": frozenset({"file-corrupt"}),
     "python-too-old": frozenset({"python2-source", "file-corrupt"}),
@@ -76,7 +77,7 @@ def judge_import(case: Case) -> ImportReport:
 
 def _findings(case: Case, failure: Failure | None) -> list[Finding]:
     if case.obs.outcome == "imports":
-        load_checks(("hidden",) if case.obs.origin else ("hidden", "unreadable"))
+        load_checks(("hidden",) if case.obs.origin else ("hidden", "unreadable", "damaged"))
     else:
         load_checks(_OF_ABSENCE)
         if not is_plainly_absent(case, failure):

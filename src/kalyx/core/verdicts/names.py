@@ -9,7 +9,14 @@ from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts import remedies
-from kalyx.core.verdicts.absence import asked_near_home, asker_evidence, is_absent, searched
+from kalyx.core.verdicts.absence import (
+    asked_near_home,
+    asked_whole,
+    asker_evidence,
+    is_absent,
+    known_distribution,
+    searched,
+)
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 
@@ -27,6 +34,8 @@ def name_differs(case: Case, failure: Failure | None) -> Finding | None:
         table of well-known pairs.
     What to do: Write the module's name in the import, or install the distribution by its own name.
     """
+    if failure is not None and "." in failure.module:
+        return _is_other_portion(case, failure)
     if not is_absent(case, failure) or failure is None:
         return None
     name = failure.top
@@ -39,7 +48,7 @@ def _is_distribution_here(case: Case, failure: Failure, name: str) -> Finding | 
     """The name is that of a distribution installed here, whose modules have other names."""
     found = case.distribution_named(name)
     usable = [m for m in found.modules if case.candidates(m)] if found else []
-    if found is None or not usable or name in found.modules:
+    if found is None or not usable or name.lower() in {m.lower() for m in found.modules}:
         return None
     public = [m for m in usable if not m.startswith("_")] or usable
     module = best_module(found.name, public)
@@ -72,15 +81,34 @@ def _belongs_to_other_name(case: Case, failure: Failure, name: str) -> Finding |
                 f"The module {name} comes from the distribution {other.name}: that is the name to "
                 "install.", (Evidence(says, other.environment.path),),
                 remedies.install(case, other.source or other.name))
-    known = tables.distribution_for(name)
+    known = known_distribution(case, failure)
     if known is None or normal_name(known) == normal_name(name) or case.elsewhere(name):
         return None
+    whole = asked_whole(case, failure)
     return Finding(
         "name-differs", "error", "certain",
-        f"The module {name} comes from the distribution {known}: that is the name to install.",
-        (Evidence(f"{name} belongs to {known} in the table of well-known names that Kalyx ships"),
+        f"The module {whole} comes from the distribution {known}: that is the name to install.",
+        (Evidence(f"{whole} belongs to {known} in the table of well-known names that Kalyx ships"),
          *searched(case), *asker_evidence(case, failure)),
         remedies.install(case, known))
+
+
+def _is_other_portion(case: Case, failure: Failure) -> Finding | None:
+    """The part of a namespace that many distributions share is in one that is not installed."""
+    parent = failure.module.rpartition(".")[0]
+    found = [c for _, c in case.candidates(failure.top)]
+    known = tables.distribution_for(failure.module)
+    if failure.name is not None or known is None or not found or any(c.kind != "namespace" for c in found) \
+            or (case.file_of(parent) or "").endswith(".py") or case.distribution_named(known) is not None:
+        return None
+    here = sorted({d.name for d in case.distributions() if failure.top in d.modules})
+    return Finding(
+        "name-differs", "error", "certain",
+        f"The module {failure.module} comes from the distribution {known}: that is the name to install.",
+        (Evidence(f"{failure.top} is a name that distributions share; here {', '.join(here) or 'a folder'} has "
+                  "parts of it", found[0].path),
+         Evidence(f"{failure.module} belongs to {known} in the table of well-known names that Kalyx ships"),
+         *asker_evidence(case, failure)), remedies.install(case, known))
 
 
 def _is_distribution_name(case: Case, failure: Failure, name: str) -> Finding | None:
@@ -89,20 +117,22 @@ def _is_distribution_name(case: Case, failure: Failure, name: str) -> Finding | 
     where = "the table of well-known names that Kalyx ships"
     for environment, distribution in case.neighbours.providing_name(name):
         public = [m for m in distribution.modules if not m.startswith("_")]
-        if public and name not in distribution.modules:
+        if public and name.lower() not in {m.lower() for m in distribution.modules}:
             module, where = best_module(distribution.name, public), str(environment.path)
             break
     if module is None or case.elsewhere(name):
         return None
-    if case.candidates(module):
+    listed = tables.distribution_for(module)
+    shown = listed if listed and normal_name(listed) == normal_name(name) else name
+    if case.candidates(module) or case.file_of(module):
         todo: tuple[Remedy, ...] = (write_import(case, failure, name, module),)
     else:
-        todo = (*remedies.install(case, name, why=f", then import it as {module}"),
+        todo = (*remedies.install(case, shown, why=f", then import it as {module}"),
                 write_import(case, failure, name, module))
     return Finding(
         "name-differs", "error", "certain",
-        f"{name} is the name to install; the module to import from it is {module}.",
-        (Evidence(f"{name} provides {module}, by {where}"),), todo)
+        f"{shown} is the name to install; the module to import from it is {module}.",
+        (Evidence(f"{shown} provides {module}, by {where}"),), todo)
 
 
 def write_import(case: Case, failure: Failure, wrong: str, right: str, whole: str = "") -> Remedy:
@@ -141,7 +171,7 @@ def name_misspelt(case: Case, failure: Failure | None) -> Finding | None:
     if not is_absent(case, failure) or failure is None or not asked_near_home(case, failure):
         return None
     name = failure.top
-    if case.elsewhere(name) or tables.distribution_for(name):
+    if case.elsewhere(name) or known_distribution(case, failure):
         return None
     near = near_names(name, case.names_in_layers())
     near = [n for n in near if n != name and not n.startswith("_")]

@@ -102,11 +102,15 @@ def circular_import(case: Case, failure: Failure | None) -> Finding | None:
         module.
     """
     error = next((e for e in case.obs.chain if "partially initialized module" in e.message), None)
-    if error is None:
+    if error is not None:
+        match = re.search(r"partially initialized module '([\w.]+)'", error.message)
+        half_made = match.group(1) if match else ""
+    elif failure is not None and failure.name is not None and case.version < (3, 8):
+        error, half_made = failure.error, failure.module  # it says no more than that a name is missing
+    else:
         return None
-    match = re.search(r"partially initialized module '([\w.]+)'", error.message)
-    file = case.file_of(match.group(1)) if match else None
-    ring = own_frames(error.frames)
+    file = case.file_of(half_made) if half_made else None
+    ring = [f for f in own_frames(error.frames) if f.function == "<module>"]
     start = next((n for n, f in enumerate(ring) if file and case.machine.same(f.file, file)), None)
     if start is None or start == len(ring) - 1:
         return None  # the half-made module asked for a part of its own: no ring, something missing
@@ -138,9 +142,11 @@ def relative_import_alone(case: Case, failure: Failure | None) -> Finding | None
     What to do: Run it as a module: `python -m package.module` from the folder that holds the package.
     """
     error = case.obs.error
-    if error is None or "attempted relative import" not in error.message or not error.frames:
+    if error is None or "relative import" not in error.message or not error.frames:
         return None
     frame = own_frames(error.frames)[-1]
+    if "beyond" in error.message:
+        return _beyond_top(case, frame)
     m = case.machine
     package, folder = [m.path.splitext(m.path.basename(frame.file))[0]], m.path.dirname(frame.file)
     while m.is_file(m.path.join(folder, "__init__.py")):
@@ -160,6 +166,34 @@ def relative_import_alone(case: Case, failure: Failure | None) -> Finding | None
                 argv=(case.python, "-m", dotted), cwd=folder, changes="nothing"),
          Remedy(f"In code: import {dotted}, with {folder} on the path.", "manual",
                 changes="the import")))
+
+
+def _beyond_top(case: Case, frame: Frame) -> Finding | None:
+    """A relative import with more dots than the package has levels, as Python was started."""
+    m = case.machine
+    line = case.code_line(frame.file, frame.line)
+    match = re.match(r"from\s+(\.+)([\w.]*)\s+import\s+(\w+)", line)
+    if match is None:
+        return None
+    folder = m.path.dirname(frame.file)
+    for _ in match.group(1)[1:]:
+        folder = m.path.dirname(folder)
+    wanted = m.path.join(folder, *filter(None, match.group(2).split(".")))
+    there = [p for p in (wanted + ".py", m.path.join(wanted, "__init__.py")) if m.is_file(p)]
+    if not there and not (match.group(2) == "" and case.finder.find_in(folder, match.group(3))):
+        return None
+    top, above = m.path.basename(folder), m.path.dirname(folder)
+    inside = m.path.relpath(m.path.splitext(frame.file)[0], above).replace(m.path.sep, ".")
+    return Finding(
+        "relative-import-alone", "error", "certain",
+        f"{frame.file} imports from {folder}, above the topmost package that Python knows, as it was started "
+        f"inside {folder}: {top} itself has to be the package.",
+        (Evidence(line, frame.file, frame.line),
+         *[Evidence(f"what it asks for is {p}", p) for p in there[:1]]),
+        (Remedy(f"Start it from {above}, as part of {top}.", "command",
+                argv=(case.python, "-m", inside), cwd=above, changes="nothing"),
+         Remedy(f"Or write the import without dots: {match.group(2) or match.group(3)} lies in {folder}.",
+                "manual", changes=frame.file)))
 
 
 @cause("raises", "F", "anything else: its code ran and raised", rank=99)

@@ -51,6 +51,19 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
         tuple(todo))
 
 
+def _newest(case: Case, owner: Distribution | None, failure: Failure) -> list[Remedy]:
+    """Return the upgrade of what another package asks more of than it has."""
+    asker = case.distribution_of(failure.asker.file) if failure.asker else None
+    command = remedies.pip_command(case)
+    if owner is None or asker is None or asker.name == owner.name or owner.editable or command is None \
+            or remedies.managed_marker(case) is not None:
+        return []
+    return [Remedy(f"Install the newest {owner.name}: {asker.name} {asker.version} counts on {failure.name}, "
+                   f"which {owner.version} has not.", "command",
+                   argv=(*command, "install", "--upgrade", owner.name),
+                   changes=f"replaces {owner.name} {owner.version} in {case.prefix}")]
+
+
 def _version_that_has(case: Case, owner: Distribution | None, failure: Failure) -> list[Remedy]:
     """Return the installation of a version that another environment has, where that one has the part."""
     if owner is None or not owner.modules:
@@ -107,7 +120,7 @@ def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
     near = near_names(failure.name, defined)
     todo = [write_import(case, failure, failure.name, n, whole=f"from {failure.module} import {n}")
             for n in near[:1]]
-    todo += _version_that_has(case, owner, failure)
+    todo += _version_that_has(case, owner, failure) or _newest(case, owner, failure)
     todo.append(Remedy(f"Look up which version of {failure.module} has {failure.name}, or where "
                        "it went.", "manual", changes="the import, or the version"))
     evidence = [Evidence(f"{failure.module} is {file or 'built into the interpreter'}", file)]

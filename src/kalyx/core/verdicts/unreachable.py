@@ -8,10 +8,13 @@ from kalyx.core.facts.interpreters import python_in
 from kalyx.core.facts.layers import LinkLine, link_lines, site_folders, user_site
 from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.model import Distribution, Edit, Evidence, Finding, Remedy
+from kalyx.core.patterns import pattern
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import asked_by_person, asked_near_home, is_absent, searched
 from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure
+
+_HOOK = pattern(r"^import\s+(__editable__\w+)")
 
 __all__ = ["base_site_off", "link_broken", "own_code_unreachable", "site_off",
            "user_site_off"]
@@ -247,12 +250,47 @@ def link_broken(case: Case, failure: Failure | None) -> Finding | None:
         if not any(n.endswith(".pth") for n in case.finder.names(layer.path)):
             continue
         for line in link_lines(case.machine, layer.path):
+            owner = case.shelf(layer).named(name)
+            gone = _finder_gone(case, layer.path, line)
+            if gone and (owner is not None or name.lower() in gone.lower()):
+                return _hook_gone(case, name, line, gone, owner)
             target = line.target or _finder_target(case, layer.path, line, name)
-            if target and not case.machine.exists(target):
-                owner = case.shelf(layer).named(name)
-                if owner is not None or _names_it(case, line, target, name):
-                    return _broken(case, name, line, target, owner)
+            links = {f"{n}.egg-link" for n in (name, name.replace("_", "-"))}
+            if target and not case.machine.exists(target) and (
+                    owner is not None or _names_it(case, line, target, name)
+                    or links & case.finder.names(layer.path)):
+                return _broken(case, name, line, target, owner)
     return None
+
+
+def _finder_gone(case: Case, folder: str, line: LinkLine) -> str | None:
+    """Return the file of an editable install's import hook, where a .pth line asks for it and it is gone."""
+    match = _HOOK.search(line.text)
+    if match is None or f"{match.group(1)}.py" in case.finder.names(folder):
+        return None
+    return str(case.machine.path.join(folder, match.group(1) + ".py"))
+
+
+def _hook_gone(case: Case, name: str, line: LinkLine, gone: str, owner: Distribution | None) -> Finding:
+    m = case.machine
+    source = owner.source if owner and owner.source and m.is_folder(owner.source) else None
+    command = remedies.pip_command(case)
+    todo = remedies.install(case, owner.name if owner else name)
+    if source and command:
+        todo = (Remedy(f"Install it again from {source}.", "command", argv=(*command, "install", "-e", source),
+                       changes="the link"),)
+    elif owner is not None:
+        todo = remedies.reinstall(case, owner.name, owner.version, "in place of the link")
+    evidence = [Evidence("the line loads it at every start", line.file, line.line),
+                Evidence(f"{gone} {m.trouble_at(gone)}", gone)]
+    if owner is not None:
+        evidence.append(Evidence(f"{owner.name} {owner.version} was linked by it", owner.metadata))
+        if owner.source and not source:
+            evidence.append(Evidence(f"its folder was {owner.source}, which {m.trouble_at(owner.source)}",
+                                     owner.source))
+    return Finding("link-broken", "error", "certain" if owner else "likely",
+                   f"{name} was linked by the import hook {gone}, and that file {m.trouble_at(gone)}.",
+                   tuple(evidence), todo)
 
 
 def _names_it(case: Case, line: LinkLine, target: str, name: str) -> bool:
@@ -265,7 +303,7 @@ def _finder_target(case: Case, folder: str, line: LinkLine, name: str) -> str | 
     """Read where an editable install's import hook would look for a module (PEP 660)."""
     import re
 
-    match = re.search(r"import (__editable__\w+)", line.text) if "__editable__" in line.text else None
+    match = _HOOK.search(line.text)
     if not match:
         return None
     try:

@@ -20,6 +20,10 @@ _PYTHON2 = pattern(r"Missing parentheses in call to '(?:print|exec)'|"
                       r"multiple exception types must be parenthesized|"
                       r"invalid (?:token|decimal literal)|leading zeros in decimal|"
                       r"inconsistent use of tabs")
+_PYTHON2_NAME = pattern(
+    r"^name '(unicode|xrange|basestring|raw_input|long|reduce|unichr|cmp|execfile|buffer|coerce|apply|intern)' "
+    r"is not defined|"
+    r"^'dict' object has no attribute '(has_key|iteritems|iterkeys|itervalues|viewitems|viewkeys|viewvalues)'")
 # Forms that Python 2 alone has: with such a line the syntax error needs no other explanation
 _PYTHON2_LINE = pattern(r"^\s*(?:print\s+[\"'\w%(]|print\s*>>|exec\s+[\"'\w]|raise\s+[\w.]+\s*,|"
                            r"except\s+[\w.()\s,]+,\s*\w+\s*:)|"
@@ -36,7 +40,23 @@ def _broken_source(case: Case) -> tuple[str, int, str] | None:
     if error.lineno is None or not error.frames:
         return None
     file = error.frames[-1].file
+    if file == "<fstring>":
+        return _broken_fstring(case)
     return file, error.lineno, case.code_line(file, error.lineno)
+
+
+def _broken_fstring(case: Case) -> tuple[str, int, str] | None:
+    """Find the f-string that Python before 3.8 could not parse: it does not say in which file or line."""
+    from kalyx.core.verdicts.library_versions import newer_syntax
+
+    file = case.file_of(case.obs.module)
+    if file is None or not file.endswith(".py"):
+        return None
+    for number, line in enumerate(case.machine.read_text(file).splitlines(), 1):
+        form = newer_syntax(case.version, line, "")
+        if form is not None and "f-string" in form[1]:
+            return file, number, line.strip()
+    return None
 
 
 def _whose(case: Case, owner: Distribution | None, file: str) -> str:
@@ -62,6 +82,8 @@ def python2_source(case: Case, failure: Failure | None) -> Finding | None:
     What to do: Install a version for Python 3, or convert the code.
     """
     broken, error = _broken_source(case) or _print_to_a_file(case), case.obs.error
+    if broken is None and case.version >= (3, 0):
+        return _python2_name(case)
     if broken is None or error is None or case.version[0] < 3:
         return None
     file, line, text = broken
@@ -75,6 +97,28 @@ def python2_source(case: Case, failure: Failure | None) -> Finding | None:
                                               f"{error.message}", case.python)),
         (*_upgrade(case, owner), Remedy("Change the code to Python 3, or run it with a Python 2.",
                                         "manual", changes=file)))
+
+
+def _python2_name(case: Case) -> Finding | None:
+    """Find a name that Python 2 alone has built in, or a method of its dictionaries."""
+    error = case.obs.error
+    if error is None or error.type not in ("NameError", "AttributeError"):
+        return None
+    match = _PYTHON2_NAME.search(error.message)
+    if match is None or not error.frames:
+        return None
+    frame, word = error.frames[-1], match.group(1) or match.group(2)
+    line = case.code_line(frame.file, frame.line)
+    if word not in line or case.layer_of_file(frame.file) == "stdlib":
+        return None
+    owner = case.distribution_of(frame.file)
+    return Finding(
+        "python2-source", "error", "certain",
+        f"{_whose(case, owner, frame.file)} is written in Python 2: {word} is there no more in Python 3.",
+        (Evidence(line, frame.file, frame.line),
+         Evidence(f"this is Python {case.obs.who.get('version')}: {error.message}", case.python)),
+        (*_upgrade(case, owner), Remedy("Change the code to Python 3, or run it with a Python 2.",
+                                        "manual", changes=frame.file)))
 
 
 def _print_to_a_file(case: Case) -> tuple[str, int, str] | None:
@@ -100,26 +144,83 @@ def python_too_old(case: Case, failure: Failure | None) -> Finding | None:
     """
     broken = _broken_source(case)
     if broken is None:
-        return _in_other_versions(case, failure, newer=True) or _outside_its_bounds(case, newer=True)
+        return (_library_change(case, failure, newer=True) or _in_other_versions(case, failure, newer=True)
+                or _outside_its_bounds(case, newer=True))
+    from kalyx.core.verdicts.library_versions import newer_syntax
+
     file, line, text = broken
     owner = case.distribution_of(file)
     asks = _requires_python(case, owner)
-    newer = _accepted_by_ours(case, file)
-    if newer is None and not (asks and _is_outside(asks, case)):
+    newer = _accepted_by_ours(case, file) or case.neighbours.reader_of(file, case.version)
+    form = newer_syntax(case.version, text, case.obs.error.message if case.obs.error else "")
+    if newer is None and form is None and not (asks and _is_outside(asks, case)):
         return None
     evidence = [Evidence(text, file, line)]
     if newer:
         evidence.append(Evidence(f"Python {newer} reads the same file without an error", file))
+    if form:
+        evidence.append(Evidence(f"Python {form[0]} brought {form[1]}"))
     if asks and owner:
         evidence.append(Evidence(f"{owner.name} {owner.version} declares Requires-Python: {asks}",
                                  owner.metadata))
     return Finding(
         "python-too-old", "error", "certain" if newer else "likely",
         f"{_whose(case, owner, file)} uses syntax that Python {case.obs.who.get('version')} does not "
-        "know yet.", tuple(evidence),
-        (*_upgrade(case, owner),
-         Remedy(f"Use an environment with a newer Python{f' ({asks})' if asks else ''}.", "manual",
-                changes="which Python is used")))
+        f"know yet{f': {form[1]} came with {form[0]}' if form else ''}.", tuple(evidence),
+        _for_newer(case, owner, asks, form[0] if form else None))
+
+
+def _for_newer(case: Case, owner: Distribution | None, asks: str | None,
+               since: str | None) -> tuple[Remedy, ...]:
+    """Return what helps code that needs a newer Python: that, or a version of the package for this one.
+
+    Only what declares which Pythons it is for lets pip find such a version.
+    """
+    wanted = f" ({asks})" if asks else f", {since} or later" if since else ""
+    move = Remedy(f"Use an environment with a newer Python{wanted}{_such_as(case, since)}.", "manual",
+                  changes="which Python is used")
+    upgrade = _upgrade(case, owner)
+    return (*upgrade, move) if asks and _is_outside(asks, case) else (move, *upgrade)
+
+
+def _such_as(case: Case, since: str | None) -> str:
+    """Name a Python of this machine that is new enough."""
+    wanted = tuple(int(n) for n in since.split(".")) if since else (case.version[0], case.version[1] + 1)
+    for environment in case.neighbours.environments:
+        version = tuple(int(n) for n in (environment.python_version or "0").split(".")[:2] if n.isdigit())
+        if environment.kind == "base" and version >= wanted and environment.interpreter is not None:
+            return f", such as {environment.interpreter.path} ({environment.python_version})"
+    return ""
+
+
+def _library_change(case: Case, failure: Failure | None, *, newer: bool) -> Finding | None:
+    """Find in the table of Python's own changes what the failing line asks for."""
+    error = case.obs.error if failure is None else failure.error
+    if error is None or (failure is not None and failure.name is None) or error.type not in (
+            "AttributeError", "TypeError", "ValueError", "ImportError"):
+        return None
+    from kalyx.core.verdicts.library_versions import find_change
+
+    change = find_change(case, failure)
+    if change is None or change.newer != newer:
+        return None
+    frame = change.frame
+    owner = case.distribution_of(frame.file) if frame else None
+    who = _whose(case, owner, frame.file) if frame else "The import"
+    evidence = [Evidence(case.code_line(frame.file, frame.line), frame.file, frame.line)] if frame else []
+    this = f"Python {case.obs.who.get('version')}"
+    if newer:
+        evidence.append(Evidence(f"Python {change.version} brought {change.what}"))
+        because = f"{who} uses {change.what}, which came with Python {change.version}; this is {this}."
+        todo = _for_newer(case, owner, _requires_python(case, owner), change.version)
+    else:
+        evidence.append(Evidence(f"Python {change.version} took {change.what} out"))
+        because = f"{who} uses {change.what}, which Python {change.version} took out; this is {this}."
+        todo = (*_upgrade(case, owner), Remedy(
+            f"Change the code to do without {change.what}, or use a Python before {change.version}.", "manual",
+            changes=frame.file if frame else "which Python is used"))
+    return Finding("python-too-old" if newer else "python-too-new", "error",
+                   "certain" if change.sure else "likely", because, tuple(evidence), todo)
 
 
 def _outside_its_bounds(case: Case, *, newer: bool) -> Finding | None:
@@ -203,6 +304,7 @@ def python_too_new(case: Case, failure: Failure | None) -> Finding | None:
     What to do: Install a newer version of the package, change the code, or use an older Python.
     """
     return (_removed_name(case, failure) or _keyword_as_name(case)
+            or _library_change(case, failure, newer=False)
             or _in_other_versions(case, failure, newer=False) or _outside_its_bounds(case, newer=False))
 
 
@@ -278,6 +380,8 @@ def _removed_name(case: Case, failure: Failure | None) -> Finding | None:
     major, minor = gone.split(".")
     if case.version < (int(major), int(minor)):
         return None
+    if case.layer_of_file(case.file_of(failure.module)) not in (None, "stdlib"):
+        return None  # something else of that name
     asker = failure.asker
     owner = case.distribution_of(asker.file) if asker else None
     who = _whose(case, owner, asker.file) if asker else "The code"
@@ -288,5 +392,28 @@ def _removed_name(case: Case, failure: Failure | None) -> Finding | None:
         "python-too-new", "error", "certain",
         f"{who} uses {failure.module}.{failure.name}, which Python {gone} took out; this is Python "
         f"{case.obs.who.get('version')}.", tuple(evidence),
-        (*_upgrade(case, owner), Remedy(f"Change the code to use {instead}.", "manual",
-                                        changes=asker.file if asker else "the code")))
+        (*_upgrade(case, owner), _write_instead(case, failure, owner, instead)))
+
+
+def _write_instead(case: Case, failure: Failure, owner: Distribution | None, instead: str) -> Remedy:
+    """Return the remedy that writes what took a name's place: an edit in the person's own code."""
+    from kalyx.core.model import Edit
+
+    asker, name = failure.asker, failure.name or ""
+    plain = Remedy(f"Change the code to use {instead}.", "manual", changes=asker.file if asker else "the code")
+    module, _, new = instead.rpartition(".")
+    if asker is None or owner is not None or not module or not instead.replace(".", "").isidentifier():
+        return plain
+    line = case.code_line(asker.file, asker.line)
+    if case.machine.read_text(asker.file).count(line) != 1:
+        return plain
+    changed = None
+    if re.fullmatch(rf"from {re.escape(failure.module)} import {re.escape(name)}(\s+as \w+)?", line):
+        rest = line.partition(f" import {name}")[2] or ("" if new == name else f" as {name}")
+        changed = f"from {module} import {new}{rest}"
+    elif f"{failure.module}.{name}" in line and module == failure.module:
+        changed = line.replace(f"{failure.module}.{name}", instead)
+    if changed is None:
+        return plain
+    return Remedy(f"Write: {changed}", "edit", edits=(Edit(asker.file, line, changed),),
+                  changes=f"line {asker.line} of {asker.file}")
