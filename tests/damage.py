@@ -332,6 +332,23 @@ def _start_code(w: World, lab: Path) -> None:
     write(site_of(lab) / "sitecustomize.py", f"import sys\nsys.path.insert(0, {str(w.home / 'lib')!r})\n")
 
 
+def _kernel_path(w: World, lab: Path) -> None:
+    installed()(w, lab)
+    write(w.home / "lib" / "germkit" / "__init__.py", "raise ImportError('an old copy')\n")
+    kernelspec(w.home, "lab", [python_of(lab), "-m", "ipykernel_launcher", "-f", "{connection_file}"],
+               env={"PYTHONPATH": f"{w.home / 'lib'}:{w.home / 'other'}"})
+
+
+def _needs_newer_interface(w: World, lab: Path) -> None:
+    """A compiled part that compares the version of an interface, as the real ones do."""
+    for version in ("1", "2"):
+        w.wheels.add("seedarray", version, {"seedarray.py": f"api = {version}\n"})
+    w.wheels.install(str(w.wheels.folder / "seedarray-1-py3-none-any.whl"), site_of(lab))
+    installed("germkit", {"germkit.py": (
+        "import seedarray\nif seedarray.api < 2:\n    raise RuntimeError('seedarray: module compiled against API "
+        "version 0x2 but this version of seedarray is 0x1')\n")})(w, lab)
+
+
 def _old_ring(w: World, lab: Path) -> None:
     python = next((p for v, p in other_pythons().items() if v in ("3.6", "3.7")), None)
     if python is None:
@@ -435,6 +452,7 @@ MORE_SITUATIONS = [
     Situation("old link to a moved folder", _old_link, "germ_kit", "link-broken", says="code/old", remedy="edit"),
     Situation("code at Python's start hides", _start_code, "germkit", "hidden-by-path", says="lib puts its own",
               remedy="edit"),
+    Situation("kernel.json sets PYTHONPATH", _kernel_path, "germkit", "hidden-by-path", at="kernel:lab", remedy="edit"),
     # C: made for another interpreter
     Situation("Windows file", _windows_file, "seedscan", "foreign-platform", says="Windows", remedy="command"),
     Situation("other machine", native(patched(18, "<H", 183)), "nativeseed", "foreign-platform", says="AArch64"),
@@ -511,6 +529,13 @@ MORE_SITUATIONS = [
     Situation("C interface of another version", installed("germkit", {"germkit.py": (
         "raise ValueError('numpy.ndarray size changed, may indicate binary incompatibility. Expected 96 from C "
         "header, got 88 from PyObject')\n")}), "germkit", "binary-mismatch"),
+    Situation("C interface of a newer version", _needs_newer_interface, "germkit", "binary-mismatch",
+              says="seedarray", remedy="command"),
+    Situation("symbol like Python's own", native(lambda w: compiled(
+        w, "ext", "PySeed_Sow(); return PyModule_Create(&made);", before="void PySeed_Sow(void);")), "nativeseed",
+        "symbol-missing", says="PySeed_Sow"),
+    Situation("compiled under another name", native(lambda w: compiled(w, "other")), "nativeseed", "symbol-missing",
+              says="PyInit_ext"),
     Situation("crash in a compiled part", native(lambda w: compiled(w, "ext", "raise(SIGSEGV); return 0;")),
               "nativeseed", "crash", says="SIGSEGV"),
     Situation("abort", native(lambda w: compiled(w, "ext", "abort(); return 0;")), "nativeseed", "crash",
@@ -547,6 +572,9 @@ MORE_SITUATIONS = [
               remedy="command"),
     Situation("part of a shared namespace", _shared_namespace, "google.protobuf", "name-differs", says="protobuf",
               remedy="command"),
+    Situation("dependency in a group", failing("reader", "try:\n    import fastgrid\nexcept ImportError as e:\n"
+              "    raise ExceptionGroup('two', [ValueError(1), e])\n", requires=["fastgrid"]), "reader",
+              "dependency-absent", says="fastgrid", remedy="command"),
     Situation("wishes of two packages", _two_wishes, "germkit", "dependency-absent", remedy="command"),
     Situation("part of a newer version", _newer_elsewhere(""), "germkit.beds", "submodule-absent", remedy="command"),
     Situation("name of a newer version", _newer_elsewhere(""), "germkit.trial:plan", "attribute-absent",

@@ -277,7 +277,7 @@ SITUATIONS = [
     Situation("no such name", lambda w, e: None, "json:nix", "attribute-absent"),
     Situation("raises", own("boom.py", "raise ValueError('no\\nseeds')\n"), "boom", "raises",
               says="ValueError: no"),
-    Situation("syntax", own("bad.py", "def f(:\n"), "bad", "raises", says="not valid Python"),
+    Situation("syntax", own("bad.py", "def f(:\n"), "bad", "raises", says="not valid in Python"),
     Situation("exits", own("leaves.py", "import sys; print('x'); sys.exit(0)\n"), "leaves",
               "raises", says="SystemExit"),
     Situation("ends itself", own("ends.py", "import os; os._exit(0)\n"), "ends", "crash",

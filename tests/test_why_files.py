@@ -239,11 +239,31 @@ HIDDEN = """Traceback (most recent call last):
     from random import Random as _Random
 ImportError: cannot import name 'Random' from 'random' (/home/ada/trials/random.py)
 """
+
+
+def plain(line: str, last: str, file: str = "/home/bo/x.py") -> str:
+    """Return a traceback of one frame."""
+    return f'Traceback (most recent call last):\n  File "{file}", line 1, in <module>\n    {line}\n{last}\n'
+
+
 TEXTS = {"Windows, chained": (WINDOWS, "numpy", "library-missing"), "a cell in colour": (CELL, "sklearn", "name-differs"),
          "a group": (GROUP, "yaml", "name-differs"), "another machine": (PLAIN, "germkit", "dependency-absent"),
          "own file": (HIDDEN, "tempfile", "hidden-by-file"),
          "test runner": ("x.py:3: in <module>\n    import zorkmid\nE   ModuleNotFoundError: No module named 'zorkmid'\n",
-                         "zorkmid", "not-installed")}
+                         "zorkmid", "not-installed"),
+         "module of newer Pythons": (plain("import tomllib", "ModuleNotFoundError: No module named 'tomllib'"), "tomllib",
+                                     "stdlib-not-yet"),
+         "module of older Pythons": (plain("import imp", "ModuleNotFoundError: No module named 'imp'"), "imp",
+                                     "stdlib-removed"),
+         "operator of newer Pythons": (plain("x: int | None = None", "TypeError: unsupported operand type(s) for |: "
+                                       "'type' and 'NoneType'"), "the script", "python-too-old"),
+         "name of older Pythons": (plain("from collections import Mapping", "ImportError: cannot import name 'Mapping' "
+                                   "from 'collections' (/usr/lib/python3.11/collections/__init__.py)"), "collections",
+                                   "python-too-new"),
+         "Windows, not installed": (plain("import cv2", "ModuleNotFoundError: No module named 'cv2'", "C:\\p\\x.py"), "cv2",
+                                    "name-differs"),
+         "package's own advice": (plain("raise ImportError(", "ImportError: Unable to import required dependencies:\nnumpy: "
+                                  "no", "/v/lib/python3.9/site-packages/pandas/__init__.py"), "the script", "raises")}
 
 
 @pytest.mark.parametrize("name", TEXTS)
@@ -256,6 +276,10 @@ def test_traceback_from_elsewhere(name: str, world: World, validate) -> None:
     assert (report["module"], report["outcome"], report["causes"][0]["cause"]) == (module, "fails", cause)
     assert report["causes"][0]["confidence"] != "certain" and document["exit"] == 1
     assert [n["note"] for n in document["notes"]] == ["from-text"]
+    assert "3.99" not in json.dumps(document)
+    assert "your own code" not in report["causes"][0]["because"]
+    if cause in ("name-differs", "not-installed"):
+        assert report["causes"][0]["remedies"][0]["argv"][1:4] == ["-m", "pip", "install"]
     assert "text alone" in world.kalyx("why", "--traceback", str(world.root / "t.txt")).stdout
 
 

@@ -193,7 +193,7 @@ def describe(error, traceback, link):
 
 def chain_of(error, traceback):
     """Write down an exception and those that it arose from."""
-    chain, seen, link = [], set(), ""
+    chain, seen, link, first = [], set(), "", error
     while error is not None and id(error) not in seen and len(chain) < MOST_CHAIN:
         seen.add(id(error))
         chain.append(describe(error, traceback, link))
@@ -206,7 +206,18 @@ def chain_of(error, traceback):
         else:
             error = None
         traceback = getattr(error, "__traceback__", None)
-    return chain
+    if type(first).__name__ in ("ExceptionGroup", "BaseExceptionGroup"):
+        chain += [describe(e, getattr(e, "__traceback__", None), "group") for e in members_of(first)]
+    return chain[:MOST_CHAIN]
+
+
+def members_of(error):
+    """List the exceptions in a group, those in groups inside it too (PEP 654)."""
+    found = []
+    for inner in list(getattr(error, "exceptions", None) or ())[:MOST_CHAIN]:
+        if isinstance(inner, BaseException):
+            found += [inner] + members_of(inner)
+    return found[:MOST_CHAIN]
 
 
 def loaded_since(before, wanted):

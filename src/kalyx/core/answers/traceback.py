@@ -123,7 +123,9 @@ def _origin(found: Traceback) -> _Origin:
     own = next((f for f, p in places if p.kind == "own" and not f.file.startswith("<")), None)
     best: Place | None = site or library
     if best is None:
-        return _Origin(start=_folder(own))
+        named = [place_of(f) for e in found.chain for f in _files_in(e.message)]
+        version = next((p.version for p in named if p.kind == "stdlib" and "." in p.version), "")
+        return _Origin(start=_folder(own), version=version)
     return _Origin(best.prefix, library.prefix if library else best.prefix, best.version or (
         library.version if library else ""), site.folder if site else "",
         library.folder if library else "", _folder(own))
@@ -201,6 +203,8 @@ def _from_text(found: Traceback, origin: _Origin, request: tuple[str, str | None
 def _filled(origin: _Origin, found: Traceback) -> _Origin:
     """Complete what the paths leave open with the usual layout of the system."""
     if not origin.prefix:
+        if found.windows:
+            return replace(origin, site="C:\\Lib\\site-packages", library="C:\\Lib")
         return replace(origin, site="/site-packages", library="/lib/python3")
     if found.windows:
         return replace(origin, site=origin.site or f"{origin.prefix}\\Lib\\site-packages",
@@ -208,6 +212,16 @@ def _filled(origin: _Origin, found: Traceback) -> _Origin:
     version = origin.version if "." in origin.version else ""
     return replace(origin, site=origin.site or f"{origin.prefix}/lib/python{version}/site-packages",
                    library=origin.library or f"{origin.base}/lib/python{version or '3'}")
+
+
+def _said_missing(found: Traceback) -> set[str]:
+    """Return the top-level modules that the text says are not there."""
+    return {e.name for e in found.chain if e.name and e.type == "ModuleNotFoundError"}
+
+
+def _files_in(message: str) -> list[str]:
+    """Return the files that a message names."""
+    return re.findall(r"['(]((?:/|[A-Za-z]:\\)[^'()]+\.py)[')]", message)
 
 
 def _files(found: Traceback, origin: _Origin) -> dict[str, str]:
@@ -220,7 +234,7 @@ def _files(found: Traceback, origin: _Origin) -> dict[str, str]:
     files = {f: "\n".join(known.get(n, "") for n in range(1, max(known, default=0) + 1))
              for f, known in lines.items()}
     for error in found.chain:  # files that a message names
-        for file in re.findall(r"['(]((?:/|[A-Za-z]:\\)[^'()]+\.py)[')]", error.message):
+        for file in _files_in(error.message):
             files.setdefault(file, "")
     for file in list(files):
         folder = place_of(file).folder
@@ -228,7 +242,7 @@ def _files(found: Traceback, origin: _Origin) -> dict[str, str]:
         for depth in range(1, len(rest)):
             files.setdefault(separator.join([folder, *rest[:depth], "__init__.py"]), "")
     if origin.library:
-        for name in sys.stdlib_module_names:
+        for name in sys.stdlib_module_names - _said_missing(found):
             files.setdefault(f"{origin.library}{separator}{name}.py", "")
     if origin.site:
         files.setdefault(separator.join([origin.site, "pip", "__init__.py"]), "")
@@ -238,11 +252,13 @@ def _files(found: Traceback, origin: _Origin) -> dict[str, str]:
 def _who(origin: _Origin, found: Traceback) -> dict[str, Any]:
     version = origin.version if "." in origin.version else UNKNOWN_VERSION
     return {
-        "version": version, "implementation": "cpython", "prefix": origin.prefix or "it",
+        "version": version, "knows_version": version != UNKNOWN_VERSION, "implementation": "cpython",
+        "prefix": origin.prefix or "it",
         "base_prefix": origin.base, "executable": "" if origin.prefix else "python", "cwd": origin.start,
         "path": [p for p in (origin.start, origin.library, origin.site) if p],
         "platform": "win32" if found.windows else "linux", "suffixes": [], "flags": {},
-        "builtin": list(sys.builtin_module_names), "stdlib": sorted(sys.stdlib_module_names)}
+        "builtin": [n for n in sys.builtin_module_names if n not in _said_missing(found)],
+        "stdlib": sorted(sys.stdlib_module_names - _said_missing(found))}
 
 
 def _loaded(found: Traceback, machine: TextMachine,

@@ -336,6 +336,22 @@ class Case:
         return int(parts[0]), int(parts[1])
 
     @property
+    def knows_version(self) -> bool:
+        """Whether the version is known: a text may not tell it."""
+        return bool(self.obs.who.get("knows_version", True))
+
+    @property
+    def this_python(self) -> str:
+        """How to name the Python in a sentence."""
+        return f"Python {self.obs.who.get('version')}" if self.knows_version else "the Python of the text"
+
+    @property
+    def this_is(self) -> str:
+        """The clause that says which Python it is."""
+        return f"this is {self.this_python}" if self.knows_version else (
+            "the text does not tell which Python it was")
+
+    @property
     def prefix(self) -> str:
         """The prefix as it ran."""
         return str(self.obs.who.get("prefix", ""))
@@ -404,6 +420,11 @@ class Case:
             return True
         return any(layer == "stdlib" and c.kind != "namespace"
                    for layer, c in self.candidates(name))
+
+    def is_made_for_it(self, file: str) -> bool:
+        """Whether a compiled file's name says that it is for this very interpreter."""
+        tagged = max(self.finder.suffixes, key=len, default="")
+        return tagged.count(".") > 1 and file.endswith(tagged)
 
     @cached_property
     def stdlib_names(self) -> set[str]:

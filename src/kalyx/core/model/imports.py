@@ -54,7 +54,7 @@ class ObservedError:
     name: str | None = None
     path: str | None = None
     frames: tuple[Frame, ...] = ()
-    link: str = ""  # how it hangs on the exception before it in the chain: cause or context
+    link: str = ""  # how it hangs on the exception before it in the chain: cause, context, suppressed, group
     lineno: int | None = None
 
 

@@ -143,8 +143,8 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
     who = f"{owner.name} {owner.version}" if owner else (
         failure.asker.file if failure.asker else case.obs.module)
     asked = top_level(case.obs.module)
-    because = (f"{asked} is here, but {who} needs {asked_whole(case, failure)}, which is not in "
-               f"{case.environment_name}.")
+    because = (f"{f'{asked} is here, but ' if asked != name else ''}{who} needs {asked_whole(case, failure)}, "
+               f"which is not in {case.environment_name}.")
     evidence = [*asker_evidence(case, failure)]
     if requirement and owner:
         evidence.append(Evidence(f"{owner.name} {owner.version} declares: {requirement}",

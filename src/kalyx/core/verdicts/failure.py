@@ -56,6 +56,8 @@ def read_failure(case: Case) -> Failure | None:
     """
     for number, error in enumerate(case.obs.chain):
         if number and not _may_look_behind(case.obs.chain[number - 1], error):
+            if any(e.link == "group" for e in case.obs.chain[number:]):
+                continue  # what a group holds stands behind what the group arose from
             break
         failure = _read(case, error, direct=number == 0)
         if failure is not None:
@@ -64,8 +66,9 @@ def read_failure(case: Case) -> Failure | None:
 
 
 def _may_look_behind(error: ObservedError, behind: ObservedError) -> bool:
-    """Whether an exception only passes on what the one behind it says: by ``raise ... from``, or advice."""
-    return error.type in ("ImportError", "ModuleNotFoundError") or behind.link == "cause"
+    """Whether an exception passes on what the one behind it says: by ``raise ... from``, advice, a group."""
+    return (error.type in ("ImportError", "ModuleNotFoundError") or behind.link in ("cause", "group")
+            or error.link == "group")
 
 
 def _read(case: Case, error: ObservedError, *, direct: bool) -> Failure | None:

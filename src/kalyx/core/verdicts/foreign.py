@@ -89,7 +89,8 @@ def foreign_abi(case: Case, failure: Failure | None) -> Finding | None:
     for module, files in _unloadable(case, failure):
         return _finding(case, module, files)
     error = case.obs.error
-    if error is not None and error.path and _LOADER_SAYS.search(error.message):
+    if error is not None and error.path and _LOADER_SAYS.search(error.message) \
+            and not case.is_made_for_it(error.path):
         return _finding(case, error.name or case.obs.module, [error.path], error.message)
     return None
 

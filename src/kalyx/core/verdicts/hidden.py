@@ -321,10 +321,33 @@ def _out_of_start_code(case: Case, entry: str) -> Remedy | None:
     return None
 
 
+def _out_of_kernelspec(case: Case, entry: str) -> Remedy | None:
+    """Return the edit of the kernel.json that sets PYTHONPATH for this seat, where that is what does it."""
+    import json
+
+    m = case.machine
+    steps = [s.where for s in case.seat.trail if s.where]
+    file = next((f for f in steps if m.path.basename(f) == "kernel.json"), None)
+    if file is None:
+        return None
+    text = m.read_text(file, 262_144)
+    try:
+        value = json.loads(text)["env"]["PYTHONPATH"]
+    except (ValueError, KeyError, TypeError):
+        return None
+    before = json.dumps(value)
+    kept = [p for p in str(value).split(m.path_separator) if not p or not m.same(m.absolute(p), entry)]
+    if text.count(before) != 1 or len(kept) == len(str(value).split(m.path_separator)):
+        return None
+    return Remedy(f"Take {entry} out of the PYTHONPATH that the kernel sets.", "edit",
+                  edits=(Edit(file, before, json.dumps(m.path_separator.join(kept))),), changes=file)
+
+
 def _let_through(case: Case, layer: str, first: Candidate) -> tuple[Remedy, ...]:
     if layer == "pythonpath":
-        return (Remedy(f"Take {first.entry} out of PYTHONPATH, where that is set.", "manual",
-                       changes="the variable PYTHONPATH"),)
+        return (_out_of_kernelspec(case, first.entry) or Remedy(
+            f"Take {first.entry} out of PYTHONPATH, where that is set.", "manual",
+            changes="the variable PYTHONPATH"),)
     if layer in ("link", "other"):
         for line in (x for y in case.layers if y.layer in ("env", "base", "user")
                      for x in link_lines(case.machine, y.path)):

@@ -17,7 +17,7 @@ __all__ = ["judge_import", "load_checks"]
 # plainly not there, and all others. What is not needed is not loaded.
 _OF_ABSENCE = ("hidden", "damaged", "foreign", "unreadable", "standard_library", "absent", "names",
                "unreachable")
-_OTHERS = ("bytecode", "native", "own_code", "parts", "requirements", "versions")
+_OTHERS = ("bytecode", "native", "own_code", "parts", "python2", "requirements", "versions")
 _WHEN_IT_IMPORTS = ("hidden-by-file", "hidden-by-path", "hidden-by-user-site", "file-unreadable",
                     "namespace-split", "files-missing")
 

@@ -97,6 +97,10 @@ def _change(case: Case, what: str, span: str | None, frame: Frame | None, *,
     if span is None:
         return None
     came, _, went = span.partition("-")
+    if not case.knows_version:  # that it is lacking tells on which side of the change it is
+        if came and went:
+            return None
+        return Change(what, came or went, bool(came), frame, sure)
     if came and case.version < _pair(came):
         return Change(what, came, True, frame, sure)
     if went and case.version >= _pair(went):

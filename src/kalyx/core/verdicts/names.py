@@ -193,8 +193,13 @@ def near_names(name: str, names: Iterable[str]) -> list[str]:
     same = sorted(n for n in names if n.lower() == name.lower() and n != name)
     if len(name) < 3:
         return same
-    return same + sorted(n for n in names if len(n) > 2 and n not in same
+    return same + sorted(n for n in names if len(n) > 2 and n not in same and _begins_alike(name, n)
                          and is_one_edit(name, n))
+
+
+def _begins_alike(a: str, b: str) -> bool:
+    """Whether two names have the same first letter, or two swapped; of longer ones that is not asked."""
+    return a[0] == b[0] or a[:2] == b[1::-1] or min(len(a), len(b)) > 5
 
 
 def is_one_edit(a: str, b: str) -> bool:

@@ -6,6 +6,7 @@ import re
 
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
+from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Distribution, Evidence, Finding, ObservedError, Remedy
 from kalyx.core.patterns import pattern
@@ -24,12 +25,16 @@ _LIBRARY = pattern(r"([\w.+-]+\.(?:so|dylib)[\w.]*): cannot open shared object f
                       r"Error loading shared library ([\w.+-]+):")
 _SYMBOL = pattern(r"undefined symbol: (\w+)|version [`']([\w.]+)' not found|"
                      r"Symbol not found: (\w+)|Error relocating \S+: (\w+): symbol not found")
+_NO_START = pattern(r"does not define (?:module export|init) function \((\w+)\)")
 _FOUND_LIBRARY = pattern(r"(/\S+?): version [`'][\w.]+' not found(?: \(required by (\S+?)\))?")
 _MISMATCH = pattern(r"size changed, may indicate binary incompatibility|"
                        r"compiled using NumPy 1|module compiled against (?:ABI|API) version|"
                        r"numpy\.core\.multiarray failed to import|"
                        r"has the wrong size, try recompiling|does not export expected C (?:function|variable)|"
                        r"has unexpected signature|capsule .* incorrect name|wrong API version")
+# What it was built for, and what is there, as numbers that grow with the version
+_BUILT_AND_FOUND = pattern(r"Expected (\d+) from C header, got (\d+) from PyObject|"
+                           r"API version (0x[0-9a-f]+) but this version of \w+ is (0x[0-9a-f]+)")
 _PLACES = ("/usr/local/lib", "/usr/lib", "/usr/lib/x86_64-linux-gnu", "/usr/lib/aarch64-linux-gnu", "/opt/lib",
            "/opt/homebrew/lib", "/usr/local/cuda/lib64")
 
@@ -180,11 +185,11 @@ def symbol_missing(case: Case, failure: Failure | None) -> Finding | None:
     """
     found = _find(case, _SYMBOL)
     if found is None:
-        return None
+        return _without_start(case)
     error, match = found
     symbol = next(g for g in match.groups() if g)
-    if symbol.startswith(("Py", "_Py")):
-        return None
+    if symbol.startswith(("Py", "_Py")) and not case.is_made_for_it(error.path or ""):
+        return None  # of another Python
     owner = _owner(case, error)
     evidence = _evidence(error, owner)
     because = f"{_who(case, error, owner)} needs {symbol}, which the libraries of this machine do not have."
@@ -201,6 +206,20 @@ def symbol_missing(case: Case, failure: Failure | None) -> Finding | None:
             because += " It was built on a newer system than this one."
     return Finding("symbol-missing", "error", "certain", because, tuple(evidence),
                    _again(case, owner, error.path))
+
+
+def _without_start(case: Case) -> Finding | None:
+    """Find a compiled part for this interpreter that lacks the function by which it is begun."""
+    error = case.obs.error
+    match = _NO_START.search(error.message) if error is not None and error.path else None
+    if error is None or match is None or not case.is_made_for_it(error.path or ""):
+        return None
+    owner = _owner(case, error)
+    return Finding(
+        "symbol-missing", "error", "certain",
+        f"The compiled part {error.path} has no function {match.group(1)}, by which Python begins it: it was "
+        "built under another name, or renamed.",
+        tuple(_evidence(error, owner)), _again(case, owner, error.path))
 
 
 def _numbers(text: str) -> list[int]:
@@ -230,8 +249,10 @@ def binary_mismatch(case: Case, failure: Failure | None) -> Finding | None:
     who = f"{owner.name} {owner.version}" if owner else case.obs.module
     command = remedies.pip_command(case)
     todo: tuple[Remedy, ...] = ()
+    if used is not None:
+        todo = _other_version_of(case, error, owner, used)
     if owner is not None and command is not None and remedies.managed_marker(case) is None:
-        todo = (Remedy(f"Install a version of {owner.name} that was built for what is installed.",
+        todo += (Remedy(f"Install a version of {owner.name} that was built for what is installed.",
                        "command", argv=(*command, "install", "--upgrade", "--force-reinstall", "--no-deps",
                                         owner.name),
                        changes=f"replaces {owner.name} in {case.prefix}"),)
@@ -240,6 +261,30 @@ def binary_mismatch(case: Case, failure: Failure | None) -> Finding | None:
     return Finding("binary-mismatch", "error", "certain",
                    f"{who} was built against another version of {what}.", tuple(evidence),
                    todo or _again(case, owner, error.path))
+
+
+def _other_version_of(case: Case, error: ObservedError, owner: Distribution | None,
+                      used: Distribution) -> tuple[Remedy, ...]:
+    """Return what makes the package whose interface it is fit: what is declared, or what the message says."""
+    from kalyx.core.facts.markers import is_met
+    from kalyx.core.verdicts.pins import pinned
+
+    wanted = next((r.split(";")[0].strip() for r in (owner.requires if owner else ())
+                   if normal_name(requirement_name(r)) == normal_name(used.name)), None)
+    if wanted is not None and is_met(wanted, used.version) is False:
+        return remedies.install(case, pinned(case, wanted), why=f", the version that {owner.name} needs"
+                                if owner else "")
+    before = re.search(r"compiled using NumPy (\d+)\.", error.message)
+    if before:
+        return remedies.install(case, f"{used.name}<{int(before.group(1)) + 1}",
+                                why=", the version that the compiled part was built for")
+    numbers = _BUILT_AND_FOUND.search(error.message)
+    if numbers:
+        built, there = (int(n, 0) for n in (g for g in numbers.groups() if g))
+        if built > there:
+            return remedies.install(case, used.name, options=("--upgrade",),
+                                    why=", newer: the compiled part was built for a newer one")
+    return ()
 
 
 def _used(case: Case, error: ObservedError, owner: Distribution | None) -> Distribution | None:

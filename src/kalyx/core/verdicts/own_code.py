@@ -25,7 +25,16 @@ def _place(case: Case, frames: tuple[Frame, ...]) -> tuple[Frame | None, str]:
         return chosen, f"the code of {owner.name} {owner.version}"
     if case.layer_of_file(chosen.file) == "stdlib":
         return chosen, "Python's own standard library"
+    if case.layer_of_file(chosen.file) in ("env", "base", "user"):
+        return chosen, f"the installed {_installed_as(case, chosen.file)}"
     return chosen, "your own code"
+
+
+def _installed_as(case: Case, file: str) -> str:
+    """Return the top-level name under which a file lies in a site folder."""
+    folder = max((x.path for x in case.layers if case.machine.is_within(file, x.path)), key=len)
+    rest = case.machine.path.relpath(file, folder)
+    return str(rest.replace("\\", "/").split("/")[0].removesuffix(".py"))
 
 
 def _frame_evidence(case: Case, frames: tuple[Frame, ...]) -> list[Evidence]:
@@ -210,6 +219,8 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
         return None
     frame, whose = _place(case, error.frames)
     message = error.message.strip().split("\n")[0]  # the rest stands in error.message
+    if message.endswith(":"):
+        message = " ".join(error.message.split())[:300]
     said = f"{error.type}: {message}" if message else error.type
     because = f"The import of {case.obs.module} ran {whose or 'its code'}, which raised {said}"
     if not because.endswith((".", "!", "?")):
@@ -218,7 +229,7 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
     if error.type in ("SyntaxError", "IndentationError", "TabError") and error.frames:
         frame = error.frames[-1]  # the line that cannot be parsed, not the one that imports it
         place = f"{frame.file}, line {frame.line}"
-        because = f"{place}, is not valid Python {case.obs.who.get('version')}: {message}."
+        because = f"{place}, is not valid in {case.this_python}: {message}."
     evidence = _frame_evidence(case, error.frames)
     evidence += [Evidence(f"it arose from {e.type}: {e.message}",
                           e.frames[-1].file if e.frames else None,

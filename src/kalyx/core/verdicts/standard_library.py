@@ -155,7 +155,7 @@ def stdlib_not_yet(case: Case, failure: Failure | None) -> Finding | None:
     if not is_absent(case, failure) or failure is None:
         return None
     history = versions_of(failure.top)
-    if history is None or history[0] is None or case.version >= _pair(history[0]):
+    if history is None or history[0] is None or (case.knows_version and case.version >= _pair(history[0])):
         return None
     return _history_finding("stdlib-not-yet", case, failure,
                             f"is part of Python's standard library only since {history[0]}", None)
@@ -180,6 +180,6 @@ def _history_finding(slug: str, case: Case, failure: Failure, says: str,
                        changes="which Python is used"))
     return Finding(
         slug, "error", "certain",
-        f"{name} {says}; this is Python {case.obs.who.get('version')}.",
-        (Evidence(f"{case.python} is Python {case.obs.who.get('version')}", case.python),
+        f"{name} {says}; {case.this_is}.",
+        (Evidence(f"{case.python} is {case.this_python}", case.python),
          *asker_evidence(case, failure)), tuple(todo))

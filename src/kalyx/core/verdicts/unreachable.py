@@ -131,7 +131,7 @@ def packages_of_another_version(case: Case, failure: Failure | None) -> Finding 
         owner = case.neighbours.shelf(folder).providing(name)
         config = find_venv_config(m, case.python)
         evidence = [Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder),
-                    Evidence(f"this is Python {case.obs.who.get('version')}, which looks in "
+                    Evidence(f"{case.this_is}, which looks in "
                              f"{m.path.join(library, mine, 'site-packages')}", case.python)]
         if config is not None and config.version:
             evidence.append(Evidence(f"the environment was made with Python {config.version}", config.path,

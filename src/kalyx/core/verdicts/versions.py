@@ -10,125 +10,14 @@ from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.model import Distribution, Evidence, Finding, Remedy
 from kalyx.core.patterns import pattern
-from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
+from kalyx.core.verdicts.source import broken_source, upgrade, whose
 
-__all__ = ["python2_source", "python_too_new", "python_too_old"]
+__all__ = ["python_too_new", "python_too_old"]
 
-_PYTHON2 = pattern(r"Missing parentheses in call to '(?:print|exec)'|"
-                      r"multiple exception types must be parenthesized|"
-                      r"invalid (?:token|decimal literal)|leading zeros in decimal|"
-                      r"inconsistent use of tabs")
-_PYTHON2_NAME = pattern(
-    r"^name '(unicode|xrange|basestring|raw_input|long|reduce|unichr|cmp|execfile|buffer|coerce|apply|intern)' "
-    r"is not defined|"
-    r"^'dict' object has no attribute '(has_key|iteritems|iterkeys|itervalues|viewitems|viewkeys|viewvalues)'")
-# Forms that Python 2 alone has: with such a line the syntax error needs no other explanation
-_PYTHON2_LINE = pattern(r"^\s*(?:print\s+[\"'\w%(]|print\s*>>|exec\s+[\"'\w]|raise\s+[\w.]+\s*,|"
-                           r"except\s+[\w.()\s,]+,\s*\w+\s*:)|"
-                           r"\bur[\"']|`[^`]+`|<>|(?<![\w.])0[0-7]+\b|\b\d+L\b")
 _ASYNC_NAME = pattern(r"(?<![\w.])(async|await)\s*(?==[^=]|,|\)|\.|:\s*$)|[.,(]\s*(async|await)\s*[=,).(]|"
                          r"\bdef\s+(async|await)\b|\bimport\s+(async|await)\b|\bas\s+(async|await)\b")
-
-
-def _broken_source(case: Case) -> tuple[str, int, str] | None:
-    """Return file, line and text of the syntax error that the import ended with."""
-    error = case.obs.error
-    if error is None or error.type not in ("SyntaxError", "IndentationError", "TabError"):
-        return None
-    if error.lineno is None or not error.frames:
-        return None
-    file = error.frames[-1].file
-    if file == "<fstring>":
-        return _broken_fstring(case)
-    return file, error.lineno, case.code_line(file, error.lineno)
-
-
-def _broken_fstring(case: Case) -> tuple[str, int, str] | None:
-    """Find the f-string that Python before 3.8 could not parse: it does not say in which file or line."""
-    from kalyx.core.verdicts.library_versions import newer_syntax
-
-    file = case.file_of(case.obs.module)
-    if file is None or not file.endswith(".py"):
-        return None
-    for number, line in enumerate(case.machine.read_text(file).splitlines(), 1):
-        form = newer_syntax(case.version, line, "")
-        if form is not None and "f-string" in form[1]:
-            return file, number, line.strip()
-    return None
-
-
-def _whose(case: Case, owner: Distribution | None, file: str) -> str:
-    return f"{owner.name} {owner.version}" if owner else file
-
-
-def _upgrade(case: Case, owner: Distribution | None) -> tuple[Remedy, ...]:
-    command = remedies.pip_command(case)
-    if owner is None or command is None or remedies.managed_marker(case) is not None:
-        return ()
-    return (Remedy(f"Install the version of {owner.name} that is for this Python.", "command",
-                   argv=(*command, "install", "--upgrade", "--force-reinstall", owner.name),
-                   changes=f"replaces {owner.name}, and what it requires, in {case.prefix}"),)
-
-
-@cause("python2-source", "C", "the file is Python 2 code", rank=54)
-def python2_source(case: Case, failure: Failure | None) -> Finding | None:
-    """Recognise Python 2 by the line that Python 3 stumbles over.
-
-    Looks like: `Missing parentheses in call to 'print'` and other syntax errors at plain statements.
-    Why: The file is written in Python 2.
-    How Kalyx knows: The line that cannot be parsed has a form that only Python 2 knows.
-    What to do: Install a version for Python 3, or convert the code.
-    """
-    broken, error = _broken_source(case) or _print_to_a_file(case), case.obs.error
-    if broken is None and case.version >= (3, 0):
-        return _python2_name(case)
-    if broken is None or error is None or case.version[0] < 3:
-        return None
-    file, line, text = broken
-    if not _PYTHON2_LINE.search(text):
-        return None
-    owner = case.distribution_of(file)
-    return Finding(
-        "python2-source", "error", "certain" if _PYTHON2.search(error.message) else "likely",
-        f"{_whose(case, owner, file)} is written in Python 2: {text}",
-        (Evidence(text, file, line), Evidence(f"this is Python {case.obs.who.get('version')}: "
-                                              f"{error.message}", case.python)),
-        (*_upgrade(case, owner), Remedy("Change the code to Python 3, or run it with a Python 2.",
-                                        "manual", changes=file)))
-
-
-def _python2_name(case: Case) -> Finding | None:
-    """Find a name that Python 2 alone has built in, or a method of its dictionaries."""
-    error = case.obs.error
-    if error is None or error.type not in ("NameError", "AttributeError"):
-        return None
-    match = _PYTHON2_NAME.search(error.message)
-    if match is None or not error.frames:
-        return None
-    frame, word = error.frames[-1], match.group(1) or match.group(2)
-    line = case.code_line(frame.file, frame.line)
-    if word not in line or case.layer_of_file(frame.file) == "stdlib":
-        return None
-    owner = case.distribution_of(frame.file)
-    return Finding(
-        "python2-source", "error", "certain",
-        f"{_whose(case, owner, frame.file)} is written in Python 2: {word} is there no more in Python 3.",
-        (Evidence(line, frame.file, frame.line),
-         Evidence(f"this is Python {case.obs.who.get('version')}: {error.message}", case.python)),
-        (*_upgrade(case, owner), Remedy("Change the code to Python 3, or run it with a Python 2.",
-                                        "manual", changes=frame.file)))
-
-
-def _print_to_a_file(case: Case) -> tuple[str, int, str] | None:
-    """Find ``print >>file, ...``, which Python 3 can parse and not carry out."""
-    error = case.obs.error
-    if error is None or error.type != "TypeError" or ">>" not in error.message or not error.frames:
-        return None
-    frame = error.frames[-1]
-    text = case.code_line(frame.file, frame.line)
-    return (frame.file, frame.line, text) if re.match(r"print\s*>>", text) else None
 
 
 @cause("python-too-old", "C", "the code or its Requires-Python needs a newer Python than this one",
@@ -142,7 +31,7 @@ def python_too_old(case: Case, failure: Failure | None) -> Finding | None:
         the name; or Requires-Python says so.
     What to do: Install a version for this Python, or use an environment with a newer one.
     """
-    broken = _broken_source(case)
+    broken = broken_source(case)
     if broken is None:
         return (_library_change(case, failure, newer=True) or _in_other_versions(case, failure, newer=True)
                 or _outside_its_bounds(case, newer=True))
@@ -165,7 +54,7 @@ def python_too_old(case: Case, failure: Failure | None) -> Finding | None:
                                  owner.metadata))
     return Finding(
         "python-too-old", "error", "certain" if newer else "likely",
-        f"{_whose(case, owner, file)} uses syntax that Python {case.obs.who.get('version')} does not "
+        f"{whose(case, owner, file)} uses syntax that {case.this_python} does not "
         f"know yet{f': {form[1]} came with {form[0]}' if form else ''}.", tuple(evidence),
         _for_newer(case, owner, asks, form[0] if form else None))
 
@@ -179,8 +68,8 @@ def _for_newer(case: Case, owner: Distribution | None, asks: str | None,
     wanted = f" ({asks})" if asks else f", {since} or later" if since else ""
     move = Remedy(f"Use an environment with a newer Python{wanted}{_such_as(case, since)}.", "manual",
                   changes="which Python is used")
-    upgrade = _upgrade(case, owner)
-    return (*upgrade, move) if asks and _is_outside(asks, case) else (move, *upgrade)
+    fitting = upgrade(case, owner)
+    return (*fitting, move) if asks and _is_outside(asks, case) else (move, *fitting)
 
 
 def _such_as(case: Case, since: str | None) -> str:
@@ -206,17 +95,16 @@ def _library_change(case: Case, failure: Failure | None, *, newer: bool) -> Find
         return None
     frame = change.frame
     owner = case.distribution_of(frame.file) if frame else None
-    who = _whose(case, owner, frame.file) if frame else "The import"
+    who = whose(case, owner, frame.file) if frame else "The import"
     evidence = [Evidence(case.code_line(frame.file, frame.line), frame.file, frame.line)] if frame else []
-    this = f"Python {case.obs.who.get('version')}"
     if newer:
         evidence.append(Evidence(f"Python {change.version} brought {change.what}"))
-        because = f"{who} uses {change.what}, which came with Python {change.version}; this is {this}."
+        because = f"{who} uses {change.what}, which came with Python {change.version}; {case.this_is}."
         todo = _for_newer(case, owner, _requires_python(case, owner), change.version)
     else:
         evidence.append(Evidence(f"Python {change.version} took {change.what} out"))
-        because = f"{who} uses {change.what}, which Python {change.version} took out; this is {this}."
-        todo = (*_upgrade(case, owner), Remedy(
+        because = f"{who} uses {change.what}, which Python {change.version} took out; {case.this_is}."
+        todo = (*upgrade(case, owner), Remedy(
             f"Change the code to do without {change.what}, or use a Python before {change.version}.", "manual",
             changes=frame.file if frame else "which Python is used"))
     return Finding("python-too-old" if newer else "python-too-new", "error",
@@ -235,10 +123,10 @@ def _outside_its_bounds(case: Case, *, newer: bool) -> Finding | None:
     last = error.frames[-1]
     return Finding(
         "python-too-old" if newer else "python-too-new", "error", "likely",
-        f"{owner.name} {owner.version} is for Python {asks}, and this is Python {case.obs.who.get('version')}.",
+        f"{owner.name} {owner.version} is for Python {asks}, and {case.this_is}.",
         (Evidence(f"it declares Requires-Python: {asks}", owner.metadata),
          Evidence(f"{error.type}: {error.message.split(chr(10))[0]}", last.file, last.line)),
-        (*_upgrade(case, owner),
+        (*upgrade(case, owner),
          Remedy(f"Or use an environment whose Python is {asks}.", "manual", changes="which Python is used")))
 
 
@@ -309,7 +197,7 @@ def python_too_new(case: Case, failure: Failure | None) -> Finding | None:
 
 
 def _keyword_as_name(case: Case) -> Finding | None:
-    broken = _broken_source(case)
+    broken = broken_source(case)
     match = _ASYNC_NAME.search(broken[2]) if broken and case.version >= (3, 7) else None
     if broken is None or match is None:
         return None
@@ -318,10 +206,10 @@ def _keyword_as_name(case: Case) -> Finding | None:
     owner = case.distribution_of(file)
     return Finding(
         "python-too-new", "error", "certain",
-        f"{_whose(case, owner, file)} uses {word} as a name, and since Python 3.7 it is a keyword; this is "
-        f"Python {case.obs.who.get('version')}.",
+        f"{whose(case, owner, file)} uses {word} as a name, and since Python 3.7 it is a keyword; "
+        f"{case.this_is}.",
         (Evidence(text, file, line), Evidence(f"Python 3.6 was the last in which {word} could be a name")),
-        (*_upgrade(case, owner), Remedy(f"Give {word} another name in the code.", "manual", changes=file)))
+        (*upgrade(case, owner), Remedy(f"Give {word} another name in the code.", "manual", changes=file)))
 
 
 def _in_other_versions(case: Case, failure: Failure | None, *, newer: bool) -> Finding | None:
@@ -354,18 +242,18 @@ def _other_version(case: Case, failure: Failure, version: str, other: str, line:
                    newer: bool) -> Finding:
     asker = failure.asker
     owner = case.distribution_of(asker.file) if asker else None
-    who = _whose(case, owner, asker.file) if asker else "The import"
+    who = whose(case, owner, asker.file) if asker else "The import"
     name = f"{failure.module}.{failure.name}"
     evidence = [Evidence(f"the standard library of Python {version} defines {failure.name}", other, line),
-                Evidence(f"that of Python {case.obs.who.get('version')} does not",
+                Evidence(f"that of {case.this_python} does not",
                          case.file_of(failure.module))]
     if asker:
         evidence.append(Evidence(case.code_line(asker.file, asker.line), asker.file, asker.line))
     return Finding(
         "python-too-old" if newer else "python-too-new", "error", "certain",
-        f"{who} uses {name}, which Python {case.obs.who.get('version')} does not have "
+        f"{who} uses {name}, which {case.this_python} does not have "
         f"{'yet' if newer else 'any more'}; Python {version} has it.", tuple(evidence),
-        (*_upgrade(case, owner),
+        (*upgrade(case, owner),
          Remedy(f"Use an environment with {'a newer' if newer else 'an older'} Python, such as {version}, or "
                 f"change the code to do without {name}.", "manual", changes="which Python is used")))
 
@@ -384,15 +272,15 @@ def _removed_name(case: Case, failure: Failure | None) -> Finding | None:
         return None  # something else of that name
     asker = failure.asker
     owner = case.distribution_of(asker.file) if asker else None
-    who = _whose(case, owner, asker.file) if asker else "The code"
+    who = whose(case, owner, asker.file) if asker else "The code"
     evidence = [Evidence(f"{failure.module}.{failure.name} was taken out in Python {gone}")]
     if asker:
         evidence.insert(0, Evidence(case.code_line(asker.file, asker.line), asker.file, asker.line))
     return Finding(
         "python-too-new", "error", "certain",
-        f"{who} uses {failure.module}.{failure.name}, which Python {gone} took out; this is Python "
-        f"{case.obs.who.get('version')}.", tuple(evidence),
-        (*_upgrade(case, owner), _write_instead(case, failure, owner, instead)))
+        f"{who} uses {failure.module}.{failure.name}, which Python {gone} took out; {case.this_is}.",
+        tuple(evidence),
+        (*upgrade(case, owner), _write_instead(case, failure, owner, instead)))
 
 
 def _write_instead(case: Case, failure: Failure, owner: Distribution | None, instead: str) -> Remedy:
