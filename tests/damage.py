@@ -572,6 +572,9 @@ MORE_SITUATIONS = [
               remedy="command"),
     Situation("part of a shared namespace", _shared_namespace, "google.protobuf", "name-differs", says="protobuf",
               remedy="command"),
+    Situation("advice alone", failing("reader", "import importlib.util\nif importlib.util.find_spec('fastgrid') is "
+              "None:\n    raise ImportError('please install fastgrid to read this')\n", extras={"fast": ["fastgrid"]}),
+              "reader", "extra-absent", says="extra fast", remedy="command"),
     Situation("dependency in a group", failing("reader", "try:\n    import fastgrid\nexcept ImportError as e:\n"
               "    raise ExceptionGroup('two', [ValueError(1), e])\n", requires=["fastgrid"]), "reader",
               "dependency-absent", says="fastgrid", remedy="command"),

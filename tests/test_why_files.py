@@ -306,6 +306,33 @@ def test_traceback_from_here(world: World) -> None:
     assert world.answer("why", "json", "--traceback", "x")["exit"] == 2
 
 
+LATER = [  # (package, its code, requires, extras, cause, what the first remedy installs)
+    ("reader", "def go():\n    import fastgrid\n", (), {"fast": ["fastgrid>=1"]}, "extra-absent", "reader[fast]==1"),
+    ("reader", "def go():\n    import fastgrid\n", ["fastgrid>=1,<2"], None, "dependency-absent", "fastgrid>=1,<2"),
+    ("reader", "def go():\n    try:\n        import fastgrid\n    except ImportError:\n        raise ImportError("
+     "'this needs fastgrid') from None\n", (), {"fast": ["fastgrid"]}, "extra-absent", "reader[fast]==1"),
+    ("reader", "import sporecount\ndef go():\n    sporecount.mean()\n", ["sporecount>=2"], None, "version-conflict",
+     "sporecount>=2"),
+]
+
+
+@pytest.mark.parametrize(("name", "code", "requires", "extras", "cause", "wanted"), LATER)
+def test_traceback_of_what_failed_later(name: str, code: str, requires: list[str], extras: dict, cause: str,
+                                        wanted: str, world: World) -> None:
+    """What a call needed, and not the import of the package, is explained by what asked; the remedy mends it."""
+    lab = world.venv("lab", pip=True)
+    world.wheels.add("fastgrid", "1")
+    world.wheels.add("sporecount", "2", {"sporecount.py": "def mean():\n    pass\n"})
+    world.wheels.install(world.wheels.add("sporecount", "1", {"sporecount.py": ""}), site_of(lab))
+    world.wheels.install(world.wheels.add(name, "1", {f"{name}.py": code}, requires, extras=extras), site_of(lab))
+    script = write(world.project / "main.py", f"import {name}\n{name}.go()\n")
+    text = write(world.root / "t.txt", run([python_of(lab), str(script)], env=world.env).stderr)
+    first = world.answer("why", "--traceback", str(text))["result"]["imports"][0]["causes"][0]
+    assert (first["cause"], first["remedies"][0]["argv"][-1]) == (cause, wanted)
+    assert run(first["remedies"][0]["argv"], env=world.env, cwd=world.project).returncode == 0
+    assert run([python_of(lab), str(script)], env=world.env).returncode == 0
+
+
 @pytest.mark.parametrize(("file", "expected"), [
     ("/e/lib/python3.9/site-packages/x/y.py", ("site", "/e", "3.9")),
     ("/usr/lib/python3/dist-packages/x.py", ("site", "/usr", "3")),

@@ -81,7 +81,7 @@ def answer_traceback(finder: SeatFinder, text: str, at: str | None, limit: float
     m = finder.machine
     program, why = _program(finder, found, origin)
     seat_ref = at or (f"python:{program}" if program else None)
-    if seat_ref is not None and module != "__main__":
+    if seat_ref is not None and (module != "__main__" or program):
         answer = _again(finder, found, seat_ref, (module, name), origin, limit)
         if at or answer.status != "ok" or not origin.start or m.is_folder(origin.start):
             return answer
@@ -153,16 +153,38 @@ def _again(finder: SeatFinder, found: Traceback, seat_ref: str, request: tuple[s
     if seat.launch is not None and m.is_folder(origin.start):
         seat = replace(seat, launch=replace(seat.launch, start=origin.start))
     facts = replace(facts, seat=seat)
-    observed = observe_request(finder, seat, request, limit)
+    tried = request if request[0] != "__main__" else ("builtins", None)
+    observed = observe_request(finder, seat, tried, limit)
+    later = _asked_later(found, request[0])
+    if observed is not None and observed.who and later and (observed.outcome == "fails" or tried != request):
+        observed = replace(observed, module=later, name=None, outcome="fails", chain=found.chain, origin=None)
+        request = later, None
     report = explain(finder, facts, request, observed, neighbours)
     said, error = found.chain[0], report.error
     notes = []
-    if report.outcome == "imports":
+    if request[0] == later and tried[0] == "builtins":
+        notes.append(Note("from-text", "What failed was no import, so it was not tried again: this is "
+                          "concluded from the text, and from the files as they are now."))
+    elif report.outcome == "imports":
         notes.append(Note("imports-now", f"The text says {_short(said)}; tried again, it imports."))
     elif error and (error["type"], error["message"]) != (said.type, said.message):
         notes.append(Note("fails-otherwise", f"The text says {_short(said)}; tried again, it is "
                           f"{error['type']}: {error['message'].split(chr(10))[0]}."))
     return WhyAnswer(seat, (report,), tuple(notes))
+
+
+def _asked_later(found: Traceback, module: str) -> str | None:
+    """Return what asked, where that was code of a package or no import at all: then who asked tells more
+    than the import tried by itself.
+    """
+    request = found.request()
+    frames = [request[2]] if request else list(reversed(found.chain[0].frames))
+    for frame in frames:
+        place = place_of(frame.file)
+        if place.kind in ("site", "user"):
+            rest = frame.file[len(place.folder):].strip("/\\").replace("\\", "/")
+            return rest.split("/")[0].removesuffix(".py")
+    return "the script" if module == "__main__" else None
 
 
 def _short(error: ObservedError) -> str:

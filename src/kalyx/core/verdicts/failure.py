@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 
 from kalyx.core.facts.cases import Case
+from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Frame, ObservedError
 from kalyx.core.patterns import pattern
@@ -62,6 +63,22 @@ def read_failure(case: Case) -> Failure | None:
         failure = _read(case, error, direct=number == 0)
         if failure is not None:
             return failure
+    return _read_advice(case)
+
+
+def _read_advice(case: Case) -> Failure | None:
+    """Read what a package's message says is missing: a distribution that it declares, and that is not here."""
+    error = case.obs.error
+    frames = own_frames(error.frames) if error is not None else []
+    if error is None or error.type not in ("ImportError", "ModuleNotFoundError", "RuntimeError") or not frames:
+        return None
+    owner = case.distribution_of(frames[-1].file)
+    words = {normal_name(w.strip(".")) for w in re.findall(r"[A-Za-z][\w.-]+", error.message)}
+    for line in owner.requires if owner is not None else ():
+        name = requirement_name(line)
+        module = name.replace("-", "_")
+        if normal_name(name) in words and case.distribution_named(name) is None and not case.candidates(module):
+            return Failure(module, None, error, frames[-1], False)
     return None
 
 
