@@ -349,6 +349,30 @@ def _needs_newer_interface(w: World, lab: Path) -> None:
         "version 0x2 but this version of seedarray is 0x1')\n")})(w, lab)
 
 
+def installation(change: Callable[[Path], object]) -> Build:
+    """Lay out two installations of this Python, their files linked, and change the library of one."""
+    def build(w: World, lab: Path) -> None:
+        base = Path(BASE_PYTHON).resolve().parent.parent
+        for name in ("whole", "broken"):
+            home = w.home / ".pyenv/versions" / name
+            (home / "bin").mkdir(parents=True)
+            shutil.copy(base / "bin" / f"python{SHORT}", home / "bin" / f"python{SHORT}")
+            (home / "bin" / "python").symlink_to(f"python{SHORT}")
+            (home / "include").symlink_to(base / "include")
+            library = home / "lib" / f"python{SHORT}"
+            (library / "site-packages").mkdir(parents=True)
+            for file in (base / "lib" / f"python{SHORT}").iterdir():
+                if file.name not in ("site-packages", "__pycache__"):
+                    (library / file.name).symlink_to(file)
+        change(w.home / ".pyenv/versions/broken/lib" / f"python{SHORT}")
+    return build
+
+
+def _rewritten(file: Path, text: str) -> None:
+    file.unlink()
+    file.write_text(text)
+
+
 def _old_ring(w: World, lab: Path) -> None:
     python = next((p for v, p in other_pythons().items() if v in ("3.6", "3.7")), None)
     if python is None:
@@ -509,6 +533,9 @@ MORE_SITUATIONS = [
               "file-corrupt", remedy="command"),
     Situation("compiled part cut at the end", _broken_then_whole(
         lambda w: (w.root / "native/ext.so").read_bytes()[:9000]), "nativeseed", "file-corrupt", remedy="command"),
+    Situation("file of the standard library damaged", installation(lambda lib: _rewritten(lib / "random.py", "def (\n")),
+              "tempfile", "file-corrupt", at="python:../.pyenv/versions/broken/bin/python", says="standard library",
+              remedy="command"),
     Situation("two versions' metadata", _twins, "germkit", "mixed-install", remedy="command"),
     Situation("interrupted installation", _interrupted, "germkit", "mixed-install", says="interrupted",
               remedy="command"),
@@ -558,6 +585,8 @@ MORE_SITUATIONS = [
     # A: names and parts
     Situation("module of another system", own("reg.py", "import winreg\n"), "reg", "stdlib-not-built",
               says="Windows only"),
+    Situation("file of the standard library gone", installation(lambda lib: (lib / "random.py").unlink()), "tempfile",
+              "stdlib-not-built", at="python:../.pyenv/versions/broken/bin/python", says="random", remedy="command"),
     Situation("misspelt by case, of a package", installed(), "Germkit", "name-misspelt", says="capital letters"),
     Situation("dependency behind another error", failing("reader", "try:\n    import fastgrid\nexcept ImportError as e:\n"
               "    raise RuntimeError('a grid is needed') from e\n", requires=["fastgrid"]), "reader",

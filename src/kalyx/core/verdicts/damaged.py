@@ -162,11 +162,15 @@ def file_corrupt(case: Case, failure: Failure | None) -> Finding | None:
         loading, in a package that was well before.
     Why: A file of the package was cut off, emptied or overwritten: a full disk, a broken download, a
         synchronised folder.
-    How Kalyx knows: The file's size and hash are not those in RECORD.
+    How Kalyx knows: The file's size and hash are not those in RECORD; or it is a part of Python's own
+        library, which could be read when it was installed.
     What to do: Install the package again.
     """
     if not _may_be_corrupt(case, failure):
         return None
+    library = _broken_library(case)
+    if library is not None:
+        return library
     for owner in _owners(case, failure):
         record = case.record(owner)
         rows = [r for r in map(record.row_of, _suspects(case, failure)) if r is not None]
@@ -183,6 +187,24 @@ def file_corrupt(case: Case, failure: Failure | None) -> Finding | None:
                  *_what_broke(case)),
                 remedies.reinstall(case, owner.name, owner.version, "to have its files whole"))
     return _broken_binary(case)
+
+
+def _broken_library(case: Case) -> Finding | None:
+    """Find a file of Python's own library that cannot be parsed: it once could, as it came with this Python."""
+    error, m = case.obs.error, case.machine
+    if error is None or error.type not in _BROKEN_SOURCE:
+        return None
+    named = error.frames[-1].file if error.lineno and error.frames else case.file_of(case.obs.module)
+    if named is None or not named.endswith(".py") or case.layer_of_file(named) != "stdlib" or not (
+            error.lineno or "null bytes" in error.message):
+        return None
+    folder = max((x.path for x in case.layers if m.is_within(named, x.path)), key=len)
+    return Finding(
+        "file-corrupt", "error", "certain",
+        f"{named}, a part of Python's own standard library, is damaged: {error.message}.",
+        (Evidence(f"{error.type}: {error.message}", named, error.lineno),
+         Evidence(f"it came with Python {case.obs.who.get('version')}, which could read it", named)),
+        remedies.restore_library(case, folder, m.path.relpath(named, folder)))
 
 
 def _may_be_corrupt(case: Case, failure: Failure | None) -> bool:

@@ -33,7 +33,8 @@ def python2_source(case: Case, failure: Failure | None) -> Finding | None:
 
     Looks like: `Missing parentheses in call to 'print'` and other syntax errors at plain statements.
     Why: The file is written in Python 2.
-    How Kalyx knows: The line that cannot be parsed has a form that only Python 2 knows.
+    How Kalyx knows: The line that cannot be parsed has a form that only Python 2 knows, or uses a name
+        that only Python 2 has built in.
     What to do: Install a version for Python 3, or convert the code.
     """
     broken, error = broken_source(case) or _print_to_a_file(case), case.obs.error

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import re
 
+from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import requirement_name
 from kalyx.core.facts.interpreters import python_in
 from kalyx.core.model import Elsewhere, Remedy
 
 __all__ = ["build_again", "install", "make_readable", "move_seat", "quiet_flags", "reinstall",
-           "remove_file", "rename_file", "set_aside"]
+           "remove_file", "rename_file", "restore_library", "set_aside"]
 
 
 def quiet_flags(case: Case) -> tuple[str, ...]:
@@ -124,6 +125,28 @@ def reinstall(case: Case, name: str, version: str, reason: str) -> tuple[Remedy,
                    argv=(*command, "install", "--force-reinstall", "--no-deps",
                          f"{name}=={version}"),
                    changes=f"replaces the files of {name} in {case.prefix}"),)
+
+
+def restore_library(case: Case, folder: str, name: str) -> tuple[Remedy, ...]:
+    """Return how to have a file or folder of the standard library in `folder` whole again."""
+    m, version = case.machine, str(case.obs.who.get("version"))
+    short = f"{case.version[0]}.{case.version[1]}"
+    if case.base_prefix == "/usr" and m.exists("/usr/bin/apt-get"):
+        package = tables.stdlib_history()["debian_packages"].get(name.split(".")[0], f"libpython{short}-stdlib")
+        again = Remedy(f"Install the system's package {package} again.", "command",
+                       argv=("apt-get", "install", "--reinstall", "-y", package),
+                       changes=f"the files of {package} (needs root)")
+    else:
+        again = Remedy(f"Install Python {version} again into {case.base_prefix}.", "manual",
+                       changes=f"the installation in {case.base_prefix}")
+    for environment in case.neighbours.environments:
+        other = m.path.join(environment.path, "lib", m.path.basename(folder), name)
+        if environment.kind == "base" and environment.python_version == version and m.platform != "win32" \
+                and m.exists(other) and not m.same(other, m.path.join(folder, name)):
+            copy = Remedy(f"Copy it from the Python {version} in {environment.path}.", "command",
+                          argv=("cp", "-R", other, folder), changes=f"{name} in {folder}")
+            return copy, again
+    return (again,)
 
 
 def build_again(case: Case, file: str) -> tuple[Remedy, ...]:

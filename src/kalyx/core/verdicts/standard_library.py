@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sys
+
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.model import Evidence, Finding, Remedy
@@ -14,7 +16,8 @@ __all__ = ["has_module", "versions_of"]
 
 # Modules that the standard library has on one kind of system alone
 SYSTEM_ONLY = {
-    "Windows": frozenset({"winreg", "_winreg", "winsound", "msvcrt", "nt", "_winapi", "msilib", "_msi"}),
+    "Windows": frozenset({"winreg", "_winreg", "winsound", "msvcrt", "nt", "_winapi", "msilib", "_msi",
+                          "_overlapped"}),
     "Unix": frozenset({"posix", "pwd", "grp", "spwd", "fcntl", "termios", "tty", "pty", "resource",
                        "syslog", "nis", "crypt", "readline", "_posixsubprocess", "_posixshmem"}),
 }
@@ -37,10 +40,10 @@ def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
 
     Looks like: `No module named '_tkinter'`, `'_sqlite3'`, `'_ssl'`, `'lzma'` and the like, from
         Python's own standard library.
-    Why: Python was built without the library that this part needs, or the system packages the part
-        separately.
+    Why: Python was built without the library that this part needs, the system packages the part
+        separately, or its file was deleted.
     How Kalyx knows: It belongs to the standard library of this version, and its compiled part is not in
-        lib-dynload.
+        lib-dynload, or its file not in the library's folder.
     What to do: Install the system's package that holds the part, or build Python again with the
         library's development files; pip cannot supply it.
     """
@@ -53,9 +56,10 @@ def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
         return _of_another_system(case, failure, system)
     history = versions_of(name)
     asked_by_stdlib = failure.asker is not None and case.layer_of_file(failure.asker.file) == "stdlib"
-    known = name in table["optional_parts"] or (asked_by_stdlib and name.startswith("_"))
-    if not known or (history and not has_module(history, case.version)):
+    if history and not has_module(history, case.version):
         return None
+    if name not in table["optional_parts"] and not (asked_by_stdlib and name.startswith("_")):
+        return _not_there(case, failure)
     from_stdlib = failure.asker is None or asked_by_stdlib
     if not from_stdlib:
         from_stdlib = name in case.obs.who.get("stdlib", ())
@@ -86,6 +90,28 @@ def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
         (Evidence(f"{name} is part of Python's own standard library, and pip cannot supply it"),
          Evidence(f"no compiled {name} in {folder}", folder), *asker_evidence(case, failure)),
         tuple(todo))
+
+
+def _not_there(case: Case, failure: Failure) -> Finding | None:
+    """Say that a plain module of the standard library has no file: split off by the system, or deleted."""
+    name = failure.top
+    own = case.obs.who.get("stdlib") or sys.stdlib_module_names
+    folder = next((x.path for x in case.layers if x.layer == "stdlib"
+                   and case.machine.is_file(case.machine.path.join(x.path, "os.py"))), None)
+    if name.startswith("_") or name not in own or folder is None or not case.knows_version:
+        return None
+    others = [e for e in case.neighbours.environments if e.kind == "base" and e.interpreter
+              and e.path != case.base_prefix and _base_has(case, e.path, name)]
+    todo = [Remedy(f"Use a Python that has it: {e.interpreter.path} ({e.python_version}).", "manual",
+                   changes="which Python is used") for e in others[:1] if e.interpreter]
+    return Finding(
+        "stdlib-not-built", "error", "certain",
+        f"{name} is a part of Python's standard library, and the Python in {case.base_prefix} lacks its file: "
+        "it was packaged without it, or the file was deleted.",
+        (Evidence(f"{name} belongs to Python itself: pip cannot supply it, and what it finds under that name "
+                  "is something else"),
+         Evidence(f"neither {name}.py nor a folder {name} is there", folder), *asker_evidence(case, failure)),
+        (*remedies.restore_library(case, folder, name + ".py"), *todo))
 
 
 def _of_another_system(case: Case, failure: Failure, system: str) -> Finding:

@@ -238,7 +238,8 @@ def link_broken(case: Case, failure: Failure | None) -> Finding | None:
 
     Looks like: `No module named ...` for your own project, which you had installed as editable.
     Why: An editable install is a link to a folder, and that folder was moved, renamed or deleted.
-    How Kalyx knows: The .pth line or the import hook names a folder that is not there.
+    How Kalyx knows: The .pth line or the import hook names a folder that is not there, or the hook's own
+        file is gone.
     What to do: Install the project again from where it is now, or have the line name the new place.
     """
     name = _absent_name(case, failure)

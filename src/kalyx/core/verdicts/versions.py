@@ -25,10 +25,12 @@ _ASYNC_NAME = pattern(r"(?<![\w.])(async|await)\s*(?==[^=]|,|\)|\.|:\s*$)|[.,(]\
 def python_too_old(case: Case, failure: Failure | None) -> Finding | None:
     """Find syntax that a newer Python accepts, and the version that the metadata asks for.
 
-    Looks like: `SyntaxError` in a package that others use, or a name that the standard library lacks.
+    Looks like: `SyntaxError` in a package that others use, a name that the standard library lacks, or a
+        `TypeError` at `int | None`, `list[int]` or a keyword that others can give.
     Why: The code is written for a newer Python than this one.
-    How Kalyx knows: A newer Python reads the same file without an error, or its standard library has
-        the name; or Requires-Python says so.
+    How Kalyx knows: A newer Python reads the same file without an error; a table, made from the real
+        interpreters, has the version that brought the name, member or parameter; or Requires-Python
+        says so.
     What to do: Install a version for this Python, or use an environment with a newer one.
     """
     broken = broken_source(case)
@@ -187,8 +189,8 @@ def python_too_new(case: Case, failure: Failure | None) -> Finding | None:
     Looks like: `cannot import name ...` from the standard library, or a syntax error at `async`, after
         Python was upgraded.
     Why: The code uses something that this version of Python no longer has.
-    How Kalyx knows: A table of names that were taken out; the standard library of an older Python on
-        this machine; or the upper bound of Requires-Python.
+    How Kalyx knows: Tables of the names, members and parameters that were taken out, and when; the
+        standard library of an older Python on this machine; or the upper bound of Requires-Python.
     What to do: Install a newer version of the package, change the code, or use an older Python.
     """
     return (_removed_name(case, failure) or _keyword_as_name(case)
