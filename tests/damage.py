@@ -403,6 +403,12 @@ def _counts_on_newer(w: World, lab: Path) -> None:
                                   ["seedtypes"]), site_of(lab))
 
 
+def _called_otherwise(w: World, lab: Path) -> None:
+    w.wheels.add("seedlib", "1.5", {"seedlib.py": "def sow(depth):\n    pass\n"})
+    w.wheels.install(w.wheels.add("seedlib", "2", {"seedlib.py": "def sow():\n    pass\n"}), site_of(lab))
+    installed("germkit", {"germkit.py": "import seedlib\nseedlib.sow(depth=1)\n"}, requires=["seedlib<2"])(w, lab)
+
+
 def _shared_namespace(w: World, lab: Path) -> None:
     w.wheels.install(w.wheels.add("google-auth", "2", {"google/auth/__init__.py": ""}), site_of(lab))
     w.wheels.add("protobuf", "4", {"google/protobuf/__init__.py": ""})
@@ -536,6 +542,10 @@ MORE_SITUATIONS = [
     Situation("file of the standard library damaged", installation(lambda lib: _rewritten(lib / "random.py", "def (\n")),
               "tempfile", "file-corrupt", at="python:../.pyenv/versions/broken/bin/python", says="standard library",
               remedy="command"),
+    Situation("file of data gone", installed("germkit", {
+        "germkit/__init__.py": "import os\nopen(os.path.join(os.path.dirname(__file__), 'rows.txt'))\n",
+        "germkit/rows.txt": "6"}, change=lambda w, site: (site / "germkit/rows.txt").unlink()), "germkit",
+        "files-missing", says="rows.txt", remedy="command"),
     Situation("two versions' metadata", _twins, "germkit", "mixed-install", remedy="command"),
     Situation("interrupted installation", _interrupted, "germkit", "mixed-install", says="interrupted",
               remedy="command"),
@@ -578,6 +588,8 @@ MORE_SITUATIONS = [
               "germkit", "version-conflict", remedy="command"),
     Situation("older version, found by a check", _wrong_version(RAISES), "germkit", "version-conflict",
               remedy="command"),
+    Situation("newer version, called otherwise", _called_otherwise, "germkit", "version-conflict", says="seedlib<2",
+              remedy="command"),
     Situation("package code raises", installed("germkit", {"germkit.py": "{}['TRIALS']\n"}), "germkit", "raises",
               says="germkit 2"),
     Situation("environment variable missing", own("conf.py", "import os\nos.environ['SEED_HOME']\n"), "conf",
@@ -601,6 +613,12 @@ MORE_SITUATIONS = [
               remedy="command"),
     Situation("part of a shared namespace", _shared_namespace, "google.protobuf", "name-differs", says="protobuf",
               remedy="command"),
+    Situation("asks for metadata", failing("reader", "from importlib.metadata import version\nversion('fastgrid')\n",
+              requires=["fastgrid"]), "reader", "dependency-absent", says="fastgrid", remedy="command"),
+    Situation("asks for its own metadata", lambda w, e: (
+        write(w.project / "pyproject.toml", "[project]\nname = 'trials'\nversion = '1'\n"),
+        write(w.project / "trials.py", "from importlib.metadata import version\nversion('trials')\n"), None)[-1],
+        "trials", "own-code-unreachable", says="metadata"),
     Situation("advice alone", failing("reader", "import importlib.util\nif importlib.util.find_spec('fastgrid') is "
               "None:\n    raise ImportError('please install fastgrid to read this')\n", extras={"fast": ["fastgrid"]}),
               "reader", "extra-absent", says="extra fast", remedy="command"),

@@ -23,6 +23,7 @@ _BROKEN_BINARY = pattern(r"file too short|invalid ELF header|cannot read file da
                             r"slice is not valid|truncated|mach-o")
 _BROKEN_SOURCE = ("SyntaxError", "IndentationError", "TabError", "UnicodeDecodeError", "ValueError",
                   "EOFError")
+_NO_FILE = pattern(r"No such file or directory: '([^']+)'$")
 _LIBRARY = pattern(r"([\w.+-]+\.so[\w.]*): cannot open shared object file")
 
 
@@ -34,6 +35,9 @@ def _incomplete(case: Case, failure: Failure | None) -> tuple[Distribution, list
         missing = record.missing()
         if any(p.startswith(wanted) or p.rsplit("/", 1)[-1] in wanted for p in missing):
             return owner, record.code, missing
+        data = [p for p in wanted if p in record.rows and not case.machine.exists(record.absolute(p))]
+        if data:
+            return owner, [*record.code, *data], [*data, *missing]
     return _without_start(case, failure)
 
 
@@ -64,12 +68,24 @@ def _wanted_files(case: Case, failure: Failure | None) -> list[tuple[Distributio
             owner = _distribution(case, layer, failure) if layer.layer in INSTALLED else None
             if owner is not None and not owner.editable:
                 found.append((owner, (wanted + ".", wanted + "/")))
+    lost = _lost_file(case)
+    if lost is not None:
+        found.append(lost)
     for error in case.obs.chain:  # a library that came with the distribution itself
         match = _LIBRARY.search(error.message) if "shared object" in error.message else None
         owner = case.distribution_of(error.path) if match else None
         if match and owner is not None:
             found.append((owner, (match.group(1),)))
     return found
+
+
+def _lost_file(case: Case) -> tuple[Distribution, tuple[str, ...]] | None:
+    """Return the distribution of a file that its code wanted to read, with the file's row in RECORD."""
+    error = case.obs.error
+    match = _NO_FILE.search(error.message) if error is not None and error.type == "FileNotFoundError" else None
+    owner = case.distribution_of(match.group(1)) if match else None
+    row = case.record(owner).row_of(match.group(1)) if match and owner is not None else None
+    return (owner, (row,)) if owner is not None and row is not None else None
 
 
 def _distribution(case: Case, layer: Layer, failure: Failure) -> Distribution | None:
@@ -118,7 +134,7 @@ def files_missing(case: Case, failure: Failure | None) -> Finding | None:
     owner, listed, missing = found
     verb = "is" if len(missing) == 1 else "are"
     return _gone(case, "files-missing", owner, listed, missing,
-                 f"{len(missing)} of the {len(listed)} code files of {owner.name} {owner.version} {verb} "
+                 f"{len(missing)} of the {len(listed)} files of {owner.name} {owner.version} {verb} "
                  f"missing" + (f", {missing[0]} among them." if len(missing) > 1 else f": {missing[0]}."))
 
 
@@ -127,7 +143,7 @@ def _gone(case: Case, slug: str, owner: Distribution, listed: list[str], missing
     record = case.record(owner)
     return Finding(
         slug, "warning" if case.obs.outcome == "imports" else "error", "certain", because,
-        (Evidence(f"RECORD lists {len(listed)} code files", record.path),
+        (Evidence(f"RECORD lists {len(listed)} files that it needs", record.path),
          *[Evidence(f"{p} is not there", record.absolute(p)) for p in missing[:4]]),
         remedies.reinstall(case, owner.name, owner.version, "to have all its files"))
 

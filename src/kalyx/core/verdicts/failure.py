@@ -18,6 +18,8 @@ _NO_MODULE = pattern(r"No module named '?([\w.]+)'?")
 _NOT_A_PACKAGE = pattern(r"No module named '([\w.]+)'; '([\w.]+)' is not a package")
 _NO_NAME = pattern(r"cannot import name '?(\w+)'?(?: from (?:partially initialized module )?"
                       r"'([\w.]+)')?")
+_NO_DISTRIBUTION = pattern(r"^The '([\w.-]+)[^']*' distribution was not found|"
+                           r"^(?:No package metadata was found for )?([\w.-]+)$")
 _NO_ATTRIBUTE = pattern(r"(?:partially initialized )?module '([\w.]+)' has no attribute '(\w+)'")
 
 
@@ -104,6 +106,12 @@ def _read(case: Case, error: ObservedError, *, direct: bool) -> Failure | None:
                 case.obs.module if asker is None else _module_of(case, asker, lacking.group(1)))
             if module:
                 return Failure(module, lacking.group(1), error, asker, direct)
+    elif error.type in ("PackageNotFoundError", "DistributionNotFound"):
+        match = _NO_DISTRIBUTION.search(error.message)
+        wanted = match.group(1) or match.group(2) if match else None
+        if wanted and case.distribution_named(wanted) is None:
+            asker = next((f for f in reversed(frames) if case.layer_of_file(f.file) != "stdlib"), None)
+            return Failure(wanted.replace("-", "_"), None, error, asker, direct)
     elif error.type == "AttributeError":
         lacking = _NO_ATTRIBUTE.search(error.message)
         if lacking:

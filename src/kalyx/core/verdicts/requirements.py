@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from kalyx.core.facts.cases import Case
@@ -23,7 +24,7 @@ def conflict_in_use(case: Case, failure: Failure | None) -> Finding | None:
         return None
     for owner, requirement, other in _violations(case):
         certain = _fails_in(case, failure, other)
-        if not certain and not _speaks_of(case, other):
+        if not certain and not _speaks_of(case, other) and not _is_called(case, other):
             continue
         line = requirement.split(";")[0].strip()
         evidence = [Evidence(f"{owner.name} {owner.version} declares: {line}", owner.metadata),
@@ -68,6 +69,16 @@ def _fails_in(case: Case, failure: Failure | None, other: Distribution) -> bool:
     frames = own_frames(error.frames) if error else list(case.obs.stack)
     inner = case.distribution_of(frames[-1].file) if frames else None
     return inner is not None and inner.metadata == other.metadata
+
+
+def _is_called(case: Case, other: Distribution) -> bool:
+    """Whether the line that failed calls into the other distribution, by its module's name."""
+    error = case.obs.error
+    frames = own_frames(error.frames) if error is not None else []
+    if error is None or error.type not in ("TypeError", "AttributeError", "ValueError") or not frames:
+        return False
+    line = case.code_line(frames[-1].file, frames[-1].line)
+    return bool(set(re.findall(r"\b([A-Za-z_]\w*)\b", line)) & set(other.modules))
 
 
 def _speaks_of(case: Case, other: Distribution) -> bool:

@@ -374,6 +374,8 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
     What to do: Install the project as editable where it has a pyproject.toml; or start Python from the
         folder that holds the module.
     """
+    if failure is not None and failure.error.type == "PackageNotFoundError":
+        return _not_installed_itself(case, failure)
     if not is_absent(case, failure) or failure is None or not asked_near_home(case, failure):
         return None
     m, name = case.machine, failure.top
@@ -402,6 +404,34 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
              _start_evidence(case, folder),
              *searched(case)), tuple(todo))
     return None
+
+
+def _not_installed_itself(case: Case, failure: Failure) -> Finding | None:
+    """A project that asks for its own metadata, and is run from its folder without being installed."""
+    m, name = case.machine, failure.top
+    command = remedies.pip_command(case)
+    if failure.asker is None or command is None or not case.candidates(name):
+        return None
+    root = m.path.dirname(failure.asker.file)
+    for _ in range(4):
+        file = m.path.join(root, "pyproject.toml")
+        if m.is_file(file):
+            break
+        root = m.path.dirname(root)
+    else:
+        return None
+    return Finding(
+        "own-code-unreachable", "error", "likely",
+        f"{name} is your own code in {root}, and asks for its own metadata, which only an installation has.",
+        (*_asked(case, failure), Evidence(f"no metadata of {name} in {case.environment_name}"),
+         Evidence(f"{file} is there: it can be installed", file)),
+        (Remedy("Install the project itself; it stays in its folder.", "command",
+                argv=(*command, "install", "-e", root), changes=f"links {root} into {case.prefix}"),))
+
+
+def _asked(case: Case, failure: Failure) -> list[Evidence]:
+    frame = failure.asker
+    return [Evidence(case.code_line(frame.file, frame.line), frame.file, frame.line)] if frame else []
 
 
 def _start_evidence(case: Case, folder: str) -> Evidence:
