@@ -366,6 +366,9 @@ def _write_project(project: str) -> None:
         '"""Counts what is in the vaults."""\n\nimport csv\nimport sys\n\nimport humidlog\n'
         "from traygrid import cells\n\ntry:\n    import fastcount\nexcept ImportError:\n"
         "    fastcount = None\n\nsys.path.append('helpers')\nimport labels\n"))
+    _write(os.path.join(project, "old_course.py"), (
+        '"""Lesson 3: a table of trials."""\n\nfrom collections import Mapping\n\n\n'
+        "class Trials(Mapping):\n    rows = ()\n"))
     _write(os.path.join(project, "helpers", "labels.py"), "WIDTH = 32\n")
     _write(os.path.join(project, "visitor.txt"), (
         "Traceback (most recent call last):\n"
