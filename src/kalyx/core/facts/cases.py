@@ -24,7 +24,7 @@ from kalyx.core.facts.layers import (
     user_sites,
     visible_sites,
 )
-from kalyx.core.facts.modules import Candidate, Finder, module_names, top_level
+from kalyx.core.facts.modules import Candidate, Finder, top_level
 from kalyx.core.machine import Machine
 from kalyx.core.model import (
     Distribution,
@@ -430,9 +430,9 @@ class Case:
     def stdlib_names(self) -> set[str]:
         """The top-level modules of this interpreter's standard library."""
         names = set(self.obs.who.get("builtin", ())) | set(self.obs.who.get("stdlib", ()))
-        for layer in self.layers:
-            if layer.layer == "stdlib":
-                names |= module_names(self.finder.names(layer.path), self.finder.suffixes)
+        if not self.obs.who.get("stdlib"):  # Python before 3.10 does not list them
+            for layer in self.layers:
+                names |= self.finder.modules(layer.path) if layer.layer == "stdlib" else set()
         return names - {"__pycache__", "site-packages"}
 
     def layer_of_file(self, file: str | None) -> str | None:
@@ -488,7 +488,7 @@ class Case:
         """Return every top-level module name that this seat could import."""
         names: set[str] = set(self.obs.who.get("builtin", ()))
         for layer in self.layers:
-            names |= module_names(self.finder.names(layer.path), self.finder.suffixes)
+            names |= self.finder.modules(layer.path)
         return names
 
     def code_line(self, file: str, line: int) -> str:

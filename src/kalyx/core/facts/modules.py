@@ -40,12 +40,19 @@ class Finder:
         self.machine = machine
         self.suffixes = tuple(suffixes)
         self._listed: dict[str, frozenset[str]] = {}
+        self._modules: dict[str, set[str]] = {}
 
     def names(self, folder: str) -> frozenset[str]:
         """Return the names in `folder`, an empty set when it cannot be listed."""
         if folder not in self._listed:
             self._listed[folder] = frozenset(self.machine.entries(folder))
         return self._listed[folder]
+
+    def modules(self, folder: str) -> set[str]:
+        """Return the module names that a folder's listing offers; each folder's once."""
+        if folder not in self._modules:
+            self._modules[folder] = module_names(self.names(folder), self.suffixes)
+        return self._modules[folder]
 
     def find_in(self, folder: str, name: str) -> Candidate | None:
         """Return what `folder` offers for a module's last name, as the path finder ranks it."""
@@ -95,11 +102,6 @@ class Finder:
 
 def module_names(names: Iterable[str], suffixes: Sequence[str]) -> set[str]:
     """Return the module names that a folder's listing offers (packages are guessed from form)."""
-    found = set()
-    for name in names:
-        stem, dot, _ = name.partition(".")
-        if not stem.isidentifier():
-            continue
-        if not dot or name.endswith(SOURCE_ENDINGS) or any(name == stem + s for s in suffixes):
-            found.add(stem)
-    return found
+    endings = {"", *[s[1:] for s in (*SOURCE_ENDINGS, *suffixes)]}  # what may follow the first dot
+    return {stem for stem, _, rest in (n.partition(".") for n in names)
+            if rest in endings and stem.isidentifier()}

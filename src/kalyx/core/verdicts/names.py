@@ -193,8 +193,8 @@ def near_names(name: str, names: Iterable[str]) -> list[str]:
     same = sorted(n for n in names if n.lower() == name.lower() and n != name)
     if len(name) < 3:
         return same
-    return same + sorted(n for n in names if len(n) > 2 and n not in same and _begins_alike(name, n)
-                         and is_one_edit(name, n))
+    return same + sorted(n for n in names if -2 < len(n) - len(name) < 2 and len(n) > 2 and n not in same
+                         and _begins_alike(name, n) and is_one_edit(name, n))
 
 
 def _begins_alike(a: str, b: str) -> bool:

@@ -24,10 +24,9 @@ def quiet_flags(case: Case) -> tuple[str, ...]:
         return ()
     for layer in case.layers:
         if layer.layer in ("start", "pythonpath"):
-            names = case.finder.names(layer.path)
-            for name in case.stdlib_names | {"pip"}:
-                if (name in names or name + ".py" in names) and (
-                        case.finder.find_in(layer.path, name) is not None):
+            stems = {n.removesuffix(".py") for n in case.finder.names(layer.path)}
+            for name in stems & (case.stdlib_names | {"pip"}):
+                if case.finder.find_in(layer.path, name) is not None:
                     return ("-I",)
     return ()
 
