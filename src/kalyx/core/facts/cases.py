@@ -19,6 +19,7 @@ from kalyx.core.facts.layers import (
     classify_path,
     link_lines,
     pythonpath_of,
+    site_contents,
     site_folders,
     user_site,
     user_sites,
@@ -70,8 +71,7 @@ class Survey(Protocol):
 class _Site:
     """What lies in a folder, kept as one text: asking that is all that is done with most folders."""
 
-    def __init__(self, machine: Machine, folder: str) -> None:
-        names = machine.entries(folder)
+    def __init__(self, machine: Machine, folder: str, names: list[str]) -> None:
         self._text = "\0".join(("", *names, ""))
         self._plain = ""
         self.extensions = {n.partition(".")[0] for n in names if n.endswith((".so", ".pyd"))} if (
@@ -259,7 +259,11 @@ class Neighbours:
     def _sites_at(self, prefix: str) -> list[str]:
         """Return the site folders under a prefix, of every version that it may be."""
         if prefix not in self._sites_of:
-            self._sites_of[prefix] = site_folders(self.machine, prefix)
+            listed = site_contents(self.machine, prefix)
+            for folder, names in listed:
+                if folder not in self._listed:
+                    self._listed[folder] = _Site(self.machine, folder, names)
+            self._sites_of[prefix] = [folder for folder, _ in listed]
         return self._sites_of[prefix]
 
     def _folders_at(self, prefix: str) -> list[str]:
@@ -277,7 +281,7 @@ class Neighbours:
     def _list(self, folder: str) -> _Site:
         """List a folder once, and note what will be asked of its names again and again."""
         if folder not in self._listed:
-            self._listed[folder] = _Site(self.machine, folder)
+            self._listed[folder] = _Site(self.machine, folder, self.machine.entries(folder))
         return self._listed[folder]
 
     def _holds(self, folder: str, module: str) -> bool:

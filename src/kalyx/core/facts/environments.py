@@ -71,6 +71,15 @@ def is_installation(machine: Machine, folder: str) -> bool:
         version_in_name(n) for n in m.entries(m.path.join(folder, "lib")))
 
 
+def program_names(machine: Machine) -> list[str]:
+    """Return the names that interpreters have on PATH, of every version that there may be."""
+    ending = ".exe" if machine.platform == "win32" else ""
+    minors = [f"3.{n}" for n in range(4, 25)]
+    names = [f"python{v}" for v in ("", "2", "2.7", "3", *minors)] + [f"python{v}t" for v in minors[9:]]
+    names += [f"pypy{v}" for v in ("", "2", "2.7", "3", *minors[:12])]
+    return sorted(n + ending for n in names)
+
+
 class Surveyor:
     """Finds the environments of the machine. Reads only; runs nothing."""
 
@@ -207,9 +216,8 @@ class Surveyor:
         seen: set[str] = set()
         folders = {m.key(f): f for f in reversed(split_path(m, m.env.get("PATH", "")))}
         for folder in reversed(folders.values()):  # /bin may be /usr/bin by another name
-            names = sorted(n for n in m.entries(folder)
-                           if n.startswith(("python", "pypy"))
-                           and version_in_name(n.removesuffix(".exe")) is not None)
+            start = folder.rstrip(m.path.sep) + m.path.sep
+            names = [n for n in program_names(m) if m.exists(start + n)]  # sooner than listing /usr/bin
             near = bool(names) and m.is_file(m.path.join(m.path.dirname(folder), "pyvenv.cfg"))
             for name in names:
                 program = m.path.join(folder, name)

@@ -12,7 +12,7 @@ from kalyx.core.model import Interpreter
 from kalyx.core.record import dataclass
 
 __all__ = ["Layer", "LinkLine", "PathFacts", "classify_path", "link_lines", "pythonpath_of",
-           "site_folders", "user_site", "user_sites", "visible_sites"]
+           "site_contents", "site_folders", "user_site", "user_sites", "visible_sites"]
 
 
 
@@ -180,6 +180,30 @@ def site_folders(machine: Machine, prefix: str, kind: str = "venv",
             inside = library + sep + name + sep
             found += [inside + s for s in ("site-packages", "dist-packages") if m.exists(inside + s)]
     return found
+
+
+def site_contents(machine: Machine, prefix: str) -> list[tuple[str, list[str]]]:
+    """Return the site folders under a prefix, each with the names in it.
+
+    As `site_folders`, for many prefixes: a folder is listed at once, and not looked for before.
+    """
+    m = machine
+    if m.platform == "win32" or prefix == "/usr":
+        return [(folder, m.entries(folder)) for folder in site_folders(m, prefix)]
+    library = prefix + "/lib"
+    if m.exists(library + "64") and m.read_link(library + "64") != "lib":  # the rare layout
+        return [(folder, m.entries(folder)) for folder in site_folders(m, prefix)]
+    found = []
+    for name in m.entries(library):
+        if name.startswith(("python", "pypy")) and version_in_name(name):
+            folder = f"{library}/{name}/site-packages"
+            names = m.entries(folder)
+            if names or m.exists(folder):
+                found.append((folder, names))
+            if name == "python3" or not names:
+                other = f"{library}/{name}/dist-packages"
+                found += [(other, m.entries(other))] if m.exists(other) else []
+    return sorted(found)
 
 
 def visible_sites(machine: Machine, interpreter: Interpreter) -> list[str]:

@@ -14,9 +14,10 @@ from kalyx.core.verdicts.failure import Failure, read_failure
 __all__ = ["judge_import", "load_checks"]
 
 # The modules whose checks are registered: those that may say something about a module that is
-# plainly not there, and all others. What is not needed is not loaded.
-_OF_ABSENCE = ("hidden", "damaged", "foreign", "unreadable", "standard_library", "absent", "names",
-               "unreachable")
+# plainly not there; those that ask for something of its name besides; and all others. What is not
+# needed is not loaded.
+_OF_ABSENCE = ("standard_library", "absent", "names", "unreachable")
+_OF_TRACES = ("hidden", "damaged", "foreign", "unreadable")
 _OTHERS = ("bytecode", "native", "own_code", "parts", "python2", "requirements", "versions")
 _WHEN_IT_IMPORTS = ("hidden-by-file", "hidden-by-path", "hidden-by-user-site", "file-unreadable",
                     "namespace-split", "files-missing")
@@ -81,10 +82,12 @@ def _findings(case: Case, failure: Failure | None) -> list[Finding]:
     else:
         load_checks(_OF_ABSENCE)
         if not is_plainly_absent(case, failure):
-            load_checks(_OTHERS)
+            load_checks((*_OF_TRACES, *_OTHERS))
+        elif failure is None or _has_traces(case, failure.top):
+            load_checks(_OF_TRACES)
     found = _all_true(case, failure)
     if not found and case.obs.outcome != "imports":
-        load_checks(_OTHERS)
+        load_checks((*_OF_TRACES, *_OTHERS))
         found = _all_true(case, failure)
     return found
 
@@ -99,6 +102,25 @@ def is_plainly_absent(case: Case, failure: Failure | None) -> bool:
     """Whether the module that was asked for is not there, and nothing of it was run."""
     return (failure is not None and failure.asker is None and len(case.obs.chain) == 1
             and is_absent(case, failure))
+
+
+def _has_traces(case: Case, name: str) -> bool:
+    """Whether anything in the folders of the path is called somewhat like a module, or cannot be seen."""
+    from kalyx.core.facts import tables
+
+    starts = tuple(_plain(n) for n in (name, tables.distribution_for(name)) if n)
+    for layer in case.layers:
+        names = case.finder.names(layer.path)
+        if not names and case.machine.exists(layer.path):
+            return True  # closed, or a zip file
+        if any(n.startswith("~") or _plain(n).startswith(starts) for n in names):
+            return True
+    return False
+
+
+def _plain(name: str) -> str:
+    """Return a name as distributions' names are compared, runs of signs left as they are."""
+    return name.lower().replace("-", "_").replace(".", "_")
 
 
 def _all_true(case: Case, failure: Failure | None) -> list[Finding]:
