@@ -156,7 +156,8 @@ def _again(finder: SeatFinder, found: Traceback, seat_ref: str, request: tuple[s
     tried = request if request[0] != "__main__" else ("builtins", None)
     observed = observe_request(finder, seat, tried, limit)
     later = _asked_later(found, request[0])
-    if observed is not None and observed.who and later and (observed.outcome == "fails" or tried != request):
+    if later and observed is not None and observed.who and (
+            tried != request or _fails_as_told(observed, found)):
         observed = replace(observed, module=later, name=None, outcome="fails", chain=found.chain, origin=None)
         request = later, None
     report = explain(finder, facts, request, observed, neighbours)
@@ -171,6 +172,12 @@ def _again(finder: SeatFinder, found: Traceback, seat_ref: str, request: tuple[s
         notes.append(Note("fails-otherwise", f"The text says {_short(said)}; tried again, it is "
                           f"{error['type']}: {error['message'].split(chr(10))[0]}."))
     return WhyAnswer(seat, (report,), tuple(notes))
+
+
+def _fails_as_told(observed: Observation, found: Traceback) -> bool:
+    """Whether an import that was tried again fails with an exception of the text."""
+    error = observed.error
+    return error is not None and any((e.type, e.message) == (error.type, error.message) for e in found.chain)
 
 
 def _asked_later(found: Traceback, module: str) -> str | None:

@@ -215,6 +215,8 @@ def _broken_library(case: Case) -> Finding | None:
             error.lineno or "null bytes" in error.message):
         return None
     folder = max((x.path for x in case.layers if m.is_within(named, x.path)), key=len)
+    if {"test", "tests"} & set(m.path.relpath(named, folder).split(m.path.sep)):
+        return None  # among Python's own tests are files that are not to be parsed
     return Finding(
         "file-corrupt", "error", "certain",
         f"{named}, a part of Python's own standard library, is damaged: {error.message}.",

@@ -18,7 +18,7 @@ _PYTHON2 = pattern(r"Missing parentheses in call to '(?:print|exec)'|"
                       r"invalid (?:token|decimal literal)|leading zeros in decimal|"
                       r"inconsistent use of tabs")
 _PYTHON2_NAME = pattern(
-    r"^name '(unicode|xrange|basestring|raw_input|long|reduce|unichr|cmp|execfile|buffer|coerce|apply|intern)' "
+    r"^name '(unicode|xrange|basestring|raw_input|unichr|execfile)' "
     r"is not defined|"
     r"^'dict' object has no attribute '(has_key|iteritems|iterkeys|itervalues|viewitems|viewkeys|viewvalues)'")
 # Forms that Python 2 alone has: with such a line the syntax error needs no other explanation
