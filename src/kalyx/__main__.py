@@ -17,20 +17,22 @@ def secure_import_path() -> None:
     those: its own modules come from its own installation.
     """
     own = os.path.dirname(os.path.dirname(os.path.realpath(__file__)))
-    foreign = {os.path.realpath(p) for p in os.environ.get("PYTHONPATH", "").split(os.pathsep) if p}
+    foreign = {_place(p) for p in os.environ.get("PYTHONPATH", "").split(os.pathsep) if p}
     if sys.path and not (sys.flags.isolated or getattr(sys.flags, "safe_path", False)):
-        foreign.add(_real(sys.path[0]))
-    kept = [p for p in sys.path if p and _real(p) not in foreign]
-    if own not in map(_real, kept):
-        kept.append(own)
-    sys.path[:] = kept
+        foreign.add(_place(sys.path[0]))
+    places = {p: _place(p) for p in sys.path if p}
+    sys.path[:] = [p for p in sys.path if p and places[p] not in foreign]
+    if _place(own) not in map(places.get, sys.path):
+        sys.path.append(own)
 
 
-def _real(path: str) -> str:
+def _place(path: str) -> object:
+    """Return what is equal for all spellings of a folder; the spelling itself where nothing is there."""
     try:
-        return os.path.realpath(path or os.curdir)
-    except OSError:  # the working folder is gone
+        info = os.stat(path or os.curdir)
+    except (OSError, ValueError):
         return path
+    return (info.st_dev, info.st_ino) if info.st_ino else os.path.realpath(path)  # some shares number nothing
 
 
 def main() -> None:

@@ -11,9 +11,9 @@ from typing import Any
 from kalyx.core.changes.journal import Change, Journal
 from kalyx.core.errors import Refused, WrongUsage
 from kalyx.core.facts import kernelspecs
-from kalyx.core.facts.cases import Neighbours
 from kalyx.core.facts.interpreters import environment_of, program_folder
 from kalyx.core.facts.layers import visible_sites
+from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.seats import SeatFinder
 from kalyx.core.machine import Machine
 from kalyx.core.model import Environment, Evidence, Finding, Interpreter, Kernel, Proof, Remedy

@@ -6,10 +6,10 @@ from collections.abc import Sequence
 
 from kalyx.core.errors import NothingToJudge, WrongUsage
 from kalyx.core.facts import editors
-from kalyx.core.facts.cases import Neighbours
 from kalyx.core.facts.distributions import requirement_name
 from kalyx.core.facts.interpreters import python_in
 from kalyx.core.facts.markers import is_met
+from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.facts.seats import SeatFinder
 from kalyx.core.model import Environment, Interpreter, Note

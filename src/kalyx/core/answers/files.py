@@ -6,7 +6,8 @@ from collections.abc import Iterable, Mapping, Sequence
 
 from kalyx.core.answers.why import WhyAnswer, as_observed
 from kalyx.core.errors import NothingToJudge
-from kalyx.core.facts.cases import Case, Neighbours
+from kalyx.core.facts.cases import Case
+from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.observations import observe_imports
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.facts.sources import ImportedName, Source, find_sources, package_root, read_source

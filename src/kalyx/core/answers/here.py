@@ -5,7 +5,7 @@ from __future__ import annotations
 from kalyx.core.answers.seats import judge_seat
 from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts import editors, notebooks, shells
-from kalyx.core.facts.cases import Neighbours
+from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.model import Agreement, Finding, Note, Seat
 from kalyx.core.record import dataclass, replace

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.facts import kernelspecs
-from kalyx.core.facts.cases import Neighbours
+from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.model import Interpreter, Kernel, Note, Proof
 from kalyx.core.record import dataclass, replace

@@ -6,11 +6,11 @@ import fnmatch
 
 from kalyx.core.answers.seats import judge_seat
 from kalyx.core.errors import NothingToJudge
-from kalyx.core.facts.cases import Neighbours
 from kalyx.core.facts.distributions import normal_name
 from kalyx.core.facts.inventory import read_inventory
 from kalyx.core.facts.layers import Layer
 from kalyx.core.facts.markers import marker_values
+from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.searchpath import read_search_path
 from kalyx.core.facts.seats import SeatFinder
 from kalyx.core.model import Distribution, Finding, Note, Seat

@@ -9,11 +9,11 @@ from collections.abc import Callable, Sequence
 from kalyx.core.answers.seats import judge_seat
 from kalyx.core.changes.journal import Change, Journal
 from kalyx.core.errors import NothingToJudge, Refused
-from kalyx.core.facts.cases import Neighbours
 from kalyx.core.facts.distributions import normal_name
 from kalyx.core.facts.inventory import read_inventory
 from kalyx.core.facts.layers import Layer, visible_sites
 from kalyx.core.facts.markers import marker_values
+from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.searchpath import read_search_path
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.machine import RunResult

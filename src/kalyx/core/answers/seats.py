@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.cases import Neighbours
+from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.model import Finding, Seat
 from kalyx.core.record import replace

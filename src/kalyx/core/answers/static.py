@@ -7,8 +7,9 @@ from collections.abc import Sequence
 
 from kalyx.core.answers.seats import judge_seat
 from kalyx.core.answers.why import WhyAnswer, parse_request
-from kalyx.core.facts.cases import Case, Neighbours
+from kalyx.core.facts.cases import Case
 from kalyx.core.facts.modules import Candidate, top_level
+from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.searchpath import SearchPath, read_search_path
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.facts.sources import read_source

@@ -7,8 +7,9 @@ import sys
 
 from kalyx.core.answers.why import WhyAnswer, explain, observe_request
 from kalyx.core.errors import NothingToJudge, Unreadable
-from kalyx.core.facts.cases import Case, Neighbours
+from kalyx.core.facts.cases import Case
 from kalyx.core.facts.interpreters import python_in
+from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.seats import SeatFinder
 from kalyx.core.facts.text_machine import TextMachine
 from kalyx.core.facts.tracebacks import TEXT_LIMIT, Place, Traceback, parse_traceback, place_of

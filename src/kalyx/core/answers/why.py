@@ -22,7 +22,7 @@ from kalyx.core.record import TYPE_CHECKING, dataclass, replace
 
 if TYPE_CHECKING:
 
-    from kalyx.core.facts.cases import Neighbours
+    from kalyx.core.facts.neighbours import Neighbours
 
 MOST_AT_ONCE = 8  # children
 
@@ -102,7 +102,7 @@ def answer_why(finder: SeatFinder, requests: Sequence[str], seat_ref: str, limit
 def _prepare(finder: SeatFinder, facts: SeatFacts, modules: Sequence[str]) -> tuple[Seat, Neighbours]:
     """Load the checks, judge the seat and begin to look around, while the imports are being tried."""
     from kalyx.core.answers.seats import judge_seat
-    from kalyx.core.facts.cases import Neighbours
+    from kalyx.core.facts.neighbours import Neighbours
     from kalyx.core.verdicts.imports import load_checks
 
     load_checks()
@@ -121,7 +121,8 @@ def answer_compared(finder: SeatFinder, requests: Sequence[str], seat_ref: str, 
         NothingToJudge: there is no such seat, or one of them cannot run.
     """
     from kalyx.core.answers.seats import judge_seat
-    from kalyx.core.facts.cases import Case, Neighbours
+    from kalyx.core.facts.cases import Case
+    from kalyx.core.facts.neighbours import Neighbours
     from kalyx.core.verdicts.comparison import compare_imports
     from kalyx.core.verdicts.imports import judge_import
 

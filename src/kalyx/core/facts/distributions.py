@@ -11,7 +11,7 @@ from kalyx.core.model import Distribution
 from kalyx.core.patterns import pattern
 from kalyx.core.record import dataclass
 
-__all__ = ["Shelf", "ZipShelf", "normal_name", "open_shelf", "requirement_name"]
+__all__ = ["Shelf", "ZipShelf", "mapped_modules", "normal_name", "open_shelf", "requirement_name"]
 
 METADATA_ENDINGS = (".dist-info", ".egg-info")
 METADATA_HEAD = 262_144  # bytes; the headers stand before the description
@@ -22,7 +22,12 @@ RECORD_LIMIT = 8 * 1024 * 1024
 
 def normal_name(name: str) -> str:
     """Return a distribution's name in the form that compares (PEP 503)."""
-    return name.lower() if name.isalnum() else re.sub(r"[-_.]+", "-", name).lower()
+    if name.isalnum():
+        return name.lower()
+    name = name.replace("_", "-").replace(".", "-").lower()
+    while "--" in name:
+        name = name.replace("--", "-")
+    return name
 
 
 def requirement_name(requirement: str) -> str:
@@ -132,18 +137,8 @@ class Shelf:
         for name in list(found):
             if name.startswith("__editable__"):
                 found.discard(name)
-                found |= self._editable_modules(name)
+                found |= mapped_modules(m, self.folder, name + ".py")
         return tuple(sorted(n for n in found if n.isidentifier()))
-
-    def _editable_modules(self, finder: str) -> set[str]:
-        """Read the table of an editable install's import hook (PEP 660)."""
-        try:
-            text = self.machine.read_text(
-                self.machine.path.join(self.folder, finder + ".py"), 262_144)
-        except Unreadable:
-            return set()
-        table = re.search(r"^MAPPING[^=]*=\s*(\{.*?\})\s*$", text, re.MULTILINE)
-        return set(re.findall(r"['\"](\w+)['\"]\s*:", table.group(1))) if table else set()
 
     def read(self, entry: str) -> Distribution | None:
         """Read one distribution; None when its metadata has no name."""
@@ -242,6 +237,16 @@ class Shelf:
             return self.machine.read_text(path, limit)
         except Unreadable:
             return ""
+
+
+def mapped_modules(machine: Machine, folder: str, finder: str) -> set[str]:
+    """Read the table of an editable install's import hook (PEP 660): the modules that it brings."""
+    try:
+        text = machine.read_text(machine.path.join(folder, finder), 262_144)
+    except Unreadable:
+        return set()
+    table = re.search(r"^MAPPING[^=]*=\s*(\{.*?\})\s*$", text, re.MULTILINE)
+    return set(re.findall(r"['\"](\w+)['\"]\s*:", table.group(1))) if table else set()
 
 
 class ZipShelf(Shelf):

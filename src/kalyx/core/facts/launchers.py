@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import cache
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine
@@ -139,6 +140,7 @@ def is_python_name(program: str) -> bool:
     return bool(_PYTHON.match(program.replace("\\", "/").rsplit("/", 1)[-1]))
 
 
+@cache
 def version_in_name(name: str) -> str | None:
     """Return the version in the name of a program or library folder: ``3.11`` of ``python3.11t``.
 

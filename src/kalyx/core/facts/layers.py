@@ -51,6 +51,8 @@ def classify_path(machine: Machine, path: Sequence[str], facts: PathFacts) -> li
             layers.append(Layer("pythonpath", entry))
         else:
             layers.append(Layer(_layer_of(m, entry, facts), entry))
+    if all(x.layer != "other" for x in layers):
+        return layers
     links = {m.key(line.target) for layer in layers if layer.layer in ("env", "base", "user")
              for line in link_lines(m, layer.path) if line.target}
     return [Layer("link", x.path) if x.layer == "other" and m.key(x.path) in links else x
@@ -195,7 +197,7 @@ def site_contents(machine: Machine, prefix: str) -> list[tuple[str, list[str]]]:
         return [(folder, m.entries(folder)) for folder in site_folders(m, prefix)]
     found = []
     for name in m.entries(library):
-        if name.startswith(("python", "pypy")) and version_in_name(name):
+        if version_in_name(name):
             folder = f"{library}/{name}/site-packages"
             names = m.entries(folder)
             if names or m.exists(folder):
@@ -203,7 +205,7 @@ def site_contents(machine: Machine, prefix: str) -> list[tuple[str, list[str]]]:
             if name == "python3" or not names:
                 other = f"{library}/{name}/dist-packages"
                 found += [(other, m.entries(other))] if m.exists(other) else []
-    return sorted(found)
+    return sorted(found) if len(found) > 1 else found
 
 
 def visible_sites(machine: Machine, interpreter: Interpreter) -> list[str]:

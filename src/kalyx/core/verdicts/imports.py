@@ -108,12 +108,13 @@ def _has_traces(case: Case, name: str) -> bool:
     """Whether anything in the folders of the path is called somewhat like a module, or cannot be seen."""
     from kalyx.core.facts import tables
 
-    starts = tuple(_plain(n) for n in (name, tables.distribution_for(name)) if n)
+    starts = ("\0~", *["\0" + _plain(n) for n in (name, tables.distribution_for(name)) if n])
     for layer in case.layers:
         names = case.finder.names(layer.path)
-        if not names and case.machine.exists(layer.path):
+        if not names and case.machine.exists(layer.path) and case.machine.why_not_listed(layer.path):
             return True  # closed, or a zip file
-        if any(n.startswith("~") or _plain(n).startswith(starts) for n in names):
+        text = _plain("\0".join(("", *names)))
+        if any(start in text for start in starts):
             return True
     return False
 

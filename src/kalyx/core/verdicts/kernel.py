@@ -6,8 +6,8 @@ import json
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.cases import Neighbours
 from kalyx.core.facts.kernelspecs import SERVER_DEFAULTS
+from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.notebooks import NotebookKernel
 from kalyx.core.facts.seats import SeatFacts
 from kalyx.core.machine import Machine

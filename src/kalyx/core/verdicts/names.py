@@ -190,10 +190,12 @@ def name_misspelt(case: Case, failure: Failure | None) -> Finding | None:
 
 def near_names(name: str, names: Iterable[str]) -> list[str]:
     """Return the names that differ in case alone, then those one edit away."""
-    same = sorted(n for n in names if n.lower() == name.lower() and n != name)
+    lengths = range(len(name) - 1, len(name) + 2)
+    alike = [n for n in names if len(n) in lengths and n != name]
+    same = sorted(n for n in alike if n.lower() == name.lower())
     if len(name) < 3:
         return same
-    return same + sorted(n for n in names if -2 < len(n) - len(name) < 2 and len(n) > 2 and n not in same
+    return same + sorted(n for n in alike if len(n) > 2 and n not in same
                          and _begins_alike(name, n) and is_one_edit(name, n))
 
 

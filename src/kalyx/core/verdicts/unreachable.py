@@ -248,10 +248,10 @@ def link_broken(case: Case, failure: Failure | None) -> Finding | None:
     for layer in case.layers:
         if layer.layer not in ("env", "base", "user"):
             continue
-        if not any(n.endswith(".pth") for n in case.finder.names(layer.path)):
-            continue
-        for line in link_lines(case.machine, layer.path):
-            owner = case.shelf(layer).named(name)
+        names = case.finder.names(layer.path)
+        lines = link_lines(case.machine, layer.path, names)
+        owner = case.shelf(layer).named(name) if lines else None
+        for line in lines:
             gone = _finder_gone(case, layer.path, line)
             if gone and (owner is not None or name.lower() in gone.lower()):
                 return _hook_gone(case, name, line, gone, owner)
@@ -259,7 +259,7 @@ def link_broken(case: Case, failure: Failure | None) -> Finding | None:
             links = {f"{n}.egg-link" for n in (name, name.replace("_", "-"))}
             if target and not case.machine.exists(target) and (
                     owner is not None or _names_it(case, line, target, name)
-                    or links & case.finder.names(layer.path)):
+                    or links & names):
                 return _broken(case, name, line, target, owner)
     return None
 
@@ -451,9 +451,10 @@ def _code_at(case: Case, place: str, name: str) -> str | None:
 
 def _own_places(case: Case, folder: str) -> list[str]:
     m = case.machine
-    places = [folder, m.path.join(folder, "src")]
-    places += [folder.rstrip(m.path.sep) + m.path.sep + n for n in m.scan(folder)[1][:200]
-               if "." not in n and n not in ("node_modules", "__pycache__")]
+    environments = set(case.neighbours.prefixes)
+    children = [folder.rstrip(m.path.sep) + m.path.sep + n for n in m.scan(folder)[1]
+                if "." not in n and n not in ("node_modules", "__pycache__")]
+    places = [folder, m.path.join(folder, "src"), *[c for c in children if c not in environments][:200]]
     above = folder
     for _ in range(3):
         parent = m.path.dirname(above)

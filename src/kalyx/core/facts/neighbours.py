@@ -1,0 +1,285 @@
+"""The other environments of the machine: which of them has a module, or a distribution.
+
+Most of them have not, and there may be hundreds. So each site folder is listed
+once, its names are kept as one text, and only where that text has what is
+looked for is anything else read.
+"""
+
+from __future__ import annotations
+
+from _thread import allocate_lock
+from collections.abc import Callable, Sequence
+
+from kalyx.core.facts.distributions import Shelf, mapped_modules, normal_name
+from kalyx.core.facts.interpreters import name_of
+from kalyx.core.facts.layers import link_lines, site_contents, site_folders, user_sites, visible_sites
+from kalyx.core.machine import Machine
+from kalyx.core.model import Distribution, Elsewhere, Environment, Interpreter
+from kalyx.core.record import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from typing import Protocol
+else:
+    Protocol = object
+
+__all__ = ["Neighbours"]
+
+_PARSE = "import sys; compile(open(sys.argv[1], 'rb').read(), sys.argv[1], 'exec', 1024)"  # to a tree only
+
+
+class Survey(Protocol):
+    """What finds the environments of a machine."""
+
+    def prefixes(self) -> list[str]:
+        """Return where they are."""
+
+    def describe(self, prefix: str) -> Environment | None:
+        """Read one of them."""
+
+    def environments(self) -> list[Environment]:
+        """Read all of them."""
+
+    def may_run(self, path: str) -> bool:
+        """Whether an interpreter may be run."""
+
+
+class _Site:
+    """A folder that modules are looked for in; ``text`` has the names in it, each between NUL characters."""
+
+    def __init__(self, machine: Machine, folder: str, names: list[str]) -> None:
+        self.folder = folder
+        self.text = "\0".join(("", *names, ""))
+        self._machine = machine
+        self._links: list[str] | None = None
+        self._hooked: set[str] | None = None
+
+    @property
+    def names(self) -> list[str]:
+        """The names in it."""
+        return self.text[1:-1].split("\0")
+
+    @property
+    def links(self) -> list[str]:
+        """The folders that its .pth files add."""
+        if self._links is None:
+            lines = link_lines(self._machine, self.folder, self.names) if ".pth\0" in self.text else ()
+            self._links = [line.target for line in lines if line.target]
+        return self._links
+
+    def holds(self, module: str) -> bool:
+        """Whether it has a top-level module, or an import hook for one."""
+        if f"\0{module}" in self.text:
+            files = [n for n in self.names if n.startswith(module + ".")]
+            if any(n == module + ".py" or n.endswith((".so", ".pyd")) for n in files):
+                return True
+            if module in self.names and self._is_package(module):
+                return True
+        return module in self._hooks()
+
+    def _is_package(self, name: str) -> bool:
+        """Whether a folder has anything in it to import: what pip leaves behind may be empty."""
+        m = self._machine
+        return any(n.endswith((".py", ".so", ".pyd")) or "." not in n
+                   for n in m.entries(m.path.join(self.folder, name)) if n != "__pycache__")
+
+    def _hooks(self) -> set[str]:
+        """The modules that import hooks of editable installs bring."""
+        if self._hooked is None:
+            self._hooked = set()
+            if "_finder.py\0" in self.text:
+                for name in self.names:
+                    if name.startswith("__editable__") and name.endswith("_finder.py"):
+                        self._hooked |= mapped_modules(self._machine, self.folder, name)
+        return self._hooked
+
+
+class Neighbours:
+    """The other environments of the machine, and the modules that they have."""
+
+    def __init__(self, machine: Machine, survey: Survey | None = None) -> None:
+        """Take up what `survey` finds; without one there are no neighbours."""
+        self.machine = machine
+        self._survey = survey
+        self._found: list[Environment] | None = None
+        self._prefixes: list[str] | None = None
+        self._turn = allocate_lock()  # who asks while it is being looked for waits, and looks no second time
+        self._looking = allocate_lock()
+        self._folders: dict[str, list[str]] = {}
+        self._listed: dict[str, _Site] = {}
+        self._all_listed: list[tuple[str, _Site]] | None = None
+        self._with_module: dict[str, list[str]] = {}
+        self._with_name: dict[str, list[str]] = {}
+        self._by_name: dict[str, list[str]] | None = None
+        self._visible: dict[str, list[str]] = {}
+        self._shelves: dict[str, Shelf] = {}
+        self._having: dict[tuple[str, str], list[Elsewhere]] = {}
+
+    @property
+    def environments(self) -> list[Environment]:
+        """Every known environment; found when first asked for, or looked for ahead."""
+        with self._turn:
+            if self._found is None:
+                self._found = self._survey.environments() if self._survey else []
+            return self._found
+
+    @property
+    def prefixes(self) -> list[str]:
+        """Where the known environments are: found much sooner than what each of them is."""
+        with self._turn:
+            if self._prefixes is None:
+                self._prefixes = self._survey.prefixes() if self._survey else []
+            return self._prefixes
+
+    def having(self, module: str, except_prefix: str | None) -> list[Elsewhere]:
+        """Return the environments that have a top-level module, the one at `except_prefix` left out."""
+        skip = self.machine.key(except_prefix) if except_prefix else ""
+        if (module, skip) not in self._having:
+            self._having[module, skip] = self._search(module, skip)
+        return self._having[module, skip]
+
+    def _search(self, module: str, skip: str) -> list[Elsewhere]:
+        found = []
+        for prefix in self._prefixes_with(module):
+            if self.machine.key(prefix) == skip:
+                continue
+            environment = self._survey.describe(prefix) if self._survey else None
+            if environment is None or self.machine.key(environment.path) == skip:
+                continue
+            if self.any_holds(self.sites(environment), module):
+                distribution = self._distribution(environment, module)
+                found.append(Elsewhere(
+                    environment, environment.interpreter,
+                    distribution.name if distribution else None,
+                    distribution.version if distribution else None,
+                    distribution.source if distribution else None))
+        return found + self._in_user_sites(module)
+
+    def _in_user_sites(self, module: str) -> list[Elsewhere]:
+        """Return the user sites that have a module; that of the seat's own Python is judged by itself."""
+        found = []
+        for folder, version in user_sites(self.machine):
+            if not self._site(folder).holds(module):
+                continue
+            owner = self.shelf(folder).providing(module)
+            base = next((e.interpreter for e in self.environments if e.kind == "base" and e.interpreter
+                         and e.interpreter.short_version == version), None)
+            prefix = self.machine.path.dirname(self.machine.path.dirname(folder))
+            place = Environment(prefix, f"the user site of Python {version}", "base", None, version, (), base)
+            found.append(Elsewhere(place, base, owner.name if owner else None, owner.version if owner else None,
+                                   owner.source if owner else None))
+        return found
+
+    def _prefixes_with(self, module: str) -> list[str]:
+        """Return the places whose site folders have a module: most have not, and are not looked into."""
+        with self._looking:
+            if module not in self._with_module:
+                start = f"\0{module}"  # what has neither this nor a .pth file cannot have it
+                self._with_module[module] = list(dict.fromkeys(
+                    prefix for prefix, site in self._all_sites()
+                    if (start in site.text or ".pth\0" in site.text) and self._reaches(site, module)))
+            return self._with_module[module]
+
+    def _prefixes_providing(self, name: str) -> list[str]:
+        """Return the places that have a distribution called `name`."""
+        with self._looking:
+            if name not in self._with_name:
+                start = "\0" + normal_name(name).split("-")[0]
+                self._with_name[name] = list(dict.fromkeys(
+                    prefix for prefix, site in self._all_sites()
+                    if start in site.text.lower() and self.shelf(site.folder).entry_named(name)))
+            return self._with_name[name]
+
+    def look_ahead(self, modules: Sequence[str]) -> None:
+        """Look for what will be asked about when an import fails, while it is still being tried."""
+        for module in modules:
+            self._prefixes_with(module)
+            self._prefixes_providing(module)
+
+    def providing_name(self, name: str) -> list[tuple[Environment, Distribution]]:
+        """Return the environments that have a distribution called `name`."""
+        found = []
+        for prefix in self._prefixes_providing(name):
+            environment = self._survey.describe(prefix) if self._survey else None
+            for folder in self.sites(environment) if environment else ():
+                distribution = self.shelf(folder).named(name)
+                if environment is not None and distribution is not None:
+                    found.append((environment, distribution))
+                    break
+        return found
+
+    def called(self, names: set[str], forms_of: Callable[[str], set[str]]) -> list[Environment]:
+        """Return the environments whose name has one of the forms; only those are looked into."""
+        if self._by_name is None:
+            self._by_name = {}
+            for prefix in self.prefixes:
+                for form in forms_of(name_of(self.machine, prefix)):
+                    self._by_name.setdefault(form, []).append(prefix)
+        found = [self._survey.describe(p) for name in sorted(names) for p in self._by_name.get(name, ())
+                 if self._survey is not None]
+        return [e for e in found if e is not None]
+
+    def reader_of(self, file: str, newer_than: tuple[int, int]) -> str | None:
+        """Return the version of the newest Python here, where that parses a file; the file is not run."""
+        newest, program = newer_than, None
+        for environment in self.environments:
+            version = tuple(int(n) for n in (environment.python_version or "0").split(".")[:2] if n.isdigit())
+            interpreter = environment.interpreter
+            if version > newest and interpreter is not None and interpreter.works and self._survey is not None \
+                    and self._survey.may_run(interpreter.path):
+                newest, program = (version[0], version[1]), interpreter.path
+        if program is None:
+            return None
+        ran = self.machine.run([program, "-I", "-S", "-c", _PARSE, file], limit=30)
+        return f"{newest[0]}.{newest[1]}" if ran.status == 0 else None
+
+    def visible_sites(self, interpreter: Interpreter) -> list[str]:
+        """Return the site folders that an interpreter looks into; many kernels share one."""
+        if interpreter.path not in self._visible:
+            self._visible[interpreter.path] = visible_sites(self.machine, interpreter)
+        return self._visible[interpreter.path]
+
+    def shelf(self, folder: str) -> Shelf:
+        """Return the distributions of a site folder."""
+        if folder not in self._shelves:
+            self._shelves[folder] = Shelf(self.machine, folder, names=self._site(folder).names)
+        return self._shelves[folder]
+
+    def any_holds(self, folders: Sequence[str], module: str) -> bool:
+        """Whether one of the site folders, or a folder that they link to, has the module."""
+        return any(self._reaches(self._site(f), module) for f in folders)
+
+    def sites(self, environment: Environment) -> list[str]:
+        """Return the site folders of an environment."""
+        if environment.path not in self._folders:
+            version = environment.python_version if environment.kind == "base" else None
+            self._folders[environment.path] = site_folders(
+                self.machine, environment.path, environment.kind, version)
+        return self._folders[environment.path]
+
+    def _all_sites(self) -> list[tuple[str, _Site]]:
+        """Return the site folders under every known prefix, of every version that it may be."""
+        if self._all_listed is None:
+            m = self.machine
+            self._all_listed = [(prefix, _Site(m, folder, names)) for prefix in self.prefixes
+                                for folder, names in site_contents(m, prefix)]
+            self._listed.update((site.folder, site) for _, site in self._all_listed)
+        return self._all_listed
+
+    def _site(self, folder: str) -> _Site:
+        """Return a folder as listed, once."""
+        if folder not in self._listed:
+            self._listed[folder] = _Site(self.machine, folder, self.machine.entries(folder))
+        return self._listed[folder]
+
+    def _reaches(self, site: _Site, module: str) -> bool:
+        """Whether a site folder, or a folder that it links to, has a module."""
+        return site.holds(module) or any(self._site(folder).holds(module) for folder in site.links)
+
+    def _distribution(self, environment: Environment, module: str) -> Distribution | None:
+        for folder in self.sites(environment):
+            found = self.shelf(folder).providing(module)
+            if found is not None:
+                return found
+        return None
+
+
