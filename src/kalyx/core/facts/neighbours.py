@@ -146,12 +146,8 @@ class Neighbours:
             if environment is None or self.machine.key(environment.path) == skip:
                 continue
             if self.any_holds(self.sites(environment), module):
-                distribution = self._distribution(environment, module)
-                found.append(Elsewhere(
-                    environment, environment.interpreter,
-                    distribution.name if distribution else None,
-                    distribution.version if distribution else None,
-                    distribution.source if distribution else None))
+                owner = self._distribution(environment, module)
+                found.append(_elsewhere(environment, environment.interpreter, owner))
         return found + self._in_user_sites(module)
 
     def _in_user_sites(self, module: str) -> list[Elsewhere]:
@@ -165,8 +161,7 @@ class Neighbours:
                          and e.interpreter.short_version == version), None)
             prefix = self.machine.path.dirname(self.machine.path.dirname(folder))
             place = Environment(prefix, f"the user site of Python {version}", "base", None, version, (), base)
-            found.append(Elsewhere(place, base, owner.name if owner else None, owner.version if owner else None,
-                                   owner.source if owner else None))
+            found.append(_elsewhere(place, base, owner))
         return found
 
     def _prefixes_with(self, module: str) -> list[str]:
@@ -283,3 +278,7 @@ class Neighbours:
         return None
 
 
+def _elsewhere(place: Environment, interpreter: Interpreter | None, owner: Distribution | None) -> Elsewhere:
+    if owner is None:
+        return Elsewhere(place, interpreter, None, None)
+    return Elsewhere(place, interpreter, owner.name, owner.version, owner.source, owner.editable)

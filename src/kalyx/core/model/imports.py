@@ -107,6 +107,7 @@ class Elsewhere:
     name: str | None
     version: str | None
     source: str | None = None
+    editable: bool = False
 
 
 @dataclass(frozen=True)

@@ -23,7 +23,7 @@ from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 from kalyx.core.verdicts.standard_library import has_module, versions_of
 
-__all__ = ["best_requirement", "requirement_for"]
+__all__ = ["requirement_for"]
 
 
 @cause("installed-elsewhere", "A", "absent here, present in another environment or interpreter",
@@ -43,7 +43,7 @@ def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
     if not others:
         return None
     name = others[0].name or failure.top
-    todo = [*remedies.install(case, best_requirement(others, name))]
+    todo = [*_install_as_there(case, others, name)]
     for other in others[:2]:
         moved = remedies.move_seat(case, other, failure.top)
         if moved is not None:
@@ -69,9 +69,12 @@ def _pip_evidence(case: Case, others: Sequence[Elsewhere]) -> list[Evidence]:
     return found[:1]
 
 
-def best_requirement(others: Iterable[Elsewhere], name: str) -> str:
-    """Return what to hand to pip: a local project where the other environment got it from one."""
-    return next((o.source for o in others if o.source), name)
+def _install_as_there(case: Case, others: Iterable[Elsewhere], name: str) -> tuple[Remedy, ...]:
+    """Return how to install it: from a local project, and linked, where another environment has it so."""
+    local = next((o for o in others if o.source), None)
+    if local is None or local.source is None:
+        return remedies.install(case, name)
+    return remedies.install(case, local.source, options=("-e",) if local.editable else ())
 
 
 def _elsewhere_evidence(other: Elsewhere, module: str) -> Evidence:

@@ -159,8 +159,8 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
     interpreter = elsewhere.interpreter
     if interpreter is None or interpreter.known_by == "gone":
         return None
-    place = f"{elsewhere.environment.name}, which has {module}" + (
-        f" {elsewhere.version}" if elsewhere.version else "")
+    place = f"{elsewhere.environment.name}, which has " + (
+        f"{elsewhere.name} {elsewhere.version}" if elsewhere.name and elsewhere.version else module)
     kind, launch = case.seat.kind, case.launch
     if kind in ("shell", "python", "env"):
         return Remedy(f"Or use {place}: run {interpreter.path} instead.", "manual",
