@@ -46,10 +46,13 @@ class _Heads:
 
 
 def parse_heads(text: str) -> _Heads:
-    """Read the header lines of a METADATA or PKG-INFO file."""
+    """Read the header lines of a METADATA or PKG-INFO file.
+
+    They end at an empty line; one of spaces alone continues a field, as in a licence's text.
+    """
     fields: dict[str, list[str]] = {}
-    for line in text.splitlines():
-        if not line.strip():
+    for line in text.replace("\r\n", "\n").split("\n"):  # a form feed in a text ends no line
+        if not line:
             break  # the description follows
         key, colon, value = line.partition(":")
         if colon and not line[0].isspace():

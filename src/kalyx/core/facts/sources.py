@@ -23,7 +23,8 @@ if TYPE_CHECKING:
 
     _Item = tuple[ast.AST, str, tuple[int, int] | None]
 
-__all__ = ["ImportedName", "Source", "defined_names", "find_sources", "package_root", "read_source"]
+__all__ = ["ImportedName", "Source", "binds", "defined_names", "find_sources", "names_in_text", "package_root",
+           "read_source"]
 
 SOURCE_LIMIT = 8 * 1024 * 1024      # bytes of a script
 NOTEBOOK_LIMIT = 256 * 1024 * 1024  # bytes of a notebook; outputs make them large
@@ -370,12 +371,17 @@ def _dotted(node: ast.AST | None) -> str:
 
 def defined_names(machine: Machine, source: str) -> dict[str, int]:
     """Return the names that a source file plainly defines at its top level, with their lines."""
-    found: dict[str, int] = {}
     try:
-        text = machine.read_text(source, SOURCE_LIMIT)
-        tree = parse(text)
+        return names_in_text(machine.read_text(source, SOURCE_LIMIT))
     except Unreadable:
         return {}
+
+
+def names_in_text(text: str) -> dict[str, int]:
+    """Return the names that a source text plainly defines at its top level, with their lines."""
+    found: dict[str, int] = {}
+    try:
+        tree = parse(text)
     except (SyntaxError, ValueError, RecursionError, MemoryError):  # of a newer Python, it may be
         lines = enumerate(text.splitlines(), 1)
         plain = ((n, _DEFINES.match(line)) for n, line in lines)
@@ -395,6 +401,22 @@ def defined_names(machine: Machine, source: str) -> dict[str, int]:
             for target in node.targets:
                 found.pop(getattr(target, "id", ""), None)
     return found
+
+
+def binds(text: str, name: str) -> bool:
+    """Whether anything in a source text, however deep, gives a name a value; true where it cannot be parsed."""
+    try:
+        tree = parse(text)
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        return True
+    for node in ast.walk(tree):
+        if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef)) and node.name == name:
+            return True
+        if isinstance(node, ast.Name) and node.id == name and isinstance(node.ctx, ast.Store):
+            return True
+        if isinstance(node, ast.alias) and (node.asname or node.name.split(".")[0]) == name:
+            return True
+    return False
 
 
 class _Evaluator:

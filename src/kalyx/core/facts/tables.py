@@ -10,7 +10,8 @@ from kalyx.core.record import TYPE_CHECKING
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["distribution_for", "is_shared", "library_names", "module_for", "stdlib_history", "system_packages"]
+__all__ = ["bound_for", "distribution_for", "is_shared", "library_names", "module_for", "stdlib_history",
+           "system_packages"]
 
 
 @cache
@@ -41,6 +42,11 @@ def distribution_for(module: str) -> str | None:
     first = rest.split(".")[0]
     return form.format(first, "-".join(rest.split(".")[:2])) if first != "cloud" else (
         f"google-cloud-{rest.split('.')[1]}" if "." in rest else None)
+
+
+def bound_for(module: str) -> str:
+    """Return the bound below which a distribution still has a module that it has dropped since; mostly none."""
+    return str(_load("import_names.json")["dropped"].get(module, ""))
 
 
 def is_shared(module: str) -> bool:

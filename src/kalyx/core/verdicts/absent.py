@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
@@ -43,7 +43,7 @@ def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
     if not others:
         return None
     name = others[0].name or failure.top
-    todo = [*_install_as_there(case, others, name)]
+    todo = [*_install_as_there(case, others, name, failure.top)]
     for other in others[:2]:
         moved = remedies.move_seat(case, other, failure.top)
         if moved is not None:
@@ -69,12 +69,17 @@ def _pip_evidence(case: Case, others: Sequence[Elsewhere]) -> list[Evidence]:
     return found[:1]
 
 
-def _install_as_there(case: Case, others: Iterable[Elsewhere], name: str) -> tuple[Remedy, ...]:
+def _install_as_there(case: Case, others: Sequence[Elsewhere], name: str, module: str) -> tuple[Remedy, ...]:
     """Return how to install it: from a local project, and linked, where another environment has it so."""
     local = next((o for o in others if o.source), None)
-    if local is None or local.source is None:
-        return remedies.install(case, name)
-    return remedies.install(case, local.source, options=("-e",) if local.editable else ())
+    if local is not None and local.source is not None:
+        return remedies.install(case, local.source, options=("-e",) if local.editable else ())
+    here = case.distribution_named(name)
+    there = next((o for o in others if o.name == name and o.version), None)
+    if here is not None and there is not None and here.version != there.version:
+        why = f", the version that {there.environment.name} has: {here.version}, which is here, lacks {module}"
+        return remedies.install(case, f"{name}=={there.version}", why=why)
+    return remedies.install(case, name + tables.bound_for(module))
 
 
 def _elsewhere_evidence(other: Elsewhere, module: str) -> Evidence:
@@ -107,7 +112,7 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
         "that Kalyx knows of.",
         (*searched(case), Evidence(f"none of the {count} known environments has it")),
         _shared_name(name) if known == name and tables.is_shared(name) else
-        remedies.install(case, known, why="" if known != name else
+        remedies.install(case, known + tables.bound_for(name), why="" if known != name else
                          " (the distribution is taken to have the module's name)"))
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Case
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.patterns import pattern
@@ -43,7 +44,7 @@ def foreign_platform(case: Case, failure: Failure | None) -> Finding | None:
     files += [e.path for e in case.obs.chain if e.path and _WRONG_FORM.search(e.message)]
     mine = case.loader.program if files else None
     if mine is None or mine.trouble:
-        return None
+        return _wheel_for_others(case, failure)
     for file in files:
         made = case.loader.read(file)
         if not made.machines:
@@ -66,7 +67,32 @@ def foreign_platform(case: Case, failure: Failure | None) -> Finding | None:
              *([Evidence(f"it belongs to {owner.name} {owner.version}", owner.metadata)] if owner else [])),
             _remedies(case, file, case.layer_of_file(file), owner.name if owner else None,
                       owner.version if owner else None))
-    return None
+    return _wheel_for_others(case, failure)
+
+
+def _wheel_for_others(case: Case, failure: Failure | None) -> Finding | None:
+    """Find a distribution that lacks a part of its own and, by its WHEEL file, was built for another system."""
+    if failure is None or ("." not in failure.module and failure.name is None):
+        return None
+    owner = case.distribution_of(case.file_of(failure.top))
+    own = {"linux": "linux", "darwin": "macosx", "win32": "win"}.get(str(case.obs.who.get("platform")))
+    if owner is None or own is None:
+        return None
+    file = case.machine.path.join(owner.metadata, "WHEEL")
+    try:
+        text = case.machine.read_text(file, 65536)
+    except Unreadable:
+        return None
+    systems = [line.split("-")[-1].strip() for line in text.splitlines() if line.startswith("Tag:")]
+    if not systems or any(s == "any" or own in s for s in systems):
+        return None
+    return Finding(
+        "foreign-platform", "error", "certain",
+        f"{owner.name} {owner.version} was built for {systems[0]}, and this is {case.obs.who['platform']}: "
+        f"what it loads here, {failure.name or failure.module}, is not in it.",
+        (Evidence(f"its WHEEL file says: {', '.join(systems[:3])}", str(file)),
+         Evidence(f"{owner.name} {owner.version} was asked for it", case.file_of(failure.top))),
+        remedies.reinstall(case, owner.name, owner.version, "for this system"))
 
 
 def _needs_libc(made: Binary) -> bool:

@@ -80,7 +80,7 @@ def _belongs_to_other_name(case: Case, failure: Failure, name: str) -> Finding |
                 "name-differs", "error", "certain",
                 f"The module {name} comes from the distribution {other.name}: that is the name to "
                 "install.", (Evidence(says, other.environment.path),),
-                remedies.install(case, other.source or other.name))
+                remedies.install(case, other.source or other.name + tables.bound_for(name)))
     known = known_distribution(case, failure)
     if known is None or normal_name(known) == normal_name(name) or case.elsewhere(name):
         return None
@@ -90,7 +90,7 @@ def _belongs_to_other_name(case: Case, failure: Failure, name: str) -> Finding |
         f"The module {whole} comes from the distribution {known}: that is the name to install.",
         (Evidence(f"{whole} belongs to {known} in the table of well-known names that Kalyx ships"),
          *searched(case), *asker_evidence(case, failure)),
-        remedies.install(case, known))
+        remedies.install(case, known + tables.bound_for(failure.top)))
 
 
 def _is_other_portion(case: Case, failure: Failure) -> Finding | None:

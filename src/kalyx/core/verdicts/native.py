@@ -35,6 +35,8 @@ _MISMATCH = pattern(r"size changed, may indicate binary incompatibility|"
 # What it was built for, and what is there, as numbers that grow with the version
 _BUILT_AND_FOUND = pattern(r"Expected (\d+) from C header, got (\d+) from PyObject|"
                            r"API version (0x[0-9a-f]+) but this version of \w+ is (0x[0-9a-f]+)")
+# The one size that became smaller with a newer version: that of NumPy 2's type objects
+_SHRUNK_IN_2 = pattern(r"numpy\.dtype size changed, .*Expected 96 from C header, got 88")
 _PLACES = ("/usr/local/lib", "/usr/lib", "/usr/lib/x86_64-linux-gnu", "/usr/lib/aarch64-linux-gnu", "/opt/lib",
            "/opt/homebrew/lib", "/usr/local/cuda/lib64")
 
@@ -275,8 +277,13 @@ def _other_version_of(case: Case, error: ObservedError, owner: Distribution | No
         return remedies.install(case, pinned(case, wanted), why=f", the version that {owner.name} needs"
                                 if owner else "")
     before = re.search(r"compiled using NumPy (\d+)\.", error.message)
+    if before is None and "multiarray failed to import" in error.message:  # the advice is only printed
+        before = re.search(r"compiled using NumPy (\d+)\.", case.obs.output)
     if before:
-        return remedies.install(case, f"{used.name}<{int(before.group(1)) + 1}",
+        return remedies.install(case, pinned(case, f"{used.name}<{int(before.group(1)) + 1}"),
+                                why=", the version that the compiled part was built for")
+    if _SHRUNK_IN_2.search(error.message) and used.version.split(".")[0] not in ("0", "1"):
+        return remedies.install(case, pinned(case, f"{used.name}<2"),
                                 why=", the version that the compiled part was built for")
     numbers = _BUILT_AND_FOUND.search(error.message)
     if numbers:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import re
 
+from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Case
 from kalyx.core.model import Evidence, Finding, Frame, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure, own_frames
 
-__all__ = ["circular_import", "crash", "hang", "raises", "relative_import_alone"]
+__all__ = ["circular_import", "crash", "hang", "raises", "relative_import_alone", "will_have"]
 
 
 def _place(case: Case, frames: tuple[Frame, ...]) -> tuple[Frame | None, str]:
@@ -119,6 +120,8 @@ def circular_import(case: Case, failure: Failure | None) -> Finding | None:
     else:
         return None
     file = case.file_of(half_made) if half_made else None
+    if failure is not None and failure.name and not will_have(case, half_made, failure.name):
+        return None
     ring = [f for f in own_frames(error.frames) if f.function == "<module>"]
     start = next((n for n, f in enumerate(ring) if file and case.machine.same(f.file, file)), None)
     if start is None or start == len(ring) - 1:
@@ -133,6 +136,23 @@ def circular_import(case: Case, failure: Failure | None) -> Finding | None:
         (Remedy(f"Move the import in {around[-1].file}, line {around[-1].line}, into the function that "
                 "needs it, or what both need into a third module.", "manual",
                 changes=around[-1].file),))
+
+
+def will_have(case: Case, module: str, name: str) -> bool:
+    """Whether a module that is not yet run to its end would have a name then: else no ring is to blame."""
+    from kalyx.core.facts.sources import binds
+
+    file = case.file_of(module)
+    if not file or not file.endswith(".py"):
+        return True
+    try:
+        text = case.machine.read_text(file)
+    except Unreadable:
+        return True
+    if re.search(r"import \*|__getattr__|globals\(\)|\bexec\(|setattr\(", text) or binds(text, name):
+        return True
+    parts = [n for folder in case.search_folders(module) for n in case.finder.names(folder)]
+    return any(n.split(".")[0] == name for n in parts)
 
 
 def _module_name(case: Case, file: str) -> str:

@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+import re
+
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Case
+from kalyx.core.facts.distributions import normal_name, requirement_name
+from kalyx.core.facts.markers import applies, is_met
 from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import asker_evidence
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 from kalyx.core.verdicts.names import near_names, write_import
+from kalyx.core.verdicts.own_code import will_have
+from kalyx.core.verdicts.pins import pinned
 
 __all__ = ["attribute_absent", "submodule_absent"]
 
@@ -37,8 +43,9 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
                    and not n.startswith("__")})
     near = near_names(name, held)
     what = f"{owner.name} {owner.version}" if owner else parent
-    todo = [write_import(case, failure, failure.module, f"{parent}.{n}") for n in near[:1]]
-    todo += _version_that_has(case, owner, failure)
+    known = _known_versions(case, owner, failure)
+    todo = [*known, *[write_import(case, failure, failure.module, f"{parent}.{n}") for n in near[:1]]]
+    todo += [] if known else _likely_versions(case, owner, failure)
     todo.append(Remedy(f"Look up which version of {parent} has {name}, or where it went.",
                        "manual", changes="the import, or the version"))
     holds = f"it holds {', '.join(held[:12])}" + (" and more" if len(held) > 12 else "")
@@ -51,17 +58,63 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
         tuple(todo))
 
 
-def _newest(case: Case, owner: Distribution | None, failure: Failure) -> list[Remedy]:
-    """Return the upgrade of what another package asks more of than it has."""
+def _known_versions(case: Case, owner: Distribution | None, failure: Failure) -> list[Remedy]:
+    """Return the installation of a version of which it is known that it has the part."""
+    return _version_that_has(case, owner, failure) or _wheel_that_has(case, owner, failure)
+
+
+def _likely_versions(case: Case, owner: Distribution | None, failure: Failure) -> list[Remedy]:
+    """Return the changes of version that should bring together what a package asks and what another has.
+
+    Which of the two is older is to be judged: a package that declares a lower bound found there what it
+    asks for, so that versions above it must have dropped it.
+    """
     asker = case.distribution_of(failure.asker.file) if failure.asker else None
     command = remedies.pip_command(case)
-    if owner is None or asker is None or asker.name == owner.name or owner.editable or command is None \
-            or remedies.managed_marker(case) is not None:
+    if owner is None or asker is None or asker.name == owner.name or owner.editable \
+            or command is None or remedies.managed_marker(case) is not None:
         return []
-    return [Remedy(f"Install the newest {owner.name}: {asker.name} {asker.version} counts on {failure.name}, "
-                   f"which {owner.version} has not.", "command",
-                   argv=(*command, "install", "--upgrade", owner.name),
-                   changes=f"replaces {owner.name} {owner.version} in {case.prefix}")]
+    says = (f"{asker.name} {asker.version} counts on {failure.name or failure.module}, which "
+            f"{owner.name} {owner.version} has not")
+    if asker.editable or not _outgrew(case, owner, asker):
+        return [Remedy(f"Install the newest {owner.name}: {says}.", "command",
+                       argv=(*command, "install", "--upgrade", owner.name),
+                       changes=f"replaces {owner.name} {owner.version} in {case.prefix}")]
+    series = ".".join(owner.version.split(".")[:2])
+    return [
+        Remedy(f"Install the newest {asker.name}: {says} any more.", "command",
+               argv=(*command, "install", "--upgrade", asker.name),
+               changes=f"replaces {asker.name} {asker.version} in {case.prefix}"),
+        *remedies.install(case, pinned(case, f"{owner.name}<{series}"),
+                          why=f", older, where {asker.name} {asker.version} has to stay")]
+
+
+def _outgrew(case: Case, owner: Distribution, asker: Distribution) -> bool:
+    """Whether a distribution is newer than the lowest version that another declares to need of it."""
+    for line in asker.requires:
+        if normal_name(requirement_name(line)) == normal_name(owner.name) and applies(line, case.markers):
+            lower = re.search(r">=?\s*([\d.]+)|[~=]=\s*([\d.]+)", line.split(";")[0])
+            if lower is not None and is_met(line, owner.version):
+                return is_met(f"{owner.name}>{lower.group(1) or lower.group(2)}", owner.version) is True
+    return False
+
+
+def _wheel_that_has(case: Case, owner: Distribution | None, failure: Failure) -> list[Remedy]:
+    """Return the installation of a version of which a wheel on this machine has the part."""
+    if owner is None or owner.editable or not case.knows_version:
+        return []
+    from kalyx.core.facts.wheelhouse import Wheelhouse
+
+    house = Wheelhouse(case.machine, case.launch.env, case.prefix)
+    asker = case.distribution_of(failure.asker.file) if failure.asker else None
+    wishes = [r for r in (asker.requires if asker else ()) if applies(r, case.markers)
+              and normal_name(requirement_name(r)) == normal_name(owner.name)]
+    for wheel in house.wheels_of(owner.name, str(case.obs.who["version"]), str(case.obs.who["implementation"])):
+        if str(wheel.version) != owner.version and all(is_met(w, str(wheel.version)) for w in wishes) \
+                and house.has(wheel, failure.module, failure.name):
+            return list(remedies.install(case, f"{owner.name}=={wheel.version}",
+                                         why=f", a version that has it, as its wheel {wheel.path} shows"))
+    return []
 
 
 def _version_that_has(case: Case, owner: Distribution | None, failure: Failure) -> list[Remedy]:
@@ -107,7 +160,8 @@ def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
     What to do: Write the near name, or install the version that has it; where no other version is known
         here, look the name up in the package's change log.
     """
-    if failure is None or failure.name is None or "partially initialized" in failure.error.message:
+    if failure is None or failure.name is None or (
+            "partially initialized" in failure.error.message and will_have(case, failure.module, failure.name)):
         return None
     if failure.error.type == "AttributeError" and _raised_by_own_getattr(case, failure):
         return None
@@ -118,9 +172,10 @@ def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
     what = f"{failure.module} ({owner.name} {owner.version})" if owner else failure.module
     defined = defined_names(case.machine, file) if file and file.endswith(".py") else {}
     near = near_names(failure.name, defined)
-    todo = [write_import(case, failure, failure.name, n, whole=f"from {failure.module} import {n}")
-            for n in near[:1]]
-    todo += _version_that_has(case, owner, failure) or _newest(case, owner, failure)
+    known = _known_versions(case, owner, failure)
+    todo = [*known, *[write_import(case, failure, failure.name, n, whole=f"from {failure.module} import {n}")
+                      for n in near[:1]]]
+    todo += [] if known else _likely_versions(case, owner, failure)
     todo.append(Remedy(f"Look up which version of {failure.module} has {failure.name}, or where "
                        "it went.", "manual", changes="the import, or the version"))
     evidence = [Evidence(f"{failure.module} is {file or 'built into the interpreter'}", file)]

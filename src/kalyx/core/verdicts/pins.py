@@ -21,7 +21,6 @@ def pinned(case: Case, requirement: str) -> str:
     Where their wishes exclude each other, it is returned as it came.
     """
     from packaging.requirements import InvalidRequirement, Requirement
-    from packaging.specifiers import SpecifierSet
 
     try:
         wanted = Requirement(requirement.split(";")[0].strip())
@@ -42,8 +41,19 @@ def pinned(case: Case, requirement: str) -> str:
             if _may_both_hold(specifiers, more):
                 specifiers &= more
     extras = f"[{','.join(sorted(wanted.extras))}]" if wanted.extras else ""
-    said = SpecifierSet(",".join(sorted({str(s) for s in specifiers})))
-    return f"{wanted.name}{extras}{_ordered(str(said))}"
+    return f"{wanted.name}{extras}{_ordered(str(_tightest(specifiers)))}"
+
+
+def _tightest(specifiers: SpecifierSet) -> SpecifierSet:
+    """Leave out the bounds that others imply: of several lower ones the highest is enough, and so on."""
+    from packaging.specifiers import SpecifierSet
+    from packaging.version import Version
+
+    kept = {str(s) for s in specifiers if s.operator not in (">=", "<")}
+    for operator, choose in ((">=", max), ("<", min)):
+        bounds = [Version(s.version) for s in specifiers if s.operator == operator]
+        kept |= {f"{operator}{choose(bounds)}"} if bounds else set()
+    return SpecifierSet(",".join(sorted(kept)))
 
 
 def _may_both_hold(a: SpecifierSet, b: SpecifierSet) -> bool:
