@@ -154,7 +154,8 @@ def _report(page: Page, report: ImportReport, seat: Seat, verbose: bool) -> None
             _healthy(page, report, seat)
     else:
         error = report.error or {}
-        page.title("problem", f"{asked} does not import {where}.")
+        page.title("problem", f"{asked} failed {where}, after its import." if report.later else
+                   f"{asked} does not import {where}.")
         if error:
             page.say(f"{error['type']}: {error['message']}".splitlines()[0], "quiet", 2)
     for number, finding in enumerate(report.causes):

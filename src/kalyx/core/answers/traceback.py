@@ -156,10 +156,12 @@ def _again(finder: SeatFinder, found: Traceback, seat_ref: str, request: tuple[s
     facts = replace(facts, seat=seat)
     tried = request if request[0] != "__main__" else ("builtins", None)
     observed = observe_request(finder, seat, tried, limit)
-    later = _asked_later(found, request[0])
-    if later and observed is not None and observed.who and (
-            tried != request or _fails_as_told(observed, found)):
-        observed = replace(observed, module=later, name=None, outcome="fails", chain=found.chain, origin=None)
+    asker = _asked_later(found, request[0])
+    later = asker if observed is not None and observed.who and (
+        tried != request or _fails_as_told(observed, found)) else None
+    if later and observed is not None:
+        observed = replace(observed, module=later, name=None, outcome="fails", chain=found.chain, origin=None,
+                           later=True)
         request = later, None
     report = explain(finder, facts, request, observed, neighbours)
     said, error = found.chain[0], report.error
@@ -221,7 +223,8 @@ def _from_text(found: Traceback, origin: _Origin, request: tuple[str, str | None
     if module == "__main__":
         module = "the script"
     observed = Observation(module, name, "fails", _who(origin, found), chain,
-                           loaded=_loaded(found, machine, origin))
+                           loaded=_loaded(found, machine, origin),
+                           later=asking is None or place_of(asking.file).kind in ("site", "user"))
     case = Case(machine, seat, observed, Neighbours(machine))
     case.place_name = f"the Python in {origin.prefix}" if origin.prefix else "the Python that printed it"
     report = judge_import(case)

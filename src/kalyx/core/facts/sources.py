@@ -414,9 +414,15 @@ def binds(text: str, name: str) -> bool:
             return True
         if isinstance(node, ast.Name) and node.id == name and isinstance(node.ctx, ast.Store):
             return True
-        if isinstance(node, ast.alias) and (node.asname or node.name.split(".")[0]) == name:
+        if isinstance(node, (ast.Import, ast.ImportFrom)) and not _asks_own_package(node) and any(
+                (alias.asname or alias.name.split(".")[0]) == name for alias in node.names):
             return True
     return False
+
+
+def _asks_own_package(node: ast.Import | ast.ImportFrom) -> bool:
+    """Whether it is ``from . import``, which in a package's own file gives what is there already."""
+    return isinstance(node, ast.ImportFrom) and node.level > 0 and node.module is None
 
 
 class _Evaluator:

@@ -10,8 +10,8 @@ from kalyx.core.record import TYPE_CHECKING
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["bound_for", "distribution_for", "is_shared", "library_names", "module_for", "stdlib_history",
-           "system_packages"]
+__all__ = ["bound_for", "distribution_for", "is_same_project", "is_shared", "library_names", "module_for",
+           "stdlib_history", "system_packages"]
 
 
 @cache
@@ -42,6 +42,11 @@ def distribution_for(module: str) -> str | None:
     first = rest.split(".")[0]
     return form.format(first, "-".join(rest.split(".")[:2])) if first != "cloud" else (
         f"google-cloud-{rest.split('.')[1]}" if "." in rest else None)
+
+
+def is_same_project(module: str) -> bool:
+    """Whether the distribution of the module's own name is the same project under another name."""
+    return module in _load("import_names.json")["same_project"]
 
 
 def bound_for(module: str) -> str:

@@ -26,6 +26,8 @@ _FRAME = (
 _ARROW = pattern(r"^\s*-{2,}>\s*(?P<line>\d+)\s(?P<code>.*)$")
 _ERROR = pattern(r"^(?P<type>(?:[A-Za-z_]\w*\.)*[A-Z]\w*(?:Error|Exception|Exit|Interrupt|Group|Conflict|"
                     r"NotFound|Warning|Iteration))(?:: (?P<message>.*))?$")
+# What stands at the margin after a frame is the exception too, whatever its class is called
+_ANY_ERROR = pattern(r"^(?P<type>(?:[A-Za-z_]\w*\.)+[A-Za-z_]\w*|[A-Z]\w*)(?:: (?P<message>.*))?$")
 _HEADER = pattern(r"^\S+\s{2,}Traceback \(most recent call last\)")
 _LINKS = {"The above exception was the direct cause": "cause",
           "During handling of the above exception": "context"}
@@ -110,6 +112,8 @@ def parse_traceback(text: str) -> Traceback | None:
             code[frames[-1].file, number] = arrow["code"].strip()
             continue
         error = _ERROR.match(line.strip() if raw != line else line.rstrip())
+        if error is None and frames and raw == line and (frames[-1].file, frames[-1].line) in code:
+            error = _ANY_ERROR.match(line.rstrip())
         if error:
             name = error["type"].split(".")[-1]
             blocks.append(_observed(name, error["message"] or "", frames))

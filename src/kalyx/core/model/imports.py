@@ -81,6 +81,7 @@ class Observation:
     output: str = ""
     seconds: float = 0.0
     trouble: str = ""
+    later: bool = False  # the import was over: what failed is something that was done afterwards
 
     @property
     def error(self) -> ObservedError | None:
@@ -195,6 +196,7 @@ class ImportReport:
     elsewhere: tuple[Elsewhere, ...] = ()
     output: str = ""
     asked: tuple[Place, ...] = ()
+    later: bool = False  # see `Observation`
 
     @property
     def needed(self) -> bool:

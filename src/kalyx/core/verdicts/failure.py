@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.modules import top_level
-from kalyx.core.model import Frame, ObservedError
+from kalyx.core.model import Distribution, Frame, ObservedError
 from kalyx.core.patterns import pattern
 from kalyx.core.record import dataclass
 
@@ -20,6 +20,7 @@ _NO_NAME = pattern(r"cannot import name '?(\w+)'?(?: from (?:partially initializ
                       r"'([\w.]+)')?")
 _NO_DISTRIBUTION = pattern(r"^The '([\w.-]+)[^']*' distribution was not found|"
                            r"^(?:No package metadata was found for )?([\w.-]+)$")
+_ADVICE = pattern(r"(?i)\b(?:install|missing|requires?|required|not found|depend\w*|support|optional)\b")
 _NO_ATTRIBUTE = pattern(r"(?:partially initialized )?module '([\w.]+)' has no attribute '(\w+)'")
 
 
@@ -72,15 +73,37 @@ def _read_advice(case: Case) -> Failure | None:
     """Read what a package's message says is missing: a distribution that it declares, and that is not here."""
     error = case.obs.error
     frames = own_frames(error.frames) if error is not None else []
-    if error is None or error.type not in ("ImportError", "ModuleNotFoundError", "RuntimeError") or not frames:
+    if error is None or not frames:
         return None
     owner = case.distribution_of(frames[-1].file)
+    behind = _behind_extra(case, owner, error, frames[-1])
+    if behind is not None or error.type not in ("ImportError", "ModuleNotFoundError", "RuntimeError"):
+        return behind
     words = {normal_name(w.strip(".")) for w in re.findall(r"[A-Za-z][\w.-]+", error.message)}
     for line in owner.requires if owner is not None else ():
         name = requirement_name(line)
         module = name.replace("-", "_")
         if normal_name(name) in words and case.distribution_named(name) is None and not case.candidates(module):
             return Failure(module, None, error, frames[-1], False)
+    return None
+
+
+def _behind_extra(case: Case, owner: Distribution | None, error: ObservedError, asker: Frame) -> Failure | None:
+    """Read which extra of its own a package's message speaks of, where what that brings is not all here."""
+    from kalyx.core.facts.markers import applies
+
+    if owner is None or not owner.extras or not _ADVICE.search(error.message):
+        return None
+    words = {normal_name(w.strip(".")) for w in re.findall(r"[A-Za-z][\w.-]*", error.message)}
+    for extra in owner.extras:
+        if normal_name(extra) not in words:
+            continue
+        for line in owner.requires:
+            if applies(line, case.markers, (extra,)) and not applies(line, case.markers):
+                name = requirement_name(line)
+                module = name.replace("-", "_")
+                if case.distribution_named(name) is None and not case.candidates(module):
+                    return Failure(module, None, error, asker, False)
     return None
 
 

@@ -35,7 +35,7 @@ _NOT_BESIDE: dict[str, frozenset[str]] = {
                                 "foreign-platform"}),
     "submodule-absent": _NOT_WHOLE | {"version-conflict", "name-differs"},
     "attribute-absent": _NOT_WHOLE | {"python-too-new", "python-too-old", "version-conflict",
-                                      "circular-import"},
+                                      "circular-import", "name-differs"},
     "circular-import": _NOT_WHOLE,
     "python2-source": frozenset({"file-corrupt"}),
     "python-too-old": frozenset({"python2-source", "file-corrupt"}),
@@ -73,7 +73,7 @@ def judge_import(case: Case) -> ImportReport:
         (origin or "built-in") if outcome == "imports" else origin,
         layer if outcome == "imports" or origin else None,
         case.distribution_of(origin) if origin and layer != "stdlib" else None,
-        tuple(findings), elsewhere, obs.output)
+        tuple(findings), elsewhere, obs.output, later=obs.later)
 
 
 def _findings(case: Case, failure: Failure | None) -> list[Finding]:

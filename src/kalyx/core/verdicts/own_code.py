@@ -242,7 +242,9 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
     if message.endswith(":"):
         message = " ".join(error.message.split())[:300]
     said = f"{error.type}: {message}" if message else error.type
-    because = f"The import of {case.obs.module} ran {whose or 'its code'}, which raised {said}"
+    ran = whose or "its code"
+    because = f"{ran[:1].upper()}{ran[1:]} raised {said}" if case.obs.later else \
+        f"The import of {case.obs.module} ran {ran}, which raised {said}"
     if not because.endswith((".", "!", "?")):
         because += "."
     place = f"{frame.file}, line {frame.line}" if frame else case.obs.module
@@ -251,6 +253,11 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
         place = f"{frame.file}, line {frame.line}"
         because = f"{place}, is not valid in {case.this_python}: {message}."
     evidence = _frame_evidence(case, error.frames)
+    asked = next((f for f in own_frames(error.frames)
+                  if case.layer_of_file(f.file) in ("start", "other")), None)
+    if case.obs.later and asked is not None and all(e.path != asked.file for e in evidence):
+        evidence.insert(0, Evidence(f"you called it: {case.code_line(asked.file, asked.line)}", asked.file,
+                                    asked.line))
     evidence += [Evidence(f"it arose from {e.type}: {e.message}",
                           e.frames[-1].file if e.frames else None,
                           e.frames[-1].line if e.frames else None)

@@ -5,19 +5,21 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.markers import applies, is_met
+from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import asker_evidence
-from kalyx.core.verdicts.catalogue import cause
-from kalyx.core.verdicts.failure import Failure
+from kalyx.core.verdicts.catalogue import also_at_import, cause
+from kalyx.core.verdicts.failure import Failure, own_frames
 from kalyx.core.verdicts.names import near_names, write_import
 from kalyx.core.verdicts.own_code import will_have
 from kalyx.core.verdicts.pins import pinned
 
-__all__ = ["attribute_absent", "submodule_absent"]
+__all__ = ["attribute_absent", "other_project", "submodule_absent"]
 
 
 @cause("submodule-absent", "A", "the parent imports, the submodule isn't in the installed version",
@@ -122,7 +124,8 @@ def _version_that_has(case: Case, owner: Distribution | None, failure: Failure) 
     if owner is None or not owner.modules:
         return []
     for other in case.elsewhere(owner.modules[0]):
-        if other.version and other.version != owner.version and _has_part(case, other, failure):
+        if other.name == owner.name and other.version and other.version != owner.version \
+                and _has_part(case, other, failure):
             return list(remedies.install(
                 case, f"{owner.name}=={other.version}",
                 why=f", the version that {other.environment.name} has; there it is"))
@@ -183,6 +186,64 @@ def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
     return Finding(
         "attribute-absent", "error", "certain", f"{what} is here and has no {failure.name}.",
         (*evidence, *asker_evidence(case, failure)), tuple(todo))
+
+
+@also_at_import("name-differs", rank=26)
+def other_project(case: Case, failure: Failure | None) -> Finding | None:
+    """Find that another project's module of the same name was installed: what one imports has another name."""
+    error = case.obs.error
+    if case.obs.outcome != "fails" or error is None:
+        return None
+    frames = own_frames(error.frames)
+    inner = case.distribution_of(frames[-1].file) if frames else None
+    tops = [failure.top] if failure else []
+    for top in dict.fromkeys([*tops, *(inner.modules[:1] if inner else ()), top_level(case.obs.module)]):
+        owner = case.distribution_of(case.file_of(top))
+        if owner is None or normal_name(owner.name) != normal_name(top) or tables.is_shared(top):
+            continue
+        lacking = failure if failure is not None and failure.top == top else None
+        if lacking is None and (inner is None or inner.metadata != owner.metadata or _declares(owner, failure)):
+            continue  # what fails is neither a part that it has not, nor its own code
+        meant, evidence = _meant(case, owner, top, lacking)
+        if meant:
+            return _is_other(case, owner, meant, top, (evidence, *asker_evidence(case, failure))
+                             if failure else (evidence,))
+    return None
+
+
+def _declares(owner: Distribution, failure: Failure | None) -> bool:
+    """Whether what is missing is something that a distribution asks for."""
+    if failure is None:
+        return False
+    names = {normal_name(failure.top), normal_name(tables.distribution_for(failure.top) or failure.top)}
+    return any(normal_name(requirement_name(r)) in names for r in owner.requires)
+
+
+def _meant(case: Case, owner: Distribution, top: str, lacking: Failure | None) -> tuple[str, Evidence]:
+    """Return the distribution that a module usually comes from; empty where it is the installed one."""
+    for other in case.elsewhere(top):
+        if other.name and normal_name(other.name) != normal_name(owner.name) and (
+                lacking is None or _has_part(case, other, lacking)):
+            return other.name, Evidence(f"in {other.environment.path} the module {top} belongs to {other.name} "
+                                        f"{other.version}", other.environment.path)
+    known = tables.distribution_for(top) or ""
+    if normal_name(known) == normal_name(owner.name) or tables.is_same_project(top) \
+            or (known and case.distribution_named(known) is not None):
+        known = ""
+    return known, Evidence(f"{top} belongs to {known} in the table of well-known names that Kalyx ships")
+
+
+def _is_other(case: Case, owner: Distribution, meant: str, top: str, evidence: tuple[Evidence, ...]) -> Finding:
+    pip = " ".join(remedies.pip_command(case) or ("pip",))
+    return Finding(
+        "name-differs", "error", "likely",
+        f"{owner.name} {owner.version}, which is installed, is another project than {meant}, from which the "
+        f"module {top} usually comes.",
+        (*evidence, Evidence(f"{owner.name} {owner.version} is installed", owner.metadata)),
+        (*remedies.install(case, meant),
+         Remedy(f"Better still, take out {owner.name} first, as both lay files under {top}: {pip} uninstall "
+                f"{owner.name}; then install {meant}.", "manual",
+                changes=f"removes {owner.name} {owner.version}")))
 
 
 def _raised_by_own_getattr(case: Case, failure: Failure) -> bool:

@@ -70,7 +70,7 @@ def managed_marker(case: Case) -> str | None:
 def install(case: Case, requirement: str, *, why: str = "",
             options: tuple[str, ...] = ()) -> tuple[Remedy, ...]:
     """Return the remedies that put a requirement into the seat's environment."""
-    name = requirement_name(requirement) or requirement
+    name = re.split(r"[\s<>=!~;]", requirement)[0] if requirement_name(requirement) else requirement
     marker = managed_marker(case)
     if marker is not None:
         return _install_in_managed(case, requirement, marker)
