@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import zipfile
 from io import BytesIO
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -19,9 +20,12 @@ from kalyx.core.facts.kernelspecs import derive_name, read_kernel
 from kalyx.core.facts.layers import Layer, link_lines
 from kalyx.core.facts.processes import connection_file_of, kind_of
 from kalyx.core.facts.pyvenv import parse_venv_config
+from kalyx.core.facts.wheelhouse import Wheelhouse
 from kalyx.core.model import Environment
+from kalyx.core.real_machine import RealMachine
 from kalyx.core.record import dataclass, field, replace
 from kalyx.core.wire.messages import BadMessage, Session
+from tests.support.build import write
 from tests.support.made_up import MadeUpMachine
 
 TEXT = st.text(max_size=400)
@@ -220,3 +224,33 @@ def test_records_are_frozen_dataclasses() -> None:
             wrong()
     with pytest.raises(AttributeError):
         one.name = "other"  # type: ignore[misc]
+
+
+def test_wheelhouse(tmp_path: Path) -> None:
+    """Local wheels are found wherever pip is told of them, and only those that fit."""
+    names = ["seed_kit-1.0-py3-none-any.whl", "seed_kit-2.0-cp39-cp39-manylinux_2_17_x86_64.whl",
+             "seed_kit-3.0-cp38-abi3-manylinux_2_17_x86_64.whl", "seed_kit-4.0-cp311-cp311-win_amd64.whl",
+             "seed_kit-5.0b1-py3-none-any.whl", "other-9-py3-none-any.whl", "seed_kit-none.whl"]
+    folder, index = tmp_path / "a wheelhouse", tmp_path / "simple" / "seed-kit"
+    for name in names:
+        with zipfile.ZipFile(write(folder / name, ""), "w") as archive:
+            archive.writestr("seedkit/__init__.py", "def sow(): pass\nif 1:\n    deep = 1\n")
+            archive.writestr("seedkit/part.py", "")
+    write(index / "index.html", f'<a href="../../a%20wheelhouse/{names[0]}#sha256=0">{names[0]}</a>')
+    write(tmp_path / "home" / ".config" / "pip" / "pip.conf", f"[global]\nextra-index-url =\n  https://index.invalid/simple\n"
+          f"  {index.parent.as_uri()}\n")
+    write(tmp_path / "broken.conf", "no section\n")
+    links = {"PIP_FIND_LINKS": folder.as_uri(), "PIP_CONFIG_FILE": "/dev/null"}
+    broken = {"PIP_CONFIG_FILE": str(tmp_path / "broken.conf")}
+    for env, versions in ((links, ["3.0", "1.0"]), (broken, ["1.0"]), ({"PIP_NO_INDEX": "1"}, []),
+                          ({"PIP_CONFIG_FILE": "/dev/null"}, [])):
+        machine = RealMachine({"HOME": str(tmp_path / "home"), **env}, str(tmp_path))
+        machine.home = str(tmp_path / "home")
+        house = Wheelhouse(machine, machine.env, str(tmp_path / "env"))
+        wheels = house.wheels_of("Seed.Kit", "3.11.7", "cpython")
+        assert [str(w.version) for w in wheels] == versions
+        for wheel in wheels:
+            for asked in (("seedkit", "sow"), ("seedkit", "part"), ("seedkit.part", None)):
+                assert house.has(wheel, *asked)
+            for asked in (("seedkit", "reap"), ("seedkit.deep", None), ("kit", None)):
+                assert not house.has(wheel, *asked)

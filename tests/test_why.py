@@ -12,6 +12,7 @@ import pytest
 
 from tests.damage import MORE_SITUATIONS
 from tests.healthy import MORE_HEALTHY
+from tests.projects import PROJECTS
 from tests.situations import HEALTHY, SITUATIONS, Situation
 from tests.support.build import (
     SHORT,
@@ -26,7 +27,7 @@ from tests.support.build import (
 )
 
 
-@pytest.mark.parametrize("case", [*SITUATIONS, *MORE_SITUATIONS], ids=lambda s: s.slug)
+@pytest.mark.parametrize("case", [*SITUATIONS, *MORE_SITUATIONS, *PROJECTS], ids=lambda s: s.slug)
 def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
     """The primary cause is right; the first remedy, carried out as given, mends it."""
     lab = world.venv("lab", pip=case.remedy is not None)

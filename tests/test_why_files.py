@@ -313,6 +313,9 @@ LATER = [  # (package, its code, requires, extras, cause, what the first remedy 
      "'this needs fastgrid') from None\n", (), {"fast": ["fastgrid"]}, "extra-absent", "reader[fast]==1"),
     ("reader", "import sporecount\ndef go():\n    sporecount.mean()\n", ["sporecount>=2"], None, "version-conflict",
      "sporecount>=2"),
+    ("reader", "class NoSheet(Exception): pass\ntry:\n    import fastgrid\nexcept ImportError:\n    fastgrid = None\n"
+     "def go():\n    if fastgrid is None:\n        raise NoSheet('missing dependencies for fast support')\n", (),
+     {"fast": ["fastgrid"]}, "extra-absent", "reader[fast]==1"),
 ]
 
 
@@ -328,6 +331,7 @@ def test_traceback_of_what_failed_later(name: str, code: str, requires: list[str
     script = write(world.project / "main.py", f"import {name}\n{name}.go()\n")
     text = write(world.root / "t.txt", run([python_of(lab), str(script)], env=world.env).stderr)
     first = world.answer("why", "--traceback", str(text))["result"]["imports"][0]["causes"][0]
+    assert "after its import" in world.kalyx("why", "--traceback", str(text)).stdout
     assert (first["cause"], first["remedies"][0]["argv"][-1]) == (cause, wanted)
     assert run(first["remedies"][0]["argv"], env=world.env, cwd=world.project).returncode == 0
     assert run([python_of(lab), str(script)], env=world.env).returncode == 0
@@ -358,6 +362,9 @@ def test_real_tracebacks_are_read_whole(world: World) -> None:
         assert [(f.file, f.line) for f in found.frames] == [(str(script), 3), (str(script), 2)]
         assert "zorkmid" in found.chain[0].message and found.request()[0] == "zorkmid"
     assert parse_traceback("Error: no\nfile.py") is None
+    for last in ("zipfile.BadZipFile: File is not a zip file", "pyo3_runtime.PanicException: call failed", "Odd"):
+        found = parse_traceback(f'Traceback (most recent call last):\n  File "a.py", line 1, in <module>\n    go()\n{last}')
+        assert found is not None and found.chain[0].message == last.partition(": ")[2]
 
 
 # -- without running, compared, explained --------------------------------------------------------------

@@ -126,6 +126,8 @@ class Wheelhouse:
         m, env = self.machine, self._env
         if env.get("PIP_CONFIG_FILE"):
             yield env["PIP_CONFIG_FILE"]
+            if env["PIP_CONFIG_FILE"] in ("/dev/null", "nul"):  # this switches all of them off
+                return
         if m.platform == "win32":
             yield from (m.path.join(env.get(v, m.home), "pip", "pip.ini") for v in ("APPDATA", "PROGRAMDATA"))
             yield m.path.join(m.home, "pip", "pip.ini")
