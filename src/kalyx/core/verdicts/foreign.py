@@ -196,5 +196,21 @@ def _remedies(case: Case, file: str, layer: str | None, name: str | None,
                        changes="the variable PYTHONPATH, where it is set"),)
     if name and version:
         return remedies.reinstall(case, name, version, "with this interpreter, which builds or "
-                                  "fetches the part made for it")
+                                  "fetches the part made for it", _direction(case, file, name))
     return remedies.build_again(case, file)
+
+
+def _direction(case: Case, file: str, name: str) -> str:
+    """Return which versions to choose from: one made for an older Python may have come before this one."""
+    made = re.search(r"\.(?:cpython-|cp|pypy)(\d)(\d+)", file)
+    owner = case.distribution_named(name)
+    if made is None or owner is None:
+        return "=="
+    python = int(made.group(1)), int(made.group(2))
+    try:
+        head = case.machine.read_text(case.machine.path.join(owner.metadata, "METADATA"), 262_144)
+    except Unreadable:
+        head = ""
+    if python == case.version or f"Python :: {case.version[0]}.{case.version[1]}\n" in head:
+        return "=="
+    return ">=" if python < case.version else "<="

@@ -47,7 +47,7 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
     what = f"{owner.name} {owner.version}" if owner else parent
     known = _known_versions(case, owner, failure)
     todo = [*known, *[write_import(case, failure, failure.module, f"{parent}.{n}") for n in near[:1]]]
-    todo += [] if known else _likely_versions(case, owner, failure)
+    todo += [] if known else _likely_versions(case, owner, failure) or _whole_again(case, owner, file, failure)
     todo.append(Remedy(f"Look up which version of {parent} has {name}, or where it went.",
                        "manual", changes="the import, or the version"))
     holds = f"it holds {', '.join(held[:12])}" + (" and more" if len(held) > 12 else "")
@@ -83,12 +83,25 @@ def _likely_versions(case: Case, owner: Distribution | None, failure: Failure) -
                        argv=(*command, "install", "--upgrade", owner.name),
                        changes=f"replaces {owner.name} {owner.version} in {case.prefix}")]
     series = ".".join(owner.version.split(".")[:2])
-    return [
+    both = [
         Remedy(f"Install the newest {asker.name}: {says} any more.", "command",
                argv=(*command, "install", "--upgrade", asker.name),
                changes=f"replaces {asker.name} {asker.version} in {case.prefix}"),
         *remedies.install(case, pinned(case, f"{owner.name}<{series}"),
                           why=f", older, where {asker.name} {asker.version} has to stay")]
+    held = re.search(r"<|==|~=", pinned(case, asker.name))  # others do not take a newer one
+    return both[::-1] if held else both
+
+
+def _whole_again(case: Case, owner: Distribution | None, file: str, failure: Failure) -> list[Remedy]:
+    """Return the installation of a package that lacks a part of its own, and of which nothing is written down."""
+    asker, top = failure.asker, failure.top
+    itself = asker is not None and case.file_of(top) is not None and case.machine.is_within(
+        asker.file, case.machine.path.dirname(case.file_of(top) or ""))
+    if owner is not None or not itself or case.layer_of_file(file) not in ("env", "user"):
+        return []
+    return list(remedies.install(case, tables.distribution_for(top) or top, why=", whole: it lacks a part of its own",
+                                 options=("--force-reinstall", "--no-deps")))
 
 
 def _outgrew(case: Case, owner: Distribution, asker: Distribution) -> bool:

@@ -115,14 +115,22 @@ def _install_in_managed(case: Case, requirement: str, marker: str) -> tuple[Reme
     )
 
 
-def reinstall(case: Case, name: str, version: str, reason: str) -> tuple[Remedy, ...]:
-    """Return the remedies that install a distribution afresh, without touching others."""
+def reinstall(case: Case, name: str, version: str, reason: str, sign: str = "==") -> tuple[Remedy, ...]:
+    """Return the remedies that install a distribution afresh, without touching others.
+
+    `sign` says which versions will do beside the one that is here: ``>=`` or ``<=``.
+    """
     command = pip_command(case)
+    wanted = f"{name}{sign}{version}"
+    if sign != "==":
+        from kalyx.core.verdicts.pins import pinned
+
+        wanted = pinned(case, wanted)
     if command is None or managed_marker(case) is not None:
-        return install(case, f"{name}=={version}")
-    return (Remedy(f"Install {name} {version} again {reason}.", "command",
-                   argv=(*command, "install", "--force-reinstall", "--no-deps",
-                         f"{name}=={version}"),
+        return install(case, wanted)
+    other = {">=": " or newer", "<=": " or older"}.get(sign, "")
+    return (Remedy(f"Install {name} {version}{other} again {reason}.", "command",
+                   argv=(*command, "install", "--force-reinstall", "--no-deps", wanted),
                    changes=f"replaces the files of {name} in {case.prefix}"),)
 
 

@@ -152,7 +152,7 @@ def _requires_python(case: Case, owner: Distribution | None) -> str | None:
     if owner is None:
         return None
     try:
-        text = case.machine.read_text(case.machine.path.join(owner.metadata, "METADATA"), 65536)
+        text = case.machine.read_text(case.machine.path.join(owner.metadata, "METADATA"), 262_144)
     except Unreadable:
         return None
     match = re.search(r"^Requires-Python:\s*(.+)$", text.split("\n\n")[0], re.MULTILINE)
@@ -226,11 +226,12 @@ def _in_other_versions(case: Case, failure: Failure | None, *, newer: bool) -> F
             or failure.name in defined_names(case.machine, file):
         return None
     library = max((x.path for x in case.layers if m.is_within(file, x.path)), key=len)
-    for environment in case.neighbours.environments:
+    bases = [(tuple(int(n) for n in (e.python_version or "").split(".")[:2] if n.isdigit()), e)
+             for e in case.neighbours.environments if e.kind == "base"]
+    bases.sort(key=lambda found: found[0], reverse=not newer)  # the nearest version first
+    for pair, environment in bases:
         version = environment.python_version or ""
-        pair = tuple(int(n) for n in version.split(".")[:2] if n.isdigit())
-        if environment.kind != "base" or len(pair) != 2 or pair == case.version \
-                or (pair > case.version) != newer:
+        if len(pair) != 2 or pair == case.version or (pair > case.version) != newer:
             continue
         other = m.path.join(environment.path, "lib", f"python{pair[0]}.{pair[1]}",
                             m.path.relpath(file, library))
