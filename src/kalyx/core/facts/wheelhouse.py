@@ -47,6 +47,11 @@ class Wheelhouse:
         self._env = env
         self._prefix = prefix
 
+    @property
+    def is_closed(self) -> bool:
+        """Whether pip is told to use no index, so that it has nothing but what lies here."""
+        return _no_index(list(self._settings()))
+
     def wheels_of(self, name: str, version: str, implementation: str) -> list[Wheel]:
         """Return the wheels of a distribution that a Python of that version can use, newest first."""
         wanted = canonicalize_name(name)

@@ -162,8 +162,10 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
         from kalyx.core.verdicts.pins import pinned
 
         wanted = pinned(case, requirement)
+    wanted += tables.bound_for(name) if "<" not in wanted else ""
+    beside = remedies.unmet(case, owner, wanted) if requirement else ()
     return Finding("dependency-absent", "error", "certain" if failure.direct else "likely",
-                   because, tuple(evidence), remedies.install(case, wanted))
+                   because, tuple(evidence), remedies.install(case, wanted, beside=beside))
 
 
 @cause("extra-absent", "A", "the missing module is one that the metadata lists under an extra",

@@ -94,13 +94,14 @@ def _likely_versions(case: Case, owner: Distribution | None, failure: Failure) -
 
 
 def _whole_again(case: Case, owner: Distribution | None, file: str, failure: Failure) -> list[Remedy]:
-    """Return the installation of a package that lacks a part of its own, and of which nothing is written down."""
+    """Return the installation of a package that lacks a part of its own, with nothing written down of it."""
     asker, top = failure.asker, failure.top
     itself = asker is not None and case.file_of(top) is not None and case.machine.is_within(
         asker.file, case.machine.path.dirname(case.file_of(top) or ""))
     if owner is not None or not itself or case.layer_of_file(file) not in ("env", "user"):
         return []
-    return list(remedies.install(case, tables.distribution_for(top) or top, why=", whole: it lacks a part of its own",
+    return list(remedies.install(case, tables.distribution_for(top) or top,
+                                 why=", whole: it lacks a part of its own",
                                  options=("--force-reinstall", "--no-deps")))
 
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
-from kalyx.core.facts.distributions import requirement_name
+from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.interpreters import python_in
-from kalyx.core.model import Elsewhere, Remedy
+from kalyx.core.model import Distribution, Elsewhere, Remedy
 
 __all__ = ["build_again", "install", "make_readable", "move_seat", "quiet_flags", "reinstall",
            "remove_file", "rename_file", "restore_library", "set_aside"]
@@ -67,9 +68,33 @@ def managed_marker(case: Case) -> str | None:
     return None
 
 
-def install(case: Case, requirement: str, *, why: str = "",
-            options: tuple[str, ...] = ()) -> tuple[Remedy, ...]:
-    """Return the remedies that put a requirement into the seat's environment."""
+def unmet(case: Case, owner: Distribution | None, first: str) -> tuple[str, ...]:
+    """Return what else a distribution requires and has not, so that one fix does not uncover the next failure.
+
+    Where pip is told to look into local folders alone, what they do not have is left out.
+    """
+    from kalyx.core.facts.markers import applies, is_met
+    from kalyx.core.facts.wheelhouse import Wheelhouse
+    from kalyx.core.verdicts.pins import pinned
+
+    house = Wheelhouse(case.machine, case.launch.env, case.prefix)
+    who, found = case.obs.who, {}
+    for line in owner.requires if owner is not None else ():
+        name = normal_name(requirement_name(line))
+        if name == normal_name(requirement_name(first)) or not applies(line, case.markers):
+            continue
+        here = case.distribution_named(name)
+        wanted = pinned(case, line)
+        if (here is None or is_met(wanted, here.version) is False) and (not house.is_closed or any(
+                is_met(wanted, str(w.version)) for w in house.wheels_of(
+                    name, str(who["version"]), str(who["implementation"])))):
+            found[name] = wanted
+    return tuple(found.values())
+
+
+def install(case: Case, requirement: str, *, why: str = "", options: tuple[str, ...] = (),
+            beside: Sequence[str] = ()) -> tuple[Remedy, ...]:
+    """Return the remedies that put a requirement, and others beside it, into the seat's environment."""
     name = re.split(r"[\s<>=!~;]", requirement)[0] if requirement_name(requirement) else requirement
     marker = managed_marker(case)
     if marker is not None:
@@ -81,12 +106,15 @@ def install(case: Case, requirement: str, *, why: str = "",
             argv=(case.python, "-m", "ensurepip", "--upgrade"),
             changes=f"adds pip to {case.prefix}; then {name} can be installed with it"),)
     said = f"Put {name} into {case.environment_name}{why}."
+    if beside:
+        said = f"{said[:-1]}; and {', '.join(map(requirement_name, beside))}, which would fail next."
     if case.seat.environment is not None and case.seat.environment.kind == "conda" and not options:
         said += (" It is a conda environment: where conda has the package too, conda is the "
                  "better way, as pip may change packages that conda counts on.")
-    return (Remedy(said, "command", argv=(*command, "install", *options, requirement),
-                   changes=f"adds {name}, and what it requires, to {case.prefix}"
-                   f"{_others_affected(case, requirement)}"),)
+    affected = "".join(dict.fromkeys(_others_affected(case, r) for r in (requirement, *beside)))
+    return (Remedy(said, "command", argv=(*command, "install", *options, requirement, *beside),
+                   changes=f"adds {', '.join([name, *map(requirement_name, beside)])}, and what "
+                   f"{'they require' if beside else 'it requires'}, to {case.prefix}{affected}"),)
 
 
 def _others_affected(case: Case, requirement: str) -> str:

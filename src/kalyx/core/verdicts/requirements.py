@@ -35,11 +35,13 @@ def conflict_in_use(case: Case, failure: Failure | None) -> Finding | None:
             message = error.message.splitlines()[0] if error.message else ""
             evidence.append(Evidence(f"{error.type}: {message}", frames[-1].file if frames else None,
                                      frames[-1].line if frames else None))
+        wanted = pins.pinned(case, line)
         return Finding(
             "version-conflict", "error", "certain" if certain else "likely",
             f"{owner.name} {owner.version} requires {line}, and {other.name} {other.version} is installed.",
             tuple(evidence),
-            remedies.install(case, pins.pinned(case, line), why=f", the version that {owner.name} needs"))
+            remedies.install(case, wanted, why=f", the version that {owner.name} needs",
+                             beside=remedies.unmet(case, owner, wanted)))
     return None
 
 
