@@ -276,7 +276,10 @@ class Case:
             if layer.layer in ("stdlib", "start") or not m.is_within(file, layer.path):
                 continue
             rest = file[len(layer.path):].strip("/\\").replace("\\", "/")
-            found = self.shelf(layer).providing(rest.split("/")[0].split(".")[0])
+            top = rest.split("/")[0]
+            found = self.shelf(layer).providing(top.split(".")[0])
+            if found is not None and top != rest and not m.exists(m.path.join(layer.path, top, "__init__.py")):
+                found = self._owner_in_namespace(layer, top, file) or found
             if found is not None:
                 return found
         for layer in self.layers:
@@ -285,6 +288,11 @@ class Case:
                     if distribution.source and m.is_within(file, distribution.source):
                         return distribution
         return None
+
+    def _owner_in_namespace(self, layer: Layer, top: str, file: str) -> Distribution | None:
+        """Return whose RECORD lists a file, among the distributions that lay parts into one folder."""
+        sharing = [d for d in self.shelf(layer).distributions() if top in d.modules]
+        return next((d for d in sharing if len(sharing) > 1 and self.record(d).row_of(file)), None)
 
     def distribution_named(self, name: str) -> Distribution | None:
         """Return the installed distribution of that name, the one found first."""

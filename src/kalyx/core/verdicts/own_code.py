@@ -9,6 +9,7 @@ from kalyx.core.facts.cases import Case
 from kalyx.core.model import Evidence, Finding, Frame, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure, own_frames
+from kalyx.core.verdicts.requirements import outgrown_in_use
 
 __all__ = ["circular_import", "crash", "hang", "raises", "relative_import_alone", "will_have"]
 
@@ -264,4 +265,17 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
                  for e in case.obs.chain[1:3]]
     return Finding(
         "raises", "error", "certain", because, tuple(evidence),
-        (Remedy(f"Read {place}: that is where it was raised.", "manual", changes="nothing"),))
+        (*outgrown_in_use(case), *_moved(error.message),
+         Remedy(f"Read {place}: that is where it was raised.", "manual", changes="nothing")))
+
+
+def _moved(message: str) -> list[Remedy]:
+    """Read from a package's message that something went to another one."""
+    match = re.search(r"[`'\"]?(\w+)[`'\"]? (?:has been|was|is now) (?:moved|split off) (?:in)?to the [`'\"]?"
+                      r"([\w.-]+)[`'\"]? (?:package|distribution|project)", message)
+    if match is None:
+        return []
+    name, project = match.groups()
+    line = f"from {project.replace('-', '_')} import {name}"
+    return [Remedy(f"Put {project} into the same environment, and write: {line}", "manual",
+                   changes="the import in your code; adds a package")]

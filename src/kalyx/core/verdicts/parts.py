@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
@@ -17,7 +15,7 @@ from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure, own_frames
 from kalyx.core.verdicts.names import near_names, write_import
 from kalyx.core.verdicts.own_code import will_have
-from kalyx.core.verdicts.pins import pinned
+from kalyx.core.verdicts.requirements import bring_together, outgrew
 
 __all__ = ["attribute_absent", "other_project", "submodule_absent"]
 
@@ -78,19 +76,11 @@ def _likely_versions(case: Case, owner: Distribution | None, failure: Failure) -
         return []
     says = (f"{asker.name} {asker.version} counts on {failure.name or failure.module}, which "
             f"{owner.name} {owner.version} has not")
-    if asker.editable or not _outgrew(case, owner, asker):
+    if asker.editable or not outgrew(case, owner, asker):
         return [Remedy(f"Install the newest {owner.name}: {says}.", "command",
                        argv=(*command, "install", "--upgrade", owner.name),
                        changes=f"replaces {owner.name} {owner.version} in {case.prefix}")]
-    series = ".".join(owner.version.split(".")[:2])
-    both = [
-        Remedy(f"Install the newest {asker.name}: {says} any more.", "command",
-               argv=(*command, "install", "--upgrade", asker.name),
-               changes=f"replaces {asker.name} {asker.version} in {case.prefix}"),
-        *remedies.install(case, pinned(case, f"{owner.name}<{series}"),
-                          why=f", older, where {asker.name} {asker.version} has to stay")]
-    held = re.search(r"<|==|~=", pinned(case, asker.name))  # others do not take a newer one
-    return both[::-1] if held else both
+    return bring_together(case, asker, owner, f"{says} any more")
 
 
 def _whole_again(case: Case, owner: Distribution | None, file: str, failure: Failure) -> list[Remedy]:
@@ -103,16 +93,6 @@ def _whole_again(case: Case, owner: Distribution | None, file: str, failure: Fai
     return list(remedies.install(case, tables.distribution_for(top) or top,
                                  why=", whole: it lacks a part of its own",
                                  options=("--force-reinstall", "--no-deps")))
-
-
-def _outgrew(case: Case, owner: Distribution, asker: Distribution) -> bool:
-    """Whether a distribution is newer than the lowest version that another declares to need of it."""
-    for line in asker.requires:
-        if normal_name(requirement_name(line)) == normal_name(owner.name) and applies(line, case.markers):
-            lower = re.search(r">=?\s*([\d.]+)|[~=]=\s*([\d.]+)", line.split(";")[0])
-            if lower is not None and is_met(line, owner.version):
-                return is_met(f"{owner.name}>{lower.group(1) or lower.group(2)}", owner.version) is True
-    return False
 
 
 def _wheel_that_has(case: Case, owner: Distribution | None, failure: Failure) -> list[Remedy]:

@@ -8,13 +8,13 @@ from collections.abc import Iterator
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.markers import applies, is_met
-from kalyx.core.model import Distribution, Evidence, Finding
+from kalyx.core.model import Distribution, Evidence, Finding, Remedy
 from kalyx.core.verdicts import pins, remedies
 from kalyx.core.verdicts.absence import is_absent
 from kalyx.core.verdicts.catalogue import also_at_import
 from kalyx.core.verdicts.failure import Failure, own_frames
 
-__all__ = ["conflict_in_use"]
+__all__ = ["bring_together", "conflict_in_use", "outgrew", "outgrown_in_use"]
 
 
 @also_at_import("version-conflict", rank=28)
@@ -92,3 +92,51 @@ def _speaks_of(case: Case, other: Distribution) -> bool:
         if names & words:
             return True
     return False
+
+
+def outgrew(case: Case, owner: Distribution, asker: Distribution) -> bool:
+    """Whether a distribution is newer than the lowest version that another declares to need of it."""
+    for line in asker.requires:
+        if normal_name(requirement_name(line)) == normal_name(owner.name) and applies(line, case.markers):
+            lower = re.search(r">=?\s*([\d.]+)|[~=]=\s*([\d.]+)", line.split(";")[0])
+            if lower is not None and is_met(line, owner.version):
+                return is_met(f"{owner.name}>{lower.group(1) or lower.group(2)}", owner.version) is True
+    return False
+
+
+def bring_together(case: Case, asker: Distribution, owner: Distribution, says: str) -> list[Remedy]:
+    """Return what makes a package fit another that has gone on since: a newer one, or an older other one."""
+    command = remedies.pip_command(case)
+    if command is None or remedies.managed_marker(case) is not None:
+        return []
+    series = ".".join(owner.version.split(".")[:2])
+    both = [
+        Remedy(f"Install the newest {asker.name}: {says}.", "command",
+               argv=(*command, "install", "--upgrade", asker.name),
+               changes=f"replaces {asker.name} {asker.version} in {case.prefix}"),
+        *remedies.install(case, pins.pinned(case, f"{owner.name}<{series}"),
+                          why=f", older, where {asker.name} {asker.version} has to stay")]
+    held = re.search(r"<|==|~=", pins.pinned(case, asker.name))  # others do not take a newer one
+    return both[::-1] if held else both
+
+
+def outgrown_in_use(case: Case) -> list[Remedy]:
+    """Return the same for an exception in a package's use of another that is newer than it needs."""
+    error = case.obs.error
+    if error is None or error.type not in ("TypeError", "AttributeError", "ImportError"):
+        return []
+    frames = [f for f in own_frames(error.frames) if case.layer_of_file(f.file) not in ("stdlib", "start")]
+    owners = [case.distribution_of(f.file) for f in frames]
+    inner = owners[-1] if owners else None
+    asker = next((o for o in reversed(owners) if o is not None and inner is not None
+                  and o.metadata != inner.metadata), None)
+    pairs = [(asker, inner)] if asker and inner else []
+    if inner is not None and frames:  # the line that failed may call what has no frame of its own
+        words = set(re.findall(r"\b([A-Za-z_]\w*)\b", case.code_line(frames[-1].file, frames[-1].line)))
+        pairs += [(inner, d) for r in inner.requires
+                  if (d := case.distribution_named(requirement_name(r))) and words & set(d.modules)]
+    for user, used in pairs:
+        if not user.editable and outgrew(case, used, user):
+            return bring_together(case, user, used, f"{user.name} {user.version} calls {used.name}, and "
+                                  f"{used.version}, which is here, is newer than what it was made for")
+    return []
