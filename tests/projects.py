@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -46,6 +47,13 @@ def _linked(w: World, lab: Path) -> None:
     (info / "direct_url.json").write_text(f'{{"url": "{source.as_uri()}", "dir_info": {{"editable": true}}}}')
 
 
+def _nothing_written(w: World, lab: Path) -> None:
+    """A package that lacks a part of its own, and whose metadata is gone."""
+    fitted(project("germkit", "2", "from germkit.trial import x\n", trial="x = 1\n"))(w, lab)
+    shutil.rmtree(next(site_of(lab).glob("germkit-*.dist-info")))
+    (site_of(lab) / "germkit" / "trial.py").unlink()
+
+
 SHRUNK = "raise ValueError('numpy.dtype size changed, may indicate binary incompatibility. Expected 96 from C header, got 88')\n"
 
 PROJECTS = [
@@ -73,6 +81,33 @@ PROJECTS = [
     Situation("C interface that became smaller", fitted(
         project("germkit", "2", SHRUNK), project("numpy", "2.2"), offered=[project("numpy", "1.26")]),
         "germkit", "binary-mismatch", says="numpy"),
+    # what would fail next is mended with it
+    Situation("several requirements at once", fitted(
+        project("germkit", "2", "import seedlib, fastgrid\n", "seedlib>=1,<2", "fastgrid", "never-offered"),
+        offered=[project("seedlib", "1.5"), project("seedlib", "2.0"), project("fastgrid", "3")]),
+        "germkit", "dependency-absent", says="seedlib", remedy="command"),
+    Situation("several versions at once", fitted(
+        project("germkit", "2", "from seedlib import x\nfrom fastgrid import x\n", "seedlib<2", "fastgrid>=3"),
+        project("seedlib", "2"), project("fastgrid", "2"),
+        offered=[project("seedlib", "1.5", "x = 1\n"), project("fastgrid", "3", "x = 1\n")]),
+        "germkit", "version-conflict", says="seedlib", remedy="command"),
+    Situation("call that a newer version refuses", fitted(
+        project("germkit", "2", "import seedlib\nseedlib.sow(depth=1)\n", "seedlib>=1"),
+        project("seedlib", "2.0", "def sow(): pass\n"), offered=[project("germkit", "3")]),
+        "germkit", "raises", says="depth", remedy="command"),
+    Situation("older, where others hold it", fitted(
+        project("trials", "1", "import germkit\n", "germkit<3"),
+        project("germkit", "2", "from seedlib import old\n", "seedlib>=1"), project("seedlib", "2.5", "new = 1\n")),
+        "trials", "attribute-absent", says="has no old"),
+    Situation("folder that two share", fitted(
+        ("field-a", "1", {"field/a.py": ""}, ()), ("field-b", "1", {"field/b.py": "{}['rows']\n"}, ())),
+        "field.b", "raises", says="field-b 1"),
+    Situation("nothing written down of it", _nothing_written, "germkit", "submodule-absent", remedy="command"),
+    Situation("made for an older Python, version gone", fitted(
+        ("seedscan", "3", {"seedscan/__init__.py": "from seedscan._pixels import x\n",
+                           "seedscan/_pixels.cpython-36m-x86_64-linux-gnu.so": ""}, ()),
+        offered=[project("seedscan", "4")], tag="cp36-cp36m-linux_x86_64"),
+        "seedscan", "foreign-abi", says="3.6", remedy="command"),
     # two projects with a module of one name
     Situation("another project, name", fitted(
         project("serial", "0.1", "def parse(): pass\n"),
