@@ -38,6 +38,15 @@ try:
     import fastseed
 except ImportError:
     import slowseed
+try:
+    import fastplot
+    has_plot = True
+except ImportError:
+    has_plot = False
+else:
+    import fastplot_themes
+if has_plot:
+    import fastplot.pages
 if TYPE_CHECKING:
     import typesonly
 if sys.platform == "win32":
@@ -74,6 +83,7 @@ def test_a_script(world: World, validate) -> None:
     guards = {r["module"]: r["asked"][0]["guard"] for r in result["imports"]}
     assert (guards["ujsonx"], guards["fastseed"], guards["typesonly"], guards["onlylater"],
             guards["winreg"]) == ("try", "try", "typing", "function", "try")
+    assert {guards[m] for m in ("fastplot", "fastplot.pages", "fastplot_themes")} == {"try"}
     added = next(r for r in result["imports"] if r["module"] == "added")
     assert added["origin"] == str(world.project / "more" / "added.py")
     missing = next(g for g in result["groups"] if len(g["imports"]) == 4)

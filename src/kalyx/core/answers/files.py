@@ -178,7 +178,7 @@ def _split(request: str) -> tuple[str, str | None]:
 
 
 def _places(group: Sequence[_File]) -> dict[str, tuple[Place, ...]]:
-    """Map each request to the lines that ask for it."""
+    """Map each request to the lines that ask for it, those that need it first."""
     found: dict[str, list[Place]] = {}
     for file in group:
         found["@" + file.path] = [Place(file.path, file.source.line or 1, guard="file")]
@@ -187,7 +187,7 @@ def _places(group: Sequence[_File]) -> dict[str, tuple[Place, ...]]:
             for request in dict.fromkeys((item.module, item.request)):
                 if place not in found.setdefault(request, []):
                     found[request].append(place)
-    return {request: tuple(places) for request, places in found.items()}
+    return {r: tuple(sorted(places, key=lambda place: not place.needed)) for r, places in found.items()}
 
 
 def _without_fallbacks(group: Sequence[_File], asked: Mapping[str, tuple[Place, ...]],

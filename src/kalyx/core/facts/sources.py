@@ -152,6 +152,7 @@ class _Reader:
         self.machine = machine
         self.path = path
         self.found: list[ImportedName] = []
+        self.flags: set[str] = set()
         self.paths: list[tuple[str, bool]] = []
         self.unread: list[int] = []
         self.relative = False
@@ -208,8 +209,10 @@ class _Reader:
                            node.lineno, guard, cell, text)
             elif isinstance(node, ast.Call):
                 self._call(node, guard, cell, text)
+            elif type(node).__name__ in ("Try", "TryStar"):
+                self.flags |= _flags_of(node)
             self.found[known:] = [replace(i, instead_of=instead_of) for i in self.found[known:]]
-            queue += reversed(list(_inside(node, guard, instead_of)))
+            queue += reversed(list(_inside(node, guard, instead_of, self.flags)))
 
     def _call(self, node: ast.Call, guard: str, cell: int | None, text: str) -> None:
         """Read ``import_module("x")``, ``__import__("x")``, ``sys.path.append("folder")``."""
@@ -308,8 +311,8 @@ def _with_large_stack(work: Callable[[], ast.Module]) -> ast.Module:
     return answers[0]
 
 
-def _inside(node: ast.AST, guard: str, instead_of: tuple[int, int] | None) -> Iterator[_Item]:
-    """Yield the parts of a node, each with the guard that holds for it."""
+def _inside(node: ast.AST, guard: str, instead_of: tuple[int, int] | None, flags: set[str]) -> Iterator[_Item]:
+    """Yield the parts of a node, each with the guard that holds for it; `flags` tell what could be imported."""
     children: list[tuple[ast.AST, str]] = []
     if type(node).__name__ in ("Try", "TryStar"):
         tried: Any = node
@@ -318,8 +321,9 @@ def _inside(node: ast.AST, guard: str, instead_of: tuple[int, int] | None) -> It
         yield from ((child, hold, instead_of) for child in tried.body)
         lines = (tried.body[0].lineno, tried.body[-1].end_lineno or tried.body[-1].lineno)
         yield from ((child, guard, lines if caught else instead_of) for child in tried.handlers)
-        children = [(child, guard) for child in (*tried.orelse, *tried.finalbody)]
-    elif isinstance(node, ast.If) and _asks_where_it_runs(node.test):
+        children = [*[(child, hold) for child in tried.orelse],  # it runs only if what was tried is there
+                    *[(child, guard) for child in tried.finalbody]]
+    elif isinstance(node, ast.If) and (_asks_where_it_runs(node.test) or _names_in(node.test) & flags):
         hold = stronger(guard, "try")  # one branch runs here, the other elsewhere
         children = [(child, hold) for child in (*node.body, *node.orelse)]
     elif isinstance(node, ast.If) and _is_type_checking(node.test):
@@ -337,6 +341,22 @@ def _inside(node: ast.AST, guard: str, instead_of: tuple[int, int] | None) -> It
 def stronger(a: str, b: str) -> str:
     """Return the guard of the two that holds an import off more firmly."""
     return max(a, b, key=GUARDS.index)
+
+
+def _flags_of(tried: Any) -> set[str]:
+    """Return the names by which code remembers how a guarded import went: ``has_x = True``, ``x = None``."""
+    if not any(_catches_import_error(h) for h in tried.handlers):
+        return set()
+    found = set()
+    for node in (n for part in (*tried.body, *tried.handlers, *tried.orelse) for n in ast.walk(part)):
+        if isinstance(node, ast.Assign) and isinstance(node.value, ast.Constant) and (
+                node.value.value is None or isinstance(node.value.value, bool)):
+            found |= {t.id for t in node.targets if isinstance(t, ast.Name)}
+    return found
+
+
+def _names_in(test: ast.expr) -> set[str]:
+    return {n.id for n in ast.walk(test) if isinstance(n, ast.Name)}
 
 
 def _catches_import_error(handler: ast.ExceptHandler) -> bool:
