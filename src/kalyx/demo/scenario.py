@@ -143,6 +143,11 @@ def _build_wheels(folder: str, old_disk: str) -> None:
         "driftplot.py": '"""Plots the drift of the climate chambers."""\n\nfrom seedaxis import log_axis\n',
     }, requires=["seedaxis>=2"])
     build_wheel(folder, "seedlots", "1.1.0", {"seedlots/__init__.py": '"""The lots of seeds."""\n'})
+    build_wheel(folder, "skylog", "0.2.0", {
+        "skylog.py": '"""Logs of night skies."""\n\n\ndef moons():\n    return 1\n'})
+    build_wheel(folder, "greenhouse-skylog", "4.0.0", {
+        "skylog/__init__.py": '"""Light over the greenhouse."""\n\n\n'
+        "def daylight(hours):\n    return sum(hours)\n"})
     init = '"""Reads images of seeds."""\n\nfrom seedscan._pixels import scan\n'
     build_wheel(folder, "seedscan", "3.0.0", {
         "seedscan/__init__.py": init,
@@ -159,9 +164,10 @@ def _build_environments(scenario: Scenario, home: str) -> None:
     jobs = [
         lambda: _venv(scenario, os.path.join(envs, "lab"),
                       ["sporecount-0.4.1", "sprigkernel-1.0", "vaultmap-2.2.0", "driftplot-0.8.0",
-                       "seedaxis-1.4.0"], "--without-pip", by_hand="old-disk"),
+                       "seedaxis-1.4.0", "skylog-0.2.0"], "--without-pip", by_hand="old-disk"),
         lambda: _venv(scenario, os.path.join(envs, "lab-old"),
-                      ["germkit-2.1.0", "humidlog-1.3.0", "sprigkernel-1.0"], "--without-pip"),
+                      ["germkit-2.1.0", "humidlog-1.3.0", "sprigkernel-1.0", "greenhouse_skylog-4.0.0"],
+                      "--without-pip"),
         lambda: _move_environment(scenario, envs),
     ]
     if not WINDOWS:

@@ -39,6 +39,8 @@ STEPS = (
     Step("vaultmap was well last week. A full disk has cut one of its files off since.", ("why", "vaultmap")),
     Step("driftplot lacks a name, and says nothing of what is really wrong.", ("why", "driftplot")),
     Step("A file from an old course worked on the Python of then.", ("why", "old_course")),
+    Step("skylog was installed by the name that one imports, and has nothing of what it should.",
+         ("why", "skylog:daylight")),
     Step("A folder of data is called like a package that is not installed.", ("why", "seedlots")),
     Step("A new colleague's script: what of all that it imports is missing, and what mends it in one go?",
          ("why", "inventory.py")),
