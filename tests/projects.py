@@ -6,7 +6,7 @@ import shutil
 from collections.abc import Sequence
 from pathlib import Path
 
-from tests.situations import Situation
+from tests.situations import Situation, needs_library
 from tests.support.build import World, site_of, write
 
 Wheel = tuple[str, str, dict[str, str], Sequence[str]]  # name, version, files, requirements
@@ -121,6 +121,9 @@ PROJECTS = [
         project("seedlog", "0.1"),
         elsewhere=[("humid-seedlog", "2", {"seedlog/__init__.py": "class Log: pass\n"}, ())]),
         "seedlog:Log", "name-differs", says="humid-seedlog", remedy="command"),
+    Situation("library missing, and a fork elsewhere", lambda w, e: (
+        needs_library(w, e), fitted(elsewhere=[("nativeseed-binary", "1", {"nativeseed/__init__.py": ""}, ())])(w, e), None)[-1],
+        "nativeseed", "library-missing"),
     # parts that are missing
     Situation("wheel for another system", fitted(
         project("seedps", "5", "from . import _linux\n"), tag="cp36-abi3-macosx_10_9_x86_64"),

@@ -168,7 +168,7 @@ def _with_extra(w: World, lab: Path) -> None:
     w.wheels.install(wheel, site_of(lab))
 
 
-def _needs_library(w: World, lab: Path) -> None:
+def needs_library(w: World, lab: Path) -> None:
     """Compile an extension against a library, and take the library away."""
     work = w.root / "native"
     write(work / "seedlib.c", "int seeds(void) { return 7; }\n")
@@ -207,7 +207,7 @@ SITUATIONS = [
     Situation("Python 2", own("p2.py", 'print "seeds"\n'), "p2", "python2-source", says="print"),
     Situation("too new a Python", own("abcs.py", "from collections import Mapping\n"), "abcs",
               "python-too-new", says="3.10"),
-    Situation("library missing", _needs_library, "nativeseed", "library-missing",
+    Situation("library missing", needs_library, "nativeseed", "library-missing",
               says="libseedbank.so.3"),
     Situation("nowhere", lambda w, e: w.wheels.add("traygrid") and None, "traygrid",
               "not-installed", remedy="command"),

@@ -27,7 +27,7 @@ from tests.support.build import (
 
 CODE = """\
 import os, sys
-import humidlog, traygrid as t
+import humidlog, traygrid as t, sowkit
 from germkit import Trial, nothing
 from . import sibling
 try:
@@ -63,8 +63,10 @@ def prepared(world: World) -> Path:
     lab = world.venv("lab", pip=True)
     world.activate(lab)
     installed()(world, lab)
-    for name in ("humidlog", "traygrid", "slowseed", "onlylater"):
+    for name in ("humidlog", "traygrid", "slowseed", "onlylater", "rowkit", "bedkit"):
         world.wheels.add(name, "1", {f"{name}.py": ""})
+    world.wheels.install(world.wheels.add("sowkit", "1", {"sowkit.py": "import rowkit, bedkit\n"},
+                                          ["rowkit", "bedkit"]), site_of(lab))
     return lab
 
 
@@ -78,7 +80,7 @@ def test_a_script(world: World, validate) -> None:
     result = document["result"]
     failing = {r["module"] + (":" + r["name"] if r["name"] else "") for r in result["imports"]
                if r["outcome"] == "fails" and all(p["guard"] in ("", "function") for p in r["asked"])}
-    assert failing == {"humidlog", "traygrid", "germkit:nothing", "slowseed", "onlylater"}
+    assert failing == {"sowkit", "humidlog", "traygrid", "germkit:nothing", "slowseed", "onlylater"}
     assert set(result["files"][0]["failing"]) == failing and document["exit"] == 1
     guards = {r["module"]: r["asked"][0]["guard"] for r in result["imports"]}
     assert (guards["ujsonx"], guards["fastseed"], guards["typesonly"], guards["onlylater"],
@@ -86,7 +88,7 @@ def test_a_script(world: World, validate) -> None:
     assert {guards[m] for m in ("fastplot", "fastplot.pages", "fastplot_themes")} == {"try"}
     added = next(r for r in result["imports"] if r["module"] == "added")
     assert added["origin"] == str(world.project / "more" / "added.py")
-    missing = next(g for g in result["groups"] if len(g["imports"]) == 4)
+    missing = next(g for g in result["groups"] if len(g["imports"]) == 5)  # what sowkit requires among them
     done = run(missing["remedies"][0]["argv"], env=world.env, cwd=world.project)
     assert done.returncode == 0, done.stderr
     after = world.answer("why", "trial.py")["result"]["files"][0]["failing"]

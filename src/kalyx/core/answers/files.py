@@ -255,9 +255,9 @@ def group_imports(reports: Iterable[ImportReport]) -> list[ImportGroup]:
 def _install_head(finding: Finding) -> tuple[str, ...] | None:
     """Return an installing command without what it installs; None where it is no such command."""
     argv = finding.remedies[0].argv if finding.remedies else ()
-    if len(argv) > 2 and argv[-2] == "install" and "-e" not in argv:
-        return argv[:-1]
-    return None
+    end = argv.index("install") + 1 if "install" in argv else 0
+    plain = 0 < end < len(argv) and not any(word.startswith("-") for word in argv[end:])
+    return argv[:end] if plain else None
 
 
 def _group(members: Sequence[ImportReport]) -> ImportGroup:
@@ -266,7 +266,7 @@ def _group(members: Sequence[ImportReport]) -> ImportGroup:
     head = _install_head(firsts[0])
     if head is None or len(members) == 1:
         return ImportGroup(firsts[0].cause, members[0].seat, firsts[0].because, names, firsts[0].remedies)
-    wanted = tuple(dict.fromkeys(f.remedies[0].argv[-1] for f in firsts))
+    wanted = tuple(dict.fromkeys(word for f in firsts for word in f.remedies[0].argv[len(head):]))
     causes = list(dict.fromkeys(f.cause for f in firsts))
     prefix = members[0].interpreter.prefix if members[0].interpreter else members[0].seat
     remedy = Remedy("Put all that is missing there in one go.", "command", argv=(*head, *wanted),

@@ -21,6 +21,8 @@ _NO_NAME = pattern(r"cannot import name '?(\w+)'?(?: from (?:partially initializ
 _NO_DISTRIBUTION = pattern(r"^The '([\w.-]+)[^']*' distribution was not found|"
                            r"^(?:No package metadata was found for )?([\w.-]+)$")
 _ADVICE = pattern(r"(?i)\b(?:install|missing|requires?|required|not found|depend\w*|support|optional)\b")
+_EVERYDAY = ("all", "dev", "test", "tests", "testing", "doc", "docs", "full", "complete", "extra", "extras",
+             "standard", "build", "type", "types", "data", "io", "server", "client", "file")
 _NO_ATTRIBUTE = pattern(r"(?:partially initialized )?module '([\w.]+)' has no attribute '(\w+)'")
 
 
@@ -96,7 +98,7 @@ def _behind_extra(case: Case, owner: Distribution | None, error: ObservedError, 
         return None
     words = {normal_name(w.strip(".")) for w in re.findall(r"[A-Za-z][\w.-]*", error.message)}
     for extra in owner.extras:
-        if normal_name(extra) not in words:
+        if normal_name(extra) not in words or (extra in _EVERYDAY and f"[{extra}" not in error.message):
             continue
         for line in owner.requires:
             if applies(line, case.markers, (extra,)) and not applies(line, case.markers):

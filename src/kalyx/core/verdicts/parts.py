@@ -193,10 +193,13 @@ def other_project(case: Case, failure: Failure | None) -> Finding | None:
     tops = [failure.top] if failure else []
     for top in dict.fromkeys([*tops, *(inner.modules[:1] if inner else ()), top_level(case.obs.module)]):
         owner = case.distribution_of(case.file_of(top))
-        if owner is None or normal_name(owner.name) != normal_name(top) or tables.is_shared(top):
+        if owner is None or normal_name(owner.name) != normal_name(top) or tables.is_shared(top) \
+                or tables.is_same_project(top):
             continue
         lacking = failure if failure is not None and failure.top == top else None
-        if lacking is None and (inner is None or inner.metadata != owner.metadata or _declares(owner, failure)):
+        is_code = failure is not None or error.type == "SyntaxError"  # and no library of the system
+        if lacking is None and (not is_code or inner is None or inner.metadata != owner.metadata
+                                or _declares(owner, failure)):
             continue  # what fails is neither a part that it has not, nor its own code
         meant, evidence = _meant(case, owner, top, lacking)
         if meant:
@@ -221,8 +224,7 @@ def _meant(case: Case, owner: Distribution, top: str, lacking: Failure | None) -
             return other.name, Evidence(f"in {other.environment.path} the module {top} belongs to {other.name} "
                                         f"{other.version}", other.environment.path)
     known = tables.distribution_for(top) or ""
-    if normal_name(known) == normal_name(owner.name) or tables.is_same_project(top) \
-            or (known and case.distribution_named(known) is not None):
+    if normal_name(known) == normal_name(owner.name) or (known and case.distribution_named(known) is not None):
         known = ""
     return known, Evidence(f"{top} belongs to {known} in the table of well-known names that Kalyx ships")
 

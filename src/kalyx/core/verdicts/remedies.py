@@ -78,14 +78,14 @@ def unmet(case: Case, owner: Distribution | None, first: str) -> tuple[str, ...]
     from kalyx.core.verdicts.pins import pinned
 
     house = Wheelhouse(case.machine, case.launch.env, case.prefix)
-    who, found = case.obs.who, {}
+    who, found, closed = case.obs.who, {}, house.is_closed
     for line in owner.requires if owner is not None else ():
         name = normal_name(requirement_name(line))
         if name == normal_name(requirement_name(first)) or not applies(line, case.markers):
             continue
         here = case.distribution_named(name)
         wanted = pinned(case, line)
-        if (here is None or is_met(wanted, here.version) is False) and (not house.is_closed or any(
+        if (here is None or is_met(wanted, here.version) is False) and (not closed or any(
                 is_met(wanted, str(w.version)) for w in house.wheels_of(
                     name, str(who["version"]), str(who["implementation"])))):
             found[name] = wanted
@@ -107,7 +107,7 @@ def install(case: Case, requirement: str, *, why: str = "", options: tuple[str, 
             changes=f"adds pip to {case.prefix}; then {name} can be installed with it"),)
     said = f"Put {name} into {case.environment_name}{why}."
     if beside:
-        said = f"{said[:-1]}; and {', '.join(map(requirement_name, beside))}, which would fail next."
+        said = f"{said[:-1]}; with it {', '.join(map(requirement_name, beside))}, required too and not met."
     if case.seat.environment is not None and case.seat.environment.kind == "conda" and not options:
         said += (" It is a conda environment: where conda has the package too, conda is the "
                  "better way, as pip may change packages that conda counts on.")
