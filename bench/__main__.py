@@ -78,6 +78,7 @@ class Pair:
     theirs_in: str = "."
     ours_less: str = ""
     theirs_less: str = ""
+    variable: str = ""  # one that is set for this pair alone
 
 
 def run_once(argv: list[str], cwd: str, env: dict[str, str]) -> float:
@@ -133,7 +134,8 @@ def pairs(python: str, crowded: str, project: Path) -> list[Pair]:
              [*kalyx, "why", "nope", "--at", seat], [python, "-c", READ_SITES, "."], 1.0,
              ours_in="300/envs", theirs_in="300/envs", ours_less="home", theirs_less="home"),
         Pair("kernels, 200 kernelspecs / reading them and an interpreter start", [*kalyx, "kernels"],
-             [python, "-c", READ_SPECS], 4.0, ours_in="kernels", theirs_in="kernels"),
+             [python, "-c", READ_SPECS], 4.0, ours_in="kernels", theirs_in="kernels",
+             variable="JUPYTER_PATH"),
         Pair("the proof of a kernel / its first answer to a bare client", [python, "-c", PROVE],
              [python, "-c", FIRST_ANSWER], 1.3),
         Pair("packages, 400 distributions / pip list", listing, [crowded, "-m", "pip", "list"], 0.2),
@@ -159,11 +161,11 @@ def main() -> int:
             os.mknod(folder / "crowd" / f"data-{number}.csv")
         thirty_imports(folder / "thirty")
         lacking_package(folder / "lacking")
-        env["JUPYTER_PATH"] = many_kernels(folder / "kernels", 200)
+        own = {"JUPYTER_PATH": many_kernels(folder / "kernels", 200)}
         for count in (30, 300):
             many_environments(folder / str(count), count)
         for pair in pairs(sys.executable, crowded, project):
-            ratio = measure(pair, folder, env)
+            ratio = measure(pair, folder, {**env, **{k: v for k, v in own.items() if k == pair.variable}})
             met = "met" if ratio <= pair.goal else "missed"
             print(f"{ratio:6.2f}  (goal at most {pair.goal:g}, {met})  {pair.says}", flush=True)
     return 0
