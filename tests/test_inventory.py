@@ -191,7 +191,9 @@ def test_health(name: str, world: World, validate) -> None:
 def test_envs_lists_and_filters(world: World, validate) -> None:
     """Twins once, decoys never, filters, users; versions are what the interpreters say."""
     lab = world.venv("lab")
-    old = next(p for v, p in sorted(other_pythons().items()) if v not in ("2.7", SHORT))
+    old = next((p for v, p in sorted(other_pythons().items()) if v[0] == "3" and v != SHORT), None)
+    if old is None:
+        pytest.skip("one more Python 3 is needed")
     made = {str(lab): python_of(lab), str(world.venv("old", old)): old}
     (world.home / "envs" / "twin").symlink_to(lab)
     (world.project / "venv").mkdir()

@@ -7,7 +7,6 @@ be copied whole. The home folder is written ``~``.
 from __future__ import annotations
 
 import re
-import shlex
 from collections.abc import Sequence
 
 from kalyx.core.model import Evidence, Finding, Remedy
@@ -19,6 +18,8 @@ __all__ = ["Line", "Page", "clean"]
 MARKS = {"problem": "◆", "ok": "◇", "unknown": "◈", "note": "·"}
 ASCII_MARKS = {"◆": "[!]", "◇": "[ok]", "◈": "[?]", "·": "-", "…": "...", "→": "->", "│": "|"}
 EVIDENCE_OF_SEVERAL = 3  # pieces shown of each finding where there are several
+# A word of these is the same in every shell; `shlex` is loaded for the others
+_PLAIN = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789/-_.")
 _CONTROL = pattern(r"[\x00-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
 
 
@@ -28,6 +29,14 @@ def clean(text: str) -> str:
         return text
     return _CONTROL.sub(lambda m: f"\\x{ord(m.group()):02x}" if ord(m.group()) < 256
                         else f"\\u{ord(m.group()):04x}", text)
+
+
+def _quoted(word: str) -> str:
+    if word and _PLAIN.issuperset(word):
+        return word
+    import shlex
+
+    return shlex.quote(word)
 
 
 @dataclass(frozen=True)
@@ -102,12 +111,12 @@ class Page:
             return clean(subprocess.list2cmdline(argv))
         words = []
         for word in argv:
-            quoted = shlex.quote(word)
+            quoted = _quoted(word)
             inside = len(self.home) > 1 and word.startswith(self.home + "/")
             if inside and quoted == word:
                 quoted = "~" + word[len(self.home):]
             elif inside:
-                quoted = "~/" + shlex.quote(word[len(self.home) + 1:])
+                quoted = "~/" + _quoted(word[len(self.home) + 1:])
             words.append(quoted)
         return clean(" ".join(words))
 

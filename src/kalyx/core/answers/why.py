@@ -101,15 +101,15 @@ def answer_why(finder: SeatFinder, requests: Sequence[str], seat_ref: str, limit
 
 def _prepare(finder: SeatFinder, facts: SeatFacts, modules: Sequence[str]) -> tuple[Seat, Neighbours]:
     """Load the checks, judge the seat and begin to look around, while the imports are being tried."""
-    from kalyx.core.answers.seats import judge_seat
     from kalyx.core.facts.neighbours import Neighbours
+
+    neighbours = Neighbours(finder.machine, finder)
+    finder.machine.in_background(lambda: neighbours.look_ahead([m.split(".")[0] for m in modules]))
+    from kalyx.core.answers.seats import judge_seat
     from kalyx.core.verdicts.imports import load_checks
 
     load_checks()
-    neighbours = Neighbours(finder.machine, finder)
-    seat = judge_seat(facts, finder, neighbours)
-    finder.machine.in_background(lambda: neighbours.look_ahead([m.split(".")[0] for m in modules]))
-    return seat, neighbours
+    return judge_seat(facts, finder, neighbours), neighbours
 
 
 def answer_compared(finder: SeatFinder, requests: Sequence[str], seat_ref: str, other_ref: str,

@@ -32,6 +32,8 @@ def normal_name(name: str) -> str:
 
 def requirement_name(requirement: str) -> str:
     """Return the distribution's name at the head of a requirement (PEP 508)."""
+    if requirement.isascii() and requirement.isalnum():
+        return requirement  # mostly it is just a name
     match = re.match(r"\s*([A-Za-z0-9][A-Za-z0-9._-]*)", requirement)
     return match.group(1).rstrip("._-") if match else ""
 

@@ -95,7 +95,9 @@ def unmet(case: Case, owner: Distribution | None, first: str) -> tuple[str, ...]
 def install(case: Case, requirement: str, *, why: str = "", options: tuple[str, ...] = (),
             beside: Sequence[str] = ()) -> tuple[Remedy, ...]:
     """Return the remedies that put a requirement, and others beside it, into the seat's environment."""
-    name = re.split(r"[\s<>=!~;]", requirement)[0] if requirement_name(requirement) else requirement
+    name = requirement_name(requirement) or requirement
+    if name != requirement:  # the name with its extras
+        name = re.split(r"[\s<>=!~;]", requirement)[0]
     marker = managed_marker(case)
     if marker is not None:
         return _install_in_managed(case, requirement, marker)
