@@ -163,7 +163,7 @@ class Shelf:
             heads.name, heads.version, self.layer, self.folder,
             self._text(entry, "INSTALLER").strip() or None, self._is_editable(entry), None,
             self.modules_of(entry), metadata=path, requires=requires, source=source,
-            requested=self._requested(entry), extras=heads.extras)
+            requested=self._requested(entry), extras=heads.extras, requires_python=heads.requires_python)
 
     def _heads(self, entry: str) -> str:
         """Read the header lines, wherever this form of metadata keeps them."""

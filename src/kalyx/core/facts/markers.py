@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-__all__ = ["applies", "is_met", "marker_values"]
+__all__ = ["applies", "is_met", "marker_values", "suits"]
 
 
 def marker_values(version: str, implementation: str, platform: str) -> dict[str, str]:
@@ -42,3 +42,8 @@ def is_met(requirement: str, version: str) -> bool | None:
         return Requirement(requirement).specifier.contains(version, prereleases=True)
     except (InvalidRequirement, InvalidVersion):
         return None
+
+
+def suits(requires_python: str, version: str) -> bool:
+    """Whether a Python version is one that a Requires-Python admits; one that cannot be parsed admits all."""
+    return not requires_python or is_met(f"python{requires_python}", version) is not False

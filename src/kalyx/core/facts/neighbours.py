@@ -244,11 +244,10 @@ class Neighbours:
         return any(self._reaches(self._site(f), module) for f in folders)
 
     def sites(self, environment: Environment) -> list[str]:
-        """Return the site folders of an environment."""
+        """Return the site folders that an environment's interpreter looks into, where its version is known."""
         if environment.path not in self._folders:
-            version = environment.python_version if environment.kind == "base" else None
             self._folders[environment.path] = site_folders(
-                self.machine, environment.path, environment.kind, version)
+                self.machine, environment.path, environment.kind, environment.python_version)
         return self._folders[environment.path]
 
     def _all_sites(self) -> list[tuple[str, _Site]]:
@@ -281,4 +280,5 @@ class Neighbours:
 def _elsewhere(place: Environment, interpreter: Interpreter | None, owner: Distribution | None) -> Elsewhere:
     if owner is None:
         return Elsewhere(place, interpreter, None, None)
-    return Elsewhere(place, interpreter, owner.name, owner.version, owner.source, owner.editable)
+    return Elsewhere(place, interpreter, owner.name, owner.version, owner.source, owner.editable,
+                     owner.requires_python)

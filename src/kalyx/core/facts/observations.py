@@ -199,12 +199,20 @@ def _read_stack(machine: Machine, path: str) -> tuple[Frame, ...]:
     return tuple(kept)
 
 
+def _frames_said(text: str) -> tuple[Frame, ...]:
+    """Read the frames that an interpreter printed when it could not start, innermost last."""
+    return tuple(Frame(f, int(n), w) for f, n, w in re.findall(
+        r'^\s+File "(.*)", line (\d+)(?:, in (.*))?$', text, re.MULTILINE))
+
+
 def _assemble(module: str, name: str | None, ran: RunResult, lines: list[dict[str, Any]],
               stack: tuple[Frame, ...]) -> Observation:
     who: dict[str, Any] = next((line["who"] for line in lines if "who" in line), {})
     done = next((line for line in lines if "outcome" in line), None)
     output = (ran.out + ran.err).decode("utf-8", "replace")[-OUTPUT_SHOWN:]
     if done is None:
+        if not who and not stack:
+            stack = _frames_said(ran.err.decode("utf-8", "replace"))
         return Observation(
             module, name, _how_it_ended(ran, bool(who)), who, status=ran.status, stack=stack,
             output=output, seconds=ran.seconds, trouble=ran.why_not or ran.complaint())

@@ -34,6 +34,7 @@ class Distribution:
     source: str | None = None  # the local path that it was installed from (PEP 610)
     requested: bool | None = None  # asked for by name (PEP 376), None when nobody wrote it down
     extras: tuple[str, ...] = ()
+    requires_python: str = ""
 
 
 @dataclass(frozen=True)
@@ -109,6 +110,7 @@ class Elsewhere:
     version: str | None
     source: str | None = None
     editable: bool = False
+    requires_python: str = ""
 
 
 @dataclass(frozen=True)

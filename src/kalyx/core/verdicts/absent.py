@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name, requirement_name
-from kalyx.core.facts.markers import applies
+from kalyx.core.facts.markers import applies, suits
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
 from kalyx.core.verdicts import remedies
@@ -75,7 +75,8 @@ def _install_as_there(case: Case, others: Sequence[Elsewhere], name: str, module
     if local is not None and local.source is not None:
         return remedies.install(case, local.source, options=("-e",) if local.editable else ())
     here = case.distribution_named(name)
-    there = next((o for o in others if o.name == name and o.version), None)
+    there = next((o for o in others if o.name == name and o.version
+                  and suits(o.requires_python, str(case.obs.who.get("version")))), None)
     if here is not None and there is not None and here.version != there.version:
         why = f", the version that {there.environment.name} has: {here.version}, which is here, lacks {module}"
         return remedies.install(case, f"{name}=={there.version}", why=why)

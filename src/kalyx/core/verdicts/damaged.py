@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
-from kalyx.core.facts.distributions import normal_name
+from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.layers import Layer
 from kalyx.core.facts.modules import top_level
-from kalyx.core.model import Distribution, Evidence, Finding
+from kalyx.core.model import Distribution, Evidence, Finding, Frame
 from kalyx.core.patterns import pattern
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import is_absent
-from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure, own_frames
 
 __all__ = ["file_corrupt", "files_missing", "metadata_only", "mixed_install"]
@@ -23,7 +23,10 @@ _BROKEN_BINARY = pattern(r"file too short|invalid ELF header|cannot read file da
                             r"slice is not valid|truncated|mach-o")
 _BROKEN_SOURCE = ("SyntaxError", "IndentationError", "TabError", "UnicodeDecodeError", "ValueError",
                   "EOFError")
+MOST_REQUIRED = 40  # distributions that are looked through for a cut-off file
 _NO_FILE = pattern(r"No such file or directory: '([^']+)'$")
+_IMPORT = pattern(r"\s*(?:from\s+(\.*)([\w.]*)\s+)?import\s+(.+)")
+_OF_MODULE = pattern(r"\b((?:\w+\.)+)\w+ (?:size changed|has the wrong size)")  # a class of a compiled part
 _LIBRARY = pattern(r"([\w.+-]+\.so[\w.]*): cannot open shared object file")
 
 
@@ -62,16 +65,22 @@ def _wanted_files(case: Case, failure: Failure | None) -> list[tuple[Distributio
     found: list[tuple[Distribution, tuple[str, ...]]] = []
     if failure is not None and (failure.name is None or "partially" in failure.error.message
                                 or case.search_folders(failure.module)):
-        wanted = failure.module.replace(".", "/")
-        wanted += "/" + failure.name if failure.name else ""
+        package = failure.module.replace(".", "/")
+        wanted = f"{package}/{failure.name}" if failure.name else package
         for layer in case.layers:
             owner = _distribution(case, layer, failure) if layer.layer in INSTALLED else None
             if owner is not None and not owner.editable:
-                found.append((owner, (wanted + ".", wanted + "/")))
+                found.append((owner, (wanted + ".", wanted + "/", package + "/__init__.")))
     lost = _lost_file(case)
     if lost is not None:
         found.append(lost)
-    for error in case.obs.chain:  # a library that came with the distribution itself
+    for error in case.obs.chain:
+        # a part that is there as source alone is not what the parts compiled with it expect
+        part = _OF_MODULE.search(error.message)
+        owner = case.distribution_of(case.file_of(part.group(1)[:-1])) if part else None
+        if part and owner is not None:
+            found.append((owner, (part.group(1).replace(".", "/")[:-1] + ".",)))
+        # a library that came with the distribution itself
         match = _LIBRARY.search(error.message) if "shared object" in error.message else None
         owner = case.distribution_of(error.path) if match else None
         if match and owner is not None:
@@ -138,14 +147,52 @@ def files_missing(case: Case, failure: Failure | None) -> Finding | None:
                  f"missing" + (f", {missing[0]} among them." if len(missing) > 1 else f": {missing[0]}."))
 
 
+@also_at_import("files-missing", rank=97)
+def not_whole(case: Case, failure: Failure | None) -> Finding | None:
+    """Find files missing in a distribution whose own code failed, where nothing else explains it."""
+    if case.obs.outcome != "fails" or case.obs.later:
+        return None
+    files = [f.file for e in case.obs.chain for f in reversed(e.frames)]
+    for owner in dict.fromkeys(case.distribution_of(f) for f in dict.fromkeys(files)):
+        if owner is None or owner.editable:
+            continue
+        record = case.record(owner)
+        missing = [p for p in record.missing() if not {"test", "tests"} & set(p.split("/"))]
+        if missing:
+            return _gone(case, "files-missing", owner, record.code, missing,
+                         f"The import failed in the code of {owner.name} {owner.version}, of whose "
+                         f"{len(record.code)} files {len(missing)} {'is' if len(missing) == 1 else 'are'} "
+                         f"missing: {missing[0]}{', and others' if len(missing) > 1 else ''}.", "likely")
+    return None
+
+
 def _gone(case: Case, slug: str, owner: Distribution, listed: list[str], missing: list[str],
-          because: str) -> Finding:
+          because: str, confidence: str = "certain") -> Finding:
     record = case.record(owner)
+    in_the_way = _in_the_way(case, [record.absolute(p) for p in missing])
     return Finding(
-        slug, "warning" if case.obs.outcome == "imports" else "error", "certain", because,
+        slug, "warning" if case.obs.outcome == "imports" else "error", confidence, because,
         (Evidence(f"RECORD lists {len(listed)} files that it needs", record.path),
+         *[Evidence(f"{path} stands where a folder belongs; it is {what}", path)
+           for path, what in in_the_way.items()],
          *[Evidence(f"{p} is not there", record.absolute(p)) for p in missing[:4]]),
-        remedies.reinstall(case, owner.name, owner.version, "to have all its files"))
+        remedies.reinstall(case, owner.name, owner.version, "to have all its files",
+                           in_the_way=tuple(in_the_way)))
+
+
+def _in_the_way(case: Case, missing: list[str]) -> dict[str, str]:
+    """Return what stands where a folder of missing files belongs, over which nothing can be installed."""
+    m = case.machine
+    found: dict[str, str] = {}
+    for folder in dict.fromkeys(m.path.dirname(p) for p in missing):
+        while m.path.basename(folder) not in ("", "site-packages", "dist-packages"):
+            target = m.read_link(folder)
+            if target is not None and not m.exists(folder):
+                found[folder] = f"a link to {target}, which does not exist"
+            elif m.is_file(folder):
+                found[folder] = "a file"
+            folder = m.path.dirname(folder)
+    return found
 
 
 # -- files that hold something else ----------------------------------------------------------------
@@ -158,8 +205,30 @@ def _suspects(case: Case, failure: Failure | None) -> list[str]:
     files += [f.file for f in reversed(own_frames(case.obs.stack)[-3:])]
     if failure is not None:
         files.append(case.file_of(failure.module))
+    if _file_is_unknown(case):
+        files += [f for e in case.obs.chain for x in own_frames(e.frames)[-1:] for f in _imported_at(case, x)]
     files += [case.source_of(case.obs.origin), case.file_of(top_level(case.obs.module))]
     return list(dict.fromkeys(f for f in files if f))
+
+
+def _imported_at(case: Case, frame: Frame) -> list[str | None]:
+    """Return the files of the modules that a line of code imports."""
+    m = case.machine
+    match = _IMPORT.match(case.code_line(frame.file, frame.line))
+    if match is None:
+        return []
+    dots, module, names = match.group(1) or "", match.group(2) or "", match.group(3)
+    parts = [n.split(" as ")[0].strip() for n in names.partition("#")[0].strip("() ").split(",")]
+    if match.group(2) is None and not dots:  # import a, b.c
+        return [case.file_of(n) for n in parts]
+    if not dots:
+        return [case.file_of(module), *[case.file_of(f"{module}.{n}") for n in parts]]
+    folder = frame.file
+    for _ in dots:
+        folder = m.path.dirname(folder)
+    folder = m.path.join(folder, *module.split(".")[:-1]) if module else folder
+    found = [case.finder.find_in(folder, n) for n in ([module.split(".")[-1]] if module else parts)]
+    return [c.path for c in found if c is not None]
 
 
 def _owners(case: Case, failure: Failure | None) -> list[Distribution]:
@@ -202,7 +271,36 @@ def file_corrupt(case: Case, failure: Failure | None) -> Finding | None:
                 (*[Evidence(h, f) for f, h in changed[:4]], Evidence("what was installed", record.path),
                  *_what_broke(case)),
                 remedies.reinstall(case, owner.name, owner.version, "to have its files whole"))
-    return _broken_binary(case)
+    return _broken_binary(case) or _cut_off_behind(case, failure)
+
+
+def _cut_off_behind(case: Case, failure: Failure | None) -> Finding | None:
+    """Find the compiled file over which the interpreter died, in what the failing packages require.
+
+    Native code loads native code without a frame of Python's.
+    """
+    if case.obs.outcome != "crash":
+        return None
+    waiting = _owners(case, failure)
+    seen: set[str] = set()
+    while waiting and len(seen) < MOST_REQUIRED:
+        owner = waiting.pop(0)
+        if owner.metadata in seen:
+            continue
+        seen.add(owner.metadata)
+        record = case.record(owner)
+        for row in (r for r in record.code if not r.endswith(".py")):
+            size, info = record.rows[row][1], case.machine.stat(record.absolute(row))
+            if info is not None and size is not None and info.size < size:
+                return Finding(
+                    "file-corrupt", "error", "likely",
+                    f"{record.absolute(row)} of {owner.name} {owner.version} is cut off: RECORD says {size} "
+                    f"bytes, and it has {info.size}.",
+                    (Evidence("what was installed", record.path), *_what_broke(case)),
+                    remedies.reinstall(case, owner.name, owner.version, "to have its files whole"))
+        found = [case.distribution_named(requirement_name(r)) for r in owner.requires]
+        waiting += [d for d in found if d is not None and not d.editable]
+    return None
 
 
 def _broken_library(case: Case) -> Finding | None:
@@ -298,7 +396,7 @@ def mixed_install(case: Case, failure: Failure | None) -> Finding | None:
     if case.obs.outcome not in ("fails", "crash"):
         return None
     if failure is not None and is_absent(case, failure):
-        return _interrupted(case, failure)
+        return _interrupted(case, failure) or _asked_by_changed(case, failure)
     for owner in _owners(case, failure):
         twins = _twins(case, owner)
         if len(twins) > 1:
@@ -310,17 +408,37 @@ def mixed_install(case: Case, failure: Failure | None) -> Finding | None:
                 (*[Evidence(f"{d.name} {d.version}", d.metadata) for d in twins], *_what_broke(case)),
                 remedies.reinstall(case, newest.name, newest.version, "so that its files are of one version"))
         rows = [r for r in map(case.record(owner).row_of, _suspects(case, failure)) if r is not None]
-        changed = [(r, how) for r in rows if (how := case.record(owner).difference(r))]
-        if changed:
-            record = case.record(owner)
-            return Finding(
-                "mixed-install", "error", "likely",
-                f"{record.absolute(changed[0][0])} is not the file that {owner.name} {owner.version} "
-                "installed: another version, installer or hand wrote over it.",
-                (*[Evidence(how, record.absolute(r)) for r, how in changed[:4]],
-                 Evidence("what was installed", record.path), *_what_broke(case)),
-                remedies.reinstall(case, owner.name, owner.version, "to have files of one version"))
+        found = _written_over(case, owner, rows)
+        if found is not None:
+            return found
     return None
+
+
+def _written_over(case: Case, owner: Distribution, rows: list[str]) -> Finding | None:
+    """Find files among `rows` that are not those that their distribution installed."""
+    record = case.record(owner)
+    changed = [(r, how) for r in rows if (how := record.difference(r))]
+    if not changed:
+        return None
+    return Finding(
+        "mixed-install", "error", "likely",
+        f"{record.absolute(changed[0][0])} is not the file that {owner.name} {owner.version} "
+        "installed: another version, installer or hand wrote over it.",
+        (*[Evidence(how, record.absolute(r)) for r, how in changed[:4]],
+         Evidence("what was installed", record.path), *_what_broke(case)),
+        remedies.reinstall(case, owner.name, owner.version, "to have files of one version"))
+
+
+def _asked_by_changed(case: Case, failure: Failure) -> Finding | None:
+    """Find that what asks for an absent module is a changed file, and that nothing declares the module."""
+    owner = case.distribution_of(failure.asker.file) if failure.asker else None
+    row = case.record(owner).row_of(failure.asker.file) if owner and failure.asker else None
+    names = {normal_name(failure.top), normal_name(tables.distribution_for(failure.top) or failure.top),
+             *[normal_name(e.name) for e in case.elsewhere(failure.top) if e.name]}
+    if owner is None or owner.editable or row is None or failure.top in case.stdlib_names or any(
+            normal_name(requirement_name(r)) in names for r in owner.requires):
+        return None
+    return _written_over(case, owner, [row])
 
 
 def _twins(case: Case, owner: Distribution) -> list[Distribution]:

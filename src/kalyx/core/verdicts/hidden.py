@@ -10,8 +10,9 @@ from kalyx.core.facts.cases import Case
 from kalyx.core.facts.layers import link_lines
 from kalyx.core.facts.modules import Candidate, top_level
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
+from kalyx.core.record import replace
 from kalyx.core.verdicts import remedies
-from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure
 
 __all__ = ["hidden_by_file", "hidden_by_path", "hidden_by_user_site", "namespace_split"]
@@ -63,16 +64,11 @@ def _suspects(case: Case, wanted: str) -> list[str]:
         names += [top_level(error.name)] if error.name else []
         for frame in error.frames:
             if case.layer_of_file(frame.file) == "start":
-                names.append(_module_at(case, frame.file))
+                names.append(_top_of(case, frame.file))
     for frame in case.obs.stack:
         if case.layer_of_file(frame.file) == "start":
-            names.append(_module_at(case, frame.file))
+            names.append(_top_of(case, frame.file))
     return list(dict.fromkeys(n for n in names if n))
-
-
-def _module_at(case: Case, file: str) -> str:
-    rest = file[len(case.start or ""):].strip("/\\").replace("\\", "/")
-    return rest.split("/")[0].split(".")[0]
 
 
 def _hidden_pair(case: Case, name: str) -> tuple[str, str] | None:
@@ -138,7 +134,7 @@ def _finding(case: Case, name: str, own: str, hidden: str) -> Finding:
     return Finding(
         "hidden-by-file", _severity(case, name, wanted), "certain",
         f"Your own {own} hides {what} {name} ({hidden}), and {effect}.",
-        tuple(evidence), (remedies.rename_file(case, own),))
+        tuple(evidence), (remedies.rename_file(case.machine, own),))
 
 
 # -- parts of a namespace -------------------------------------------------------------------------
@@ -186,8 +182,8 @@ def _has_code(case: Case, folder: str, depth: int = 3) -> bool:
     names, folders, cut = case.machine.scan(folder)
     if cut or any(n.endswith((".py", ".so", ".pyd", ".pyc")) for n in names):
         return True
-    return depth > 0 and any(_has_code(case, case.machine.path.join(folder, n), depth - 1)
-                             for n in folders[:50])
+    inside = [n for n in folders[:50] if n != "__pycache__"]  # nothing is imported from there alone
+    return depth > 0 and any(_has_code(case, case.machine.path.join(folder, n), depth - 1) for n in inside)
 
 
 def _hidden_portion(case: Case, failure: Failure | None) -> Finding | None:
@@ -277,34 +273,77 @@ def hidden_by_user_site(case: Case, failure: Failure | None) -> Finding | None:
 
 
 def _copy_first(case: Case, layer: str) -> Finding | None:
-    slug, place = _COPIES[layer]
     asked = top_level(case.obs.module)
     for name in dict.fromkeys([asked, *_blamed(case)]):
         found = [(x, c) for x, c in case.candidates(name) if c.kind != "namespace"]
         if not found or found[0][0] != layer:
             continue
         first = found[0][1]
+        if name != asked and not _is_to_blame(case, name, first.path):
+            continue
         hidden = next((c for x, c in found[1:] if x in ("env", "base", "stdlib")
                        and not case.machine.same(c.path, first.path)), None)
         if hidden is None:
             continue
-        one, two = case.distribution_of(first.path), case.distribution_of(hidden.path)
-        versions = f" ({one.version if one else 'of no distribution'} before {two.version})" if two else ""
-        return Finding(
-            slug, "warning" if case.obs.outcome == "imports" else "error",
-            "certain" if name == asked else "likely",
-            f"{place[0].upper() + place[1:]} {first.entry} puts its own {name} before the one in "
-            f"{hidden.entry}{versions}.",
-            (Evidence(f"{first.path} comes first", first.path),
-             Evidence(f"{hidden.path} stands further back", hidden.path)), _let_through(case, layer, first))
+        return _found_first(case, layer, first, hidden, name, "certain" if name == asked else "likely")
     return None
 
 
+def _found_first(case: Case, layer: str, first: Candidate, hidden: Candidate, name: str,
+                 confidence: str) -> Finding:
+    slug, place = _COPIES[layer]
+    one, two = case.distribution_of(first.path), case.distribution_of(hidden.path)
+    versions = f" ({one.version if one else 'of no distribution'} before {two.version})" if two else ""
+    return Finding(
+        slug, "warning" if case.obs.outcome == "imports" else "error", confidence,
+        f"{place[0].upper() + place[1:]} {first.entry} puts its own {name} before the one in "
+        f"{hidden.entry}{versions}.",
+        (Evidence(f"{first.path} comes first", first.path),
+         Evidence(f"{hidden.path} stands further back", hidden.path)), _let_through(case, layer, first))
+
+
 def _blamed(case: Case) -> list[str]:
-    """Return the top-level modules in whose files the failure happened."""
-    frames = [f for e in case.obs.chain for f in e.frames]
-    return [n for n, (file, _) in case.obs.loaded.items() if "." not in n and file
-            and any(f.file == file for f in frames)] if case.obs.outcome == "fails" else []
+    """Return the top-level modules in whose files the failure happened, or of which it speaks."""
+    if case.obs.outcome == "imports":
+        return []
+    names = []
+    for error in case.obs.chain:
+        names += [top_level(n) for n in re.findall(r"'([\w.]+)'", error.message)]
+        names += [top_level(error.name)] if error.name else []
+        names += [_top_of(case, frame.file) for frame in error.frames]
+    names += [_top_of(case, frame.file) for frame in case.obs.stack]
+    return [n for n in dict.fromkeys(names) if n.isidentifier()]
+
+
+@also_at_import("hidden-by-path", rank=98)
+def stdlib_hidden(case: Case, failure: Failure | None) -> Finding | None:
+    """Find a part of the standard library that is hidden, where nothing else explains a failure.
+
+    It counts where it was loaded, or where the exception speaks of it, as native code does that
+    passes on only a part of what went wrong.
+    """
+    if case.obs.outcome == "imports":
+        return None
+    words = {w for e in case.obs.chain for w in re.findall(r"\w+", e.message)}
+    for layer in (x for x in case.layers if x.layer in ("start", "pythonpath", "user", "link", "other")):
+        for name in sorted(case.finder.modules(layer.path) & case.stdlib_names):
+            file = (case.obs.loaded.get(name) or ("", ()))[0]
+            taken = case.machine.is_within(file, layer.path) if file else name.lstrip("_") in words
+            found = case.candidates(name)
+            hidden = next((c for x, c in found[1:] if x == "stdlib"), None)
+            if not taken or case.is_builtin(name) or hidden is None or found[0][1].entry != layer.path:
+                continue
+            if layer.layer == "start":
+                return replace(_finding(case, name, found[0][1].path, hidden.path), confidence="likely")
+            return _found_first(case, layer.layer, found[0][1], hidden, name, "likely")
+    return None
+
+
+def _top_of(case: Case, file: str) -> str:
+    """Return the top-level module that a file belongs to, empty where it is in no entry of the path."""
+    around = [x.path for x in case.layers if case.machine.is_within(file, x.path)]
+    return file[len(max(around, key=len)):].strip("/\\").replace("\\", "/").split("/")[0].split(".")[0] \
+        if around else ""
 
 
 def _out_of_start_code(case: Case, entry: str) -> Remedy | None:

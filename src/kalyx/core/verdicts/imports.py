@@ -22,10 +22,13 @@ _OTHERS = ("bytecode", "native", "own_code", "parts", "python2", "requirements",
 _WHEN_IT_IMPORTS = ("hidden-by-file", "hidden-by-path", "hidden-by-user-site", "file-unreadable",
                     "namespace-split", "files-missing")
 
+LAST_RESORT = 97  # checks of this rank and above speak where nothing else was found
+
 # Causes that are not true beside others: the honest rest, "nowhere" where it is somewhere, "not in
 # this version" where it is there and cannot be loaded, or something else was asked
 _NOTHING: frozenset[str] = frozenset()
-_NOT_WHOLE = frozenset({"foreign-abi", "foreign-platform", "hidden-by-file", "files-missing",
+_NOT_WHOLE = frozenset({"foreign-abi", "foreign-platform", "hidden-by-file", "hidden-by-path",
+                        "hidden-by-user-site", "files-missing",
                         "metadata-only", "mixed-install", "file-corrupt", "file-unreadable",
                         "bytecode-stale", "namespace-split"})
 _NOT_BESIDE: dict[str, frozenset[str]] = {
@@ -42,11 +45,12 @@ _NOT_BESIDE: dict[str, frozenset[str]] = {
     "library-missing": frozenset({"files-missing", "file-corrupt", "foreign-platform"}),
     "symbol-missing": frozenset({"foreign-platform"}),
     "crash": frozenset({"file-corrupt"}),
-    "dependency-absent": _NOT_WHOLE | {"extra-absent"},
+    "binary-mismatch": frozenset({"files-missing"}),
+    "dependency-absent": _NOT_WHOLE | {"extra-absent", "mixed-install"},
     "name-differs": frozenset({"metadata-only", "mixed-install", "file-unreadable", "site-off"}),
     "name-misspelt": frozenset({"metadata-only", "link-broken", "mixed-install", "file-unreadable",
                                 "site-off", "env-version-skew"}),
-    "installed-elsewhere": frozenset({"metadata-only", "mixed-install", "file-unreadable"}),
+    "installed-elsewhere": frozenset({"metadata-only", "files-missing", "mixed-install", "file-unreadable"}),
     "not-installed": frozenset({"name-differs", "stdlib-removed", "stdlib-not-yet",
                                 "stdlib-not-built", "own-code-unreachable", "metadata-only",
                                 "user-site-off", "base-site-off", "link-broken", "site-off",
@@ -127,11 +131,11 @@ def _plain(name: str) -> str:
 def _all_true(case: Case, failure: Failure | None) -> list[Finding]:
     """Return what holds, of the checks that are loaded."""
     found: list[Finding] = []
-    for _, slug, check in sorted(IMPORT_CHECKS, key=lambda c: c[:2]):
+    for rank, slug, check in sorted(IMPORT_CHECKS, key=lambda c: c[:2]):
         if case.obs.outcome == "imports" and slug not in _WHEN_IT_IMPORTS:
             continue
         known = {f.cause for f in found}
-        if _NOT_BESIDE.get(slug, _NOTHING) & known or (known and slug == "raises"):
+        if _NOT_BESIDE.get(slug, _NOTHING) & known or (known and rank >= LAST_RESORT):
             continue
         finding = check(case, failure)
         if isinstance(finding, Finding):

@@ -65,11 +65,11 @@ def env_gone(facts: SeatFacts, machine: Machine) -> list[Finding]:
        brief="an interpreter cannot start")
 def interpreter_broken(facts: SeatFacts, machine: Machine,
                        observed: Observation | None = None) -> Finding | None:
-    """Say what it said when it was started.
+    """Say what it said when it was started; where that is known, what made it say so.
 
     Looks like: `Fatal Python error`, a missing libpython, or no answer at all.
-    Why: The interpreter exists and cannot start: its base or library is gone, or PYTHONHOME sends it
-        elsewhere.
+    Why: The interpreter exists and cannot start: its base or library is gone, its pyvenv.cfg is damaged,
+        or PYTHONHOME sends it elsewhere.
     How Kalyx knows: What it said when it was started.
     What to do: Unset what misleads it, or install it again.
     """
@@ -82,6 +82,11 @@ def interpreter_broken(facts: SeatFacts, machine: Machine,
         trouble = f"it ended before any import could be tried: {trouble}"
     if not trouble:
         return None
+    from kalyx.core.verdicts.startup import config_unreadable, hidden_at_start
+
+    closer = config_unreadable(facts, machine) or (observed and hidden_at_start(facts, machine, observed))
+    if closer:
+        return closer
     env = facts.seat.launch.env if facts.seat.launch else machine.env
     evidence = [Evidence(trouble, interpreter.path)]
     todo = []

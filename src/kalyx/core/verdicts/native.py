@@ -52,7 +52,9 @@ def _find(case: Case, pattern: re.Pattern[str]) -> tuple[ObservedError, re.Match
 def _owner(case: Case, error: ObservedError) -> Distribution | None:
     if error.path:
         return case.distribution_of(error.path)
-    return case.distribution_of(error.frames[-1].file) if error.frames else None
+    # the last frames may be of compiled code, whose files are not there
+    owners = (case.distribution_of(f.file) for f in reversed(error.frames))
+    return next((owner for owner in owners if owner is not None), None)
 
 
 def _who(case: Case, error: ObservedError, owner: Distribution | None) -> str:

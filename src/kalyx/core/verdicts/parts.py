@@ -6,7 +6,7 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name, requirement_name
-from kalyx.core.facts.markers import applies, is_met
+from kalyx.core.facts.markers import applies, is_met, suits
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
 from kalyx.core.verdicts import remedies
@@ -83,7 +83,7 @@ def _likely_versions(case: Case, owner: Distribution | None, failure: Failure) -
     return bring_together(case, asker, owner, f"{says} any more")
 
 
-def _whole_again(case: Case, owner: Distribution | None, file: str, failure: Failure) -> list[Remedy]:
+def _whole_again(case: Case, owner: Distribution | None, file: str | None, failure: Failure) -> list[Remedy]:
     """Return the installation of a package that lacks a part of its own, with nothing written down of it."""
     asker, top = failure.asker, failure.top
     itself = asker is not None and case.file_of(top) is not None and case.machine.is_within(
@@ -117,9 +117,10 @@ def _version_that_has(case: Case, owner: Distribution | None, failure: Failure) 
     """Return the installation of a version that another environment has, where that one has the part."""
     if owner is None or not owner.modules:
         return []
+    mine = str(case.obs.who.get("version"))
     for other in case.elsewhere(owner.modules[0]):
         if other.name == owner.name and other.version and other.version != owner.version \
-                and _has_part(case, other, failure):
+                and suits(other.requires_python, mine) and _has_part(case, other, failure):
             return list(remedies.install(
                 case, f"{owner.name}=={other.version}",
                 why=f", the version that {other.environment.name} has; there it is"))
@@ -172,7 +173,7 @@ def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
     known = _known_versions(case, owner, failure)
     todo = [*known, *[write_import(case, failure, failure.name, n, whole=f"from {failure.module} import {n}")
                       for n in near[:1]]]
-    todo += [] if known else _likely_versions(case, owner, failure)
+    todo += [] if known else _likely_versions(case, owner, failure) or _whole_again(case, owner, file, failure)
     todo.append(Remedy(f"Look up which version of {failure.module} has {failure.name}, or where "
                        "it went.", "manual", changes="the import, or the version"))
     evidence = [Evidence(f"{failure.module} is {file or 'built into the interpreter'}", file)]

@@ -9,6 +9,7 @@ from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.interpreters import python_in
+from kalyx.core.machine import Machine
 from kalyx.core.model import Distribution, Elsewhere, Remedy
 
 __all__ = ["build_again", "install", "make_readable", "move_seat", "quiet_flags", "reinstall",
@@ -145,10 +146,12 @@ def _install_in_managed(case: Case, requirement: str, marker: str) -> tuple[Reme
     )
 
 
-def reinstall(case: Case, name: str, version: str, reason: str, sign: str = "==") -> tuple[Remedy, ...]:
+def reinstall(case: Case, name: str, version: str, reason: str, sign: str = "==",
+              in_the_way: tuple[str, ...] = ()) -> tuple[Remedy, ...]:
     """Return the remedies that install a distribution afresh, without touching others.
 
-    `sign` says which versions will do beside the one that is here: ``>=`` or ``<=``.
+    `sign` says which versions will do beside the one that is here: ``>=`` or ``<=``. What is
+    `in_the_way` is removed before.
     """
     command = pip_command(case)
     wanted = f"{name}{sign}{version}"
@@ -159,9 +162,20 @@ def reinstall(case: Case, name: str, version: str, reason: str, sign: str = "=="
     if command is None or managed_marker(case) is not None:
         return install(case, wanted)
     other = {">=": " or newer", "<=": " or older"}.get(sign, "")
-    return (Remedy(f"Install {name} {version}{other} again {reason}.", "command",
-                   argv=(*command, "install", "--force-reinstall", "--no-deps", wanted),
-                   changes=f"replaces the files of {name} in {case.prefix}"),)
+    argv, changes = (*command, "install", "--force-reinstall", "--no-deps", wanted), ""
+    if in_the_way:
+        argv, changes = _after_removal(case, in_the_way, argv), f", removes {', '.join(in_the_way)}"
+    return (Remedy(f"Install {name} {version}{other} again {reason}.", "command", argv=argv,
+                   changes=f"replaces the files of {name} in {case.prefix}{changes}"),)
+
+
+def _after_removal(case: Case, paths: Sequence[str], argv: tuple[str, ...]) -> tuple[str, ...]:
+    """Return a command line that removes files, then runs another."""
+    if case.machine.platform == "win32":
+        return ("cmd", "/c", "del", *paths, "&&", *argv)
+    import shlex
+
+    return ("sh", "-c", f"{shlex.join(['rm', *paths])} && {shlex.join(argv)}")
 
 
 def restore_library(case: Case, folder: str, name: str) -> tuple[Remedy, ...]:
@@ -246,9 +260,9 @@ def make_readable(case: Case, path: str) -> Remedy:
                   changes=f"the permissions of {path}")
 
 
-def rename_file(case: Case, path: str) -> Remedy:
+def rename_file(machine: Machine, path: str) -> Remedy:
     """Return the command that gives a file or folder of the person's own another name."""
-    m = case.machine
+    m = machine
     folder, name = m.path.dirname(path), m.path.basename(path)
     if name.startswith("__init__."):
         folder, name = m.path.dirname(folder), m.path.basename(folder)

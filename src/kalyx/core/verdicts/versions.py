@@ -41,7 +41,7 @@ def python_too_old(case: Case, failure: Failure | None) -> Finding | None:
 
     file, line, text = broken
     owner = case.distribution_of(file)
-    asks = _requires_python(case, owner)
+    asks = owner.requires_python if owner else ""
     newer = _accepted_by_ours(case, file) or case.neighbours.reader_of(file, case.version)
     form = newer_syntax(case.version, text, case.obs.error.message if case.obs.error else "")
     if newer is None and form is None and not (asks and _is_outside(asks, case)):
@@ -102,7 +102,7 @@ def _library_change(case: Case, failure: Failure | None, *, newer: bool) -> Find
     if newer:
         evidence.append(Evidence(f"Python {change.version} brought {change.what}"))
         because = f"{who} uses {change.what}, which came with Python {change.version}; {case.this_is}."
-        todo = _for_newer(case, owner, _requires_python(case, owner), change.version)
+        todo = _for_newer(case, owner, owner.requires_python if owner else "", change.version)
     else:
         evidence.append(Evidence(f"Python {change.version} took {change.what} out"))
         because = f"{who} uses {change.what}, which Python {change.version} took out; {case.this_is}."
@@ -119,7 +119,7 @@ def _outside_its_bounds(case: Case, *, newer: bool) -> Finding | None:
     if error is None or not error.frames:
         return None
     owner = case.distribution_of(error.frames[-1].file)
-    asks = _requires_python(case, owner)
+    asks = owner.requires_python if owner else ""
     if owner is None or not asks or not _is_outside(asks, case) or newer not in _sides(asks, case):
         return None
     last = error.frames[-1]
@@ -146,17 +146,6 @@ def _sides(asks: str, case: Case) -> set[bool]:
         else:
             sides.add(part.operator in (">", ">="))
     return sides
-
-
-def _requires_python(case: Case, owner: Distribution | None) -> str | None:
-    if owner is None:
-        return None
-    try:
-        text = case.machine.read_text(case.machine.path.join(owner.metadata, "METADATA"), 262_144)
-    except Unreadable:
-        return None
-    match = re.search(r"^Requires-Python:\s*(.+)$", text.split("\n\n")[0], re.MULTILINE)
-    return match.group(1).strip() if match else None
 
 
 def _is_outside(asks: str, case: Case) -> bool:

@@ -1,0 +1,87 @@
+"""Why an interpreter ends before it can import anything: what it loads at every start is not its own."""
+
+from __future__ import annotations
+
+import re
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.layers import pythonpath_of
+from kalyx.core.facts.pyvenv import find_venv_config
+from kalyx.core.facts.searchpath import usual_stdlib
+from kalyx.core.facts.seats import SeatFacts
+from kalyx.core.machine import Machine
+from kalyx.core.model import Evidence, Finding, Interpreter, Observation, Remedy
+from kalyx.core.verdicts.remedies import rename_file
+
+__all__ = ["config_unreadable", "hidden_at_start"]
+
+_FILE_OF_MODULE = re.compile(r" from '[\w.]+' \(([^()]+)\)|module '[\w.]+' from '([^']+)'")
+
+
+def hidden_at_start(facts: SeatFacts, machine: Machine, observed: Observation) -> Finding | None:
+    """Find the file of the start folder or of PYTHONPATH that it took for a part of its standard library."""
+    interpreter, launch = facts.seat.interpreter, facts.seat.launch
+    if interpreter is None or launch is None:
+        return None
+    m = machine
+    places = [("start", launch.start or launch.cwd),
+              *[("pythonpath", p) for p in pythonpath_of(m, launch.env, launch.cwd)]]
+    said = _FILE_OF_MODULE.search(observed.trouble)
+    files = [f for f in (said.groups() if said else ()) if f] + [f.file for f in reversed(observed.stack)]
+    for file in files:
+        top = m.path.dirname(file) if m.path.basename(file).startswith("__init__.") else file
+        layer = next((x for x, p in places if m.same(m.path.dirname(top), p)), None)
+        genuine = _genuine(m, interpreter, m.path.basename(top).split(".")[0]) if layer else None
+        if layer is not None and genuine is not None:
+            return _hidden(m, file, m.path.dirname(top), layer, genuine, observed.trouble)
+    return None
+
+
+def _genuine(machine: Machine, interpreter: Interpreter, name: str) -> str | None:
+    """Return the standard library's own module of a name."""
+    m = machine
+    for folder in usual_stdlib(m, interpreter):
+        for path in (m.path.join(folder, f"{name}.py"), m.path.join(folder, name, "__init__.py")):
+            if m.is_file(path):
+                return str(path)
+    return None
+
+
+def _hidden(machine: Machine, file: str, folder: str, layer: str, genuine: str, trouble: str) -> Finding:
+    evidence = (Evidence(f"{file} was loaded while Python started, and it ended there", file),
+                Evidence(f"{genuine} is what it wanted", genuine), Evidence(trouble))
+    if layer == "start":
+        return Finding("hidden-by-file", "error", "certain",
+                       f"Your own {file} hides the standard library's {genuine}, which Python loads when it "
+                       "starts.", evidence, (rename_file(machine, file),))
+    return Finding("hidden-by-path", "error", "certain",
+                   f"The PYTHONPATH entry {folder} puts {file} before the standard library's {genuine}, which "
+                   "Python loads when it starts.", evidence,
+                   (Remedy(f"Take {folder} out of PYTHONPATH, where that is set.", "manual",
+                           changes="the variable PYTHONPATH"),))
+
+
+def config_unreadable(facts: SeatFacts, machine: Machine) -> Finding | None:
+    """Find a pyvenv.cfg that is no UTF-8 text: an interpreter stops at it."""
+    interpreter = facts.seat.interpreter
+    config = find_venv_config(machine, interpreter.path) if interpreter else None
+    if interpreter is None or config is None:
+        return None
+    try:
+        machine.read_bytes(config.path, 65536).decode("utf-8")
+    except Unreadable:
+        return None
+    except UnicodeDecodeError as error:
+        base = interpreter.real_path or ""
+        again = Remedy(f"Have {base} write it anew; the packages in the environment stay.", "command",
+                       argv=(base, "-m", "venv", config.prefix),
+                       changes=f"{config.path}, and the programs in the environment")
+        if machine.platform == "win32" or machine.is_within(base, config.prefix):
+            again = Remedy(f"Write {config.path} anew, as UTF-8: the line 'home = FOLDER', with the folder of "
+                           "the interpreter that the environment was made from.", "manual", changes=config.path)
+        return Finding(
+            "interpreter-broken", "error", "certain",
+            f"The interpreter {interpreter.path} cannot start: {config.path} is not text in UTF-8.",
+            (Evidence(f"the byte at {error.start} is 0x{error.object[error.start]:02x}: {error.reason}",
+                      config.path),), (again,))
+    return None
