@@ -143,7 +143,17 @@ class Shelf:
             if name.startswith("__editable__"):
                 found.discard(name)
                 found |= mapped_modules(m, self.folder, name + ".py")
+        if not found:
+            found = self._usual_modules(entry)
         return tuple(sorted(n for n in found if n.isidentifier()))
+
+    def _usual_modules(self, entry: str) -> set[str]:
+        """Return what a distribution usually brings and is here, where it has lost the lists of its files."""
+        from kalyx.core.facts.tables import module_for
+
+        m, name = self.machine, entry.rsplit(".", 1)[0].split("-")[0]
+        usual = {name, normal_name(name).replace("-", "_"), module_for(normal_name(name)) or name}
+        return {n for n in usual if any(m.exists(m.path.join(self.folder, n + e)) for e in ("", ".py"))}
 
     def read(self, entry: str) -> Distribution | None:
         """Read one distribution; None when its metadata has no name."""

@@ -24,6 +24,7 @@ _BROKEN_BINARY = pattern(r"file too short|invalid ELF header|cannot read file da
 _BROKEN_SOURCE = ("SyntaxError", "IndentationError", "TabError", "UnicodeDecodeError", "ValueError",
                   "EOFError")
 MOST_REQUIRED = 40  # distributions that are looked through for a cut-off file
+_FILE_FIRST = pattern(r"(/[^:]+\.so[\w.]*): ")
 _NO_FILE = pattern(r"No such file or directory: '([^']+)'$")
 _IMPORT = pattern(r"\s*(?:from\s+(\.*)([\w.]*)\s+)?import\s+(.+)")
 _OF_MODULE = pattern(r"\b((?:\w+\.)+)\w+ (?:size changed|has the wrong size)")  # a class of a compiled part
@@ -41,7 +42,27 @@ def _incomplete(case: Case, failure: Failure | None) -> tuple[Distribution, list
         data = [p for p in wanted if p in record.rows and not case.machine.exists(record.absolute(p))]
         if data:
             return owner, [*record.code, *data], [*data, *missing]
-    return _without_start(case, failure)
+    return _without_start(case, failure) or _less_than_elsewhere(case, failure)
+
+
+def _less_than_elsewhere(case: Case, failure: Failure | None
+                         ) -> tuple[Distribution, list[str], list[str]] | None:
+    """Find a part that the same version has in another environment, where no RECORD tells what belongs here."""
+    owner = case.distribution_of(case.file_of(failure.top)) if failure is not None else None
+    if failure is None or owner is None or owner.editable or case.record(owner).rows:
+        return None
+    part = failure.module.replace(".", "/")
+    wanted = [f"{part}/{failure.name}"] if failure.name else []
+    wanted += [part] if "." in failure.module else []
+    for other in case.elsewhere(failure.top):
+        if other.name != owner.name or other.version != owner.version:
+            continue
+        for site in case.neighbours.sites(other.environment):
+            for row in (f"{w}{e}" for w in wanted for e in (".py", "/__init__.py", *case.finder.suffixes)):
+                place = case.machine.path.join(site, *row.split("/"))
+                if case.machine.is_file(place) and not case.machine.exists(case.record(owner).absolute(row)):
+                    return owner, [row, place], [row]
+    return None
 
 
 def _without_start(case: Case, failure: Failure | None) -> tuple[Distribution, list[str], list[str]] | None:
@@ -141,6 +162,9 @@ def files_missing(case: Case, failure: Failure | None) -> Finding | None:
     if found is None or len(found[1]) == len(found[2]):
         return None
     owner, listed, missing = found
+    if not case.record(owner).rows:
+        return _gone(case, "files-missing", owner, listed, missing,
+                     f"{owner.name} {owner.version} lacks a file that this version has: {missing[0]}.")
     verb = "is" if len(missing) == 1 else "are"
     return _gone(case, "files-missing", owner, listed, missing,
                  f"{len(missing)} of the {len(listed)} files of {owner.name} {owner.version} {verb} "
@@ -172,7 +196,8 @@ def _gone(case: Case, slug: str, owner: Distribution, listed: list[str], missing
     in_the_way = _in_the_way(case, [record.absolute(p) for p in missing])
     return Finding(
         slug, "warning" if case.obs.outcome == "imports" else "error", confidence, because,
-        (Evidence(f"RECORD lists {len(listed)} files that it needs", record.path),
+        (Evidence(f"RECORD lists {len(listed)} files that it needs", record.path) if record.rows else
+         Evidence(f"the same version has it in {listed[-1]}", listed[-1]),
          *[Evidence(f"{path} stands where a folder belongs; it is {what}", path)
            for path, what in in_the_way.items()],
          *[Evidence(f"{p} is not there", record.absolute(p)) for p in missing[:4]]),
@@ -201,6 +226,8 @@ def _suspects(case: Case, failure: Failure | None) -> list[str]:
     files: list[str | None] = []
     for error in case.obs.chain:
         files.append(error.path)
+        named = _FILE_FIRST.match(error.message)  # a library that lies beside it
+        files += [str(case.machine.path.normpath(named.group(1)))] if named else []
         files += [f.file for f in reversed(own_frames(error.frames)[-3:])]
     files += [f.file for f in reversed(own_frames(case.obs.stack)[-3:])]
     if failure is not None:
@@ -397,7 +424,13 @@ def mixed_install(case: Case, failure: Failure | None) -> Finding | None:
         return None
     if failure is not None and is_absent(case, failure):
         return _interrupted(case, failure) or _asked_by_changed(case, failure)
+    error = case.obs.error
+    if error is not None and error.type.endswith("Warning"):
+        return None  # made an exception by a setting: the code is as it was
     for owner in _owners(case, failure):
+        stray = _stray_package(case, owner)
+        if stray is not None:
+            return stray
         twins = _twins(case, owner)
         if len(twins) > 1:
             newest = max(twins, key=lambda d: _version_key(d.version))
@@ -439,6 +472,25 @@ def _asked_by_changed(case: Case, failure: Failure) -> Finding | None:
             normal_name(requirement_name(r)) in names for r in owner.requires):
         return None
     return _written_over(case, owner, [row])
+
+
+def _stray_package(case: Case, owner: Distribution) -> Finding | None:
+    """Find a folder that hides a distribution's module of one file, in the same site folder."""
+    record, m = case.record(owner), case.machine
+    for name in owner.modules:
+        folder = m.path.join(owner.location, name)
+        if f"{name}.py" not in record.rows or any(r.startswith(f"{name}/") for r in record.rows):
+            continue
+        found = case.finder.find_in(owner.location, name)
+        if found is not None and found.kind == "package":
+            return Finding(
+                "mixed-install", "error", "certain",
+                f"The package {folder} hides {record.absolute(name + '.py')}, the module that {owner.name} "
+                f"{owner.version} installed, and belongs to no distribution.",
+                (Evidence("a folder comes before a file of the same name", found.path),
+                 Evidence(f"RECORD lists {name}.py, and nothing in {name}", record.path), *_what_broke(case)),
+                (remedies.set_aside(m, folder),))
+    return None
 
 
 def _twins(case: Case, owner: Distribution) -> list[Distribution]:

@@ -202,18 +202,15 @@ def _hidden_portion(case: Case, failure: Failure | None) -> Finding | None:
         if part is None or part.kind == "namespace" or (other.kind == "package" and not _declares(case, first)):
             continue
         owner = case.distribution_of(first.path)
-        if owner is not None:
-            todo = remedies.reinstall(case, owner.name, owner.version, "; if that brings the file back, take "
-                                      f"{first.path} away")
-            todo = (remedies.set_aside(case, first.path), *todo)
-        else:
-            todo = (remedies.set_aside(case, first.path),)
+        todo = remedies.reinstall(case, owner.name, owner.version, "; if that brings the file back, take "
+                                  f"{first.path} away") if owner is not None else ()
+        aside = remedies.set_aside(m, first.path, "so that all parts of the namespace are found")
         return Finding(
             "namespace-split", "error", "certain",
             f"{first.path} makes {head} a regular package, which hides the part of it in {folder}, where "
             f"{wanted} is.",
             (Evidence(f"{first.path} comes first", first.path),
-             Evidence(f"{part.path} stands behind it, and is not looked for", part.path)), todo)
+             Evidence(f"{part.path} stands behind it, and is not looked for", part.path)), (aside, *todo))
     return None
 
 

@@ -82,9 +82,10 @@ def interpreter_broken(facts: SeatFacts, machine: Machine,
         trouble = f"it ended before any import could be tried: {trouble}"
     if not trouble:
         return None
-    from kalyx.core.verdicts.startup import config_unreadable, hidden_at_start
+    from kalyx.core.verdicts.startup import config_unreadable, ended_by_start_code, hidden_at_start
 
-    closer = config_unreadable(facts, machine) or (observed and hidden_at_start(facts, machine, observed))
+    closer = config_unreadable(facts, machine) or (observed and (
+        hidden_at_start(facts, machine, observed) or ended_by_start_code(facts, machine, observed)))
     if closer:
         return closer
     env = facts.seat.launch.env if facts.seat.launch else machine.env

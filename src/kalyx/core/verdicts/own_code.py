@@ -6,12 +6,22 @@ import re
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Case
-from kalyx.core.model import Evidence, Finding, Frame, Remedy
+from kalyx.core.facts.modules import top_level
+from kalyx.core.model import Edit, Evidence, Finding, Frame, ObservedError, Remedy
+from kalyx.core.patterns import pattern
+from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure, own_frames
 from kalyx.core.verdicts.requirements import outgrown_in_use
 
 __all__ = ["circular_import", "crash", "hang", "raises", "relative_import_alone", "will_have"]
+
+_NOT_ITSELF = pattern(r"import of ([\w.]+) halted; None in sys\.modules|'([\w.]+)' is not a package")
+# Variables that are set everywhere, and whose values say nothing of a failure
+_EVERYWHERE = frozenset({
+    "HOME", "PATH", "PWD", "OLDPWD", "USER", "LOGNAME", "SHELL", "SHLVL", "TERM", "LANG", "LC_ALL", "_",
+    "HOSTNAME", "OSTYPE", "HOSTTYPE", "MACHTYPE", "VIRTUAL_ENV", "CONDA_DEFAULT_ENV", "CONDA_PREFIX",
+    "PYTHONPATH", "USERNAME", "OS", "COMPUTERNAME", "EDITOR"})
 
 
 def _place(case: Case, frames: tuple[Frame, ...]) -> tuple[Frame | None, str]:
@@ -150,7 +160,9 @@ def will_have(case: Case, module: str, name: str) -> bool:
         text = case.machine.read_text(file)
     except Unreadable:
         return True
-    if re.search(r"import \*|__getattr__|globals\(\)|\bexec\(|setattr\(", text) or binds(text, name):
+    if "import *" in text and not name.startswith("_"):  # a star brings no private names
+        return True
+    if re.search(r"__getattr__|globals\(\)|\bexec\(|setattr\(", text) or binds(text, name):
         return True
     parts = [n for folder in case.search_folders(module) for n in case.finder.names(folder)]
     return any(n.split(".")[0] == name for n in parts)
@@ -263,10 +275,52 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
                           e.frames[-1].file if e.frames else None,
                           e.frames[-1].line if e.frames else None)
                  for e in case.obs.chain[1:3]]
+    halted = _switched_off(case)
+    if halted is not None:
+        because = f"{because[:-1]}: something that ran before put another thing into sys.modules in its place."
+    variables = _variables_behind(case, error)
+    evidence += [Evidence(f"the variable {name} is {value!r}") for name, value in variables]
     return Finding(
-        "raises", "error", "certain", because, tuple(evidence),
-        (*outgrown_in_use(case), *_moved(error.message),
+        "raises", "error", "certain", because, (*evidence, *(halted[0] if halted else ())),
+        (*(halted[1] if halted else ()),
+         *[Remedy(f"Unset {name}, or give it another value.", "manual", changes=f"the variable {name}")
+           for name, _ in variables],
+         *outgrown_in_use(case), *_moved(error.message),
          Remedy(f"Read {place}: that is where it was raised.", "manual", changes="nothing")))
+
+
+def _variables_behind(case: Case, error: ObservedError) -> list[tuple[str, str]]:
+    """Return the variables of which the failure speaks: by name, by a value in quotes, by a warning raised."""
+    env = case.launch.env
+    found = [("PYTHONWARNINGS", env["PYTHONWARNINGS"])] if error.type.endswith("Warning") \
+        and "error" in env.get("PYTHONWARNINGS", "") else []
+    for name, value in sorted(env.items()):
+        quoted = len(value) > 2 and any(q + value + q in error.message for q in "'\"`")
+        named = "_" in name and re.search(rf"\b{re.escape(name)}\b", error.message) is not None
+        if (quoted or named) and name not in _EVERYWHERE:
+            found.append((name, value))
+    return found[:3]
+
+
+def _switched_off(case: Case) -> tuple[list[Evidence], list[Remedy]] | None:
+    """Find what puts something else into sys.modules than a module that is there: None switches it off."""
+    match = next((m for e in case.obs.chain if (m := _NOT_ITSELF.search(e.message))), None)
+    name = (match.group(1) or match.group(2)) if match else ""
+    if match is None or (match.group(2) and not case.search_folders(name)):
+        return None
+    from kalyx.core.facts.start_code import code_lines
+
+    evidence = [Evidence(f"{name} is here; sys.modules[{name!r}] held something else", case.file_of(name))]
+    found = [x for x in code_lines(case.machine, [x.path for x in case.layers])
+             if "sys.modules" in x.text and top_level(name) in x.text]
+    if len(found) != 1:
+        return evidence, []
+    code = found[0]
+    evidence.append(Evidence("it is run at every start, and names it", code.file, code.line or None))
+    if code.line:
+        return evidence, [Remedy(f"Switch that line of {code.file} off.", "edit",
+                                 edits=(Edit(code.file, code.text, f"# {code.text}"),), changes=code.file)]
+    return evidence, [remedies.set_aside(case.machine, code.file, "so that the import is left alone")]
 
 
 def _moved(message: str) -> list[Remedy]:

@@ -37,6 +37,8 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
     file = case.file_of(parent)
     if file is None:
         return None
+    if any(c.kind != "namespace" for c in case.finder.find_all(case.search_folders(parent), name)):
+        return None  # it is there: something else than this package stands in its place
     owner = case.distribution_of(file)
     held = sorted({n.split(".")[0] for folder in case.search_folders(parent)
                    for n in case.finder.names(folder) if n.split(".")[0].isidentifier()

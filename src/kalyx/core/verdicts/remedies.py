@@ -17,20 +17,21 @@ __all__ = ["build_again", "install", "make_readable", "move_seat", "quiet_flags"
 
 
 def quiet_flags(case: Case) -> tuple[str, ...]:
-    """Return -I where the start folder or PYTHONPATH would break pip itself.
+    """Return the flags without which pip itself would fail here: -I, -W ignore.
 
     A file that hides a module of the standard library from the person's import
     hides it from ``python -m pip`` run in the same folder too.
     """
     if case.version < (3, 4):
         return ()
+    calm = ("-W", "ignore") if "error" in case.launch.env.get("PYTHONWARNINGS", "") else ()  # pip warns too
     for layer in case.layers:
         if layer.layer in ("start", "pythonpath"):
             stems = {n.removesuffix(".py") for n in case.finder.names(layer.path)}
             for name in stems & (case.stdlib_names | {"pip"}):
                 if case.finder.find_in(layer.path, name) is not None:
-                    return ("-I",)
-    return ()
+                    return (*calm, "-I")
+    return calm
 
 
 def pip_command(case: Case) -> tuple[str, ...] | None:
@@ -114,10 +115,20 @@ def install(case: Case, requirement: str, *, why: str = "", options: tuple[str, 
     if case.seat.environment is not None and case.seat.environment.kind == "conda" and not options:
         said += (" It is a conda environment: where conda has the package too, conda is the "
                  "better way, as pip may change packages that conda counts on.")
+    if not _can_be_replaced(case, name):
+        options = tuple("--ignore-installed" if o == "--force-reinstall" else o for o in options) or (
+            "--ignore-installed",)
     affected = "".join(dict.fromkeys(_others_affected(case, r) for r in (requirement, *beside)))
     return (Remedy(said, "command", argv=(*command, "install", *options, requirement, *beside),
                    changes=f"adds {', '.join([name, *map(requirement_name, beside)])}, and what "
                    f"{'they require' if beside else 'it requires'}, to {case.prefix}{affected}"),)
+
+
+def _can_be_replaced(case: Case, name: str) -> bool:
+    """Whether pip knows which files of a distribution to remove first: only RECORD tells."""
+    here = case.distribution_named(requirement_name(name) or name)
+    return here is None or not here.metadata.endswith(".dist-info") or case.machine.is_file(
+        case.machine.path.join(here.metadata, "RECORD"))
 
 
 def _others_affected(case: Case, requirement: str) -> str:
@@ -162,7 +173,8 @@ def reinstall(case: Case, name: str, version: str, reason: str, sign: str = "=="
     if command is None or managed_marker(case) is not None:
         return install(case, wanted)
     other = {">=": " or newer", "<=": " or older"}.get(sign, "")
-    argv, changes = (*command, "install", "--force-reinstall", "--no-deps", wanted), ""
+    force = "--force-reinstall" if _can_be_replaced(case, name) else "--ignore-installed"
+    argv, changes = (*command, "install", force, "--no-deps", wanted), ""
     if in_the_way:
         argv, changes = _after_removal(case, in_the_way, argv), f", removes {', '.join(in_the_way)}"
     return (Remedy(f"Install {name} {version}{other} again {reason}.", "command", argv=argv,
@@ -229,12 +241,12 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
                   changes="which interpreter the editor runs")
 
 
-def set_aside(case: Case, path: str) -> Remedy:
-    """Return the command that gives a file an ending by which Python does not find it."""
+def set_aside(machine: Machine, path: str, why: str = "so that Python does not find it") -> Remedy:
+    """Return the command that gives a file or folder an ending by which Python does not find it."""
     new = path + ".unused"
-    argv = ("cmd", "/c", "move", path, new) if case.machine.platform == "win32" else ("mv", path, new)
-    return Remedy(f"Set {path} aside, so that all parts of the namespace are found.", "command", argv=argv,
-                  changes=f"renames {path} to {case.machine.path.basename(new)}")
+    argv = ("cmd", "/c", "move", path, new) if machine.platform == "win32" else ("mv", path, new)
+    return Remedy(f"Set {path} aside, {why}.", "command", argv=argv,
+                  changes=f"renames {path} to {machine.path.basename(new)}")
 
 
 def remove_file(case: Case, path: str, why: str) -> Remedy:

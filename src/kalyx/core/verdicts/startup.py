@@ -5,15 +5,16 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.layers import pythonpath_of
+from kalyx.core.facts.layers import pythonpath_of, visible_sites
 from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.facts.searchpath import usual_stdlib
 from kalyx.core.facts.seats import SeatFacts
+from kalyx.core.facts.start_code import code_lines, not_text, runs_through
 from kalyx.core.machine import Machine
-from kalyx.core.model import Evidence, Finding, Interpreter, Observation, Remedy
-from kalyx.core.verdicts.remedies import rename_file
+from kalyx.core.model import Edit, Evidence, Finding, Interpreter, Observation, Remedy
+from kalyx.core.verdicts.remedies import rename_file, set_aside
 
-__all__ = ["config_unreadable", "hidden_at_start"]
+__all__ = ["config_unreadable", "ended_by_start_code", "hidden_at_start"]
 
 _FILE_OF_MODULE = re.compile(r" from '[\w.]+' \(([^()]+)\)|module '[\w.]+' from '([^']+)'")
 
@@ -59,6 +60,37 @@ def _hidden(machine: Machine, file: str, folder: str, layer: str, genuine: str, 
                    "Python loads when it starts.", evidence,
                    (Remedy(f"Take {folder} out of PYTHONPATH, where that is set.", "manual",
                            changes="the variable PYTHONPATH"),))
+
+
+def ended_by_start_code(facts: SeatFacts, machine: Machine, observed: Observation) -> Finding | None:
+    """Find the code of the environment's own that ends the interpreter at every start: each is tried."""
+    interpreter, launch, m = facts.seat.interpreter, facts.seat.launch, machine
+    if interpreter is None or launch is None or observed.outcome != "no-start":
+        return None
+    folders = [*visible_sites(m, interpreter), *pythonpath_of(m, launch.env, launch.cwd)]
+    for file in not_text(m, folders) if "UnicodeDecodeError" in observed.output else ():
+        return _ended(interpreter, file, 0, "it is not text in UTF-8", observed.trouble, set_aside(m, file))
+    for line in code_lines(m, folders):
+        through, ran = runs_through(m, interpreter.path, line, dict(launch.env))
+        if through:
+            continue
+        said = ran.complaint() or f"it ended with status {ran.status}"
+        todo = set_aside(m, line.file, "so that Python starts without it")
+        if line.line:
+            todo = Remedy(f"Switch that line of {line.file} off.", "edit",
+                          edits=(Edit(line.file, line.text, f"# {line.text}"),), changes=line.file)
+        return _ended(interpreter, line.file, line.line, said, observed.trouble, todo)
+    return None
+
+
+def _ended(interpreter: Interpreter, file: str, line: int, why: str, trouble: str, todo: Remedy) -> Finding:
+    place = f"line {line} of {file}" if line else file
+    evidence = [Evidence("it is run at every start (the site module)", file, line or None)]
+    if why not in trouble:
+        evidence.append(Evidence(f"run alone, it ends the interpreter: {why}", file, line or None))
+    return Finding("interpreter-broken", "error", "certain",
+                   f"The interpreter {interpreter.path} cannot start: {place}, which it reads at every start, "
+                   "ends it.", (*evidence, Evidence(trouble, interpreter.path)), (todo,))
 
 
 def config_unreadable(facts: SeatFacts, machine: Machine) -> Finding | None:

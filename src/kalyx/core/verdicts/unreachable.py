@@ -78,6 +78,8 @@ def _site_off(case: Case, name: str, prefix: str, folder: str) -> Finding:
     elif home and not flags.get("ignore_environment"):
         why = Evidence(f"the variable PYTHONHOME is {home!r}: it sends the interpreter to another place")
         todo = (Remedy("Unset PYTHONHOME where it is set.", "manual", changes="the variable PYTHONHOME"),)
+    elif (taken := _taken_off(case)) is not None:
+        why, todo = taken
     else:
         there = m.is_file(config)
         why = Evidence(f"{config} {'does not name a home that works' if there else 'is not there'}, so the "
@@ -91,6 +93,31 @@ def _site_off(case: Case, name: str, prefix: str, folder: str) -> Finding:
         f"{name} is in {folder}, the environment's own folder, and that is not on the search path.",
         (Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder), why,
          *searched(case)), todo)
+
+
+def _taken_off(case: Case) -> tuple[Evidence, tuple[Remedy, ...]] | None:
+    """Find code that takes folders off the path at every start, where pyvenv.cfg is as it should be."""
+    from kalyx.core.facts.start_code import code_lines
+
+    m, config = case.machine, find_venv_config(case.machine, case.python)
+    if config is None or not config.home or not m.same(config.prefix, case.prefix) \
+            or not m.exists(config.home):
+        return None
+    sites = [*site_folders(m, case.prefix, version=str(case.obs.who.get("version"))),
+             *[x.path for x in case.layers]]
+    found = [x for x in code_lines(m, sites) if "sys.path" in x.text]
+    if not found:
+        return None
+    first = found[0]
+    why = Evidence("it is run at every start, and changes sys.path", first.file, first.line or None)
+    if len(found) > 1:
+        places = ", ".join(f"{x.file}:{x.line}" if x.line else x.file for x in found)
+        return why, (Remedy(f"Take out what removes folders from sys.path: one of {places}.", "manual",
+                            changes="what Python runs at its start"),)
+    if not first.line:
+        return why, (remedies.set_aside(m, first.file, "so that the path stays whole"),)
+    return why, (Remedy(f"Switch that line of {first.file} off.", "edit",
+                        edits=(Edit(first.file, first.text, f"# {first.text}"),), changes=first.file),)
 
 
 def _closed_link(case: Case, name: str) -> Finding | None:
@@ -136,7 +163,11 @@ def packages_of_another_version(case: Case, failure: Failure | None) -> Finding 
         if config is not None and config.version:
             evidence.append(Evidence(f"the environment was made with Python {config.version}", config.path,
                                      config.lines.get("version") or config.lines.get("version_info")))
-        wanted = f"{owner.name}=={owner.version}" if owner else name
+        from kalyx.core.facts.markers import suits
+
+        wanted = owner.name if owner else name
+        if owner is not None and suits(owner.requires_python, str(case.obs.who.get("version"))):
+            wanted = f"{owner.name}=={owner.version}"
         return Finding(
             "env-version-skew", "error", "certain",
             f"{name} is in {case.environment_name}, but under {version}, and its interpreter is Python "
@@ -394,8 +425,10 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
                 f"Install the project itself, so that it can be imported from anywhere ({built} "
                 "is there).", "command", argv=(*command, "install", "-e", root),
                 changes=f"links {root} into {case.prefix}"))
-        todo.append(Remedy(f"Start Python from {place}, where {name} lies, or add that folder to "
-                           "PYTHONPATH.", "manual", changes="where imports are looked for"))
+        off = _switched_off(case) if m.same(place, folder) else ""
+        says = f"Start Python without {off}, which keeps {place} off the path." if off else (
+            f"Start Python from {place}, where {name} lies, or add that folder to PYTHONPATH.")
+        todo.append(Remedy(says, "manual", changes="where imports are looked for"))
         return Finding(
             "own-code-unreachable", "error", "certain",
             f"{name} is your own code in {found}, and no part of this seat's search path "
@@ -434,11 +467,18 @@ def _asked(case: Case, failure: Failure) -> list[Evidence]:
     return [Evidence(case.code_line(frame.file, frame.line), frame.file, frame.line)] if frame else []
 
 
-def _start_evidence(case: Case, folder: str) -> Evidence:
+def _switched_off(case: Case) -> str:
+    """Return what keeps the start folder off the path, empty where nothing does."""
     flags = case.obs.who.get("flags", {})
-    if flags.get("isolated") or flags.get("safe_path"):
-        how = " ".join(case.launch.argv[1:]) or "the variable PYTHONSAFEPATH"
-        return Evidence(f"{folder} is not on the path, as {how} switches the start folder off", folder)
+    if not flags.get("isolated") and not flags.get("safe_path"):
+        return ""
+    return " ".join(case.launch.argv[1:]) or "the variable PYTHONSAFEPATH"
+
+
+def _start_evidence(case: Case, folder: str) -> Evidence:
+    off = _switched_off(case)
+    if off:
+        return Evidence(f"{folder} is not on the path, as {off} switches the start folder off", folder)
     return Evidence(f"Python was started with {folder} as its start folder", folder)
 
 
