@@ -315,6 +315,26 @@ class Case:
                     found.append(distribution)
         return found
 
+    def part_elsewhere(self, rows: Sequence[str], name: str | None = None, version: str | None = None
+                       ) -> tuple[str, str] | None:
+        """Return a file that another environment has and this seat has not: its row and its path there.
+
+        `rows` are paths in a site folder, without ending; with a `name` and `version` only where that
+        distribution brings it.
+        """
+        m = self.machine
+        tops = dict.fromkeys(row.split("/")[0] for row in rows)
+        files = [row + ending for row in rows for ending in (".py", "/__init__.py", *self.finder.suffixes)]
+        for other in (e for top in tops for e in self.elsewhere(top)):
+            if (name and other.name != name) or (version and other.version != version):
+                continue
+            for site in self.neighbours.sites(other.environment):
+                for row in files:
+                    if m.is_file(m.path.join(site, row)) and not any(
+                            m.exists(m.path.join(x.path, row)) for x in self.layers):
+                        return row, str(m.path.join(site, row))
+        return None
+
     def elsewhere(self, module: str) -> Sequence[Elsewhere]:
         """Return the other environments that have a module.
 

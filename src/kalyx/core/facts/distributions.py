@@ -9,7 +9,7 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine
 from kalyx.core.model import Distribution
 from kalyx.core.patterns import pattern
-from kalyx.core.record import dataclass
+from kalyx.core.record import dataclass, replace
 
 __all__ = ["Shelf", "ZipShelf", "mapped_modules", "normal_name", "open_shelf", "requirement_name"]
 
@@ -153,7 +153,8 @@ class Shelf:
 
         m, name = self.machine, entry.rsplit(".", 1)[0].split("-")[0]
         usual = {name, normal_name(name).replace("-", "_"), module_for(normal_name(name)) or name}
-        return {n for n in usual if any(m.exists(m.path.join(self.folder, n + e)) for e in ("", ".py"))}
+        return {n for n in usual if m.is_folder(m.path.join(self.folder, n))
+                or m.is_file(m.path.join(self.folder, n + ".py"))}
 
     def read(self, entry: str) -> Distribution | None:
         """Read one distribution; None when its metadata has no name."""
@@ -165,8 +166,11 @@ class Shelf:
         m = self.machine
         path = m.path.join(self.folder, entry)
         heads = parse_heads(self._heads(entry))
-        if not heads.name:
-            return None
+        if not heads.name:  # damaged: the folder's own name says the least of it (PEP 376)
+            name, dash, version = entry.removesuffix(".dist-info").partition("-")
+            if not dash or not entry.endswith(".dist-info"):
+                return None
+            heads = replace(heads, name=name, version=version)
         source = self._source(entry)
         requires = heads.requires or parse_egg_requires(self._text(entry, "requires.txt"))
         return Distribution(

@@ -13,6 +13,7 @@ from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import is_absent
 from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure, own_frames
+from kalyx.core.verdicts.requirements import conflict_in_use
 
 __all__ = ["file_corrupt", "files_missing", "metadata_only", "mixed_install"]
 
@@ -54,15 +55,8 @@ def _less_than_elsewhere(case: Case, failure: Failure | None
     part = failure.module.replace(".", "/")
     wanted = [f"{part}/{failure.name}"] if failure.name else []
     wanted += [part] if "." in failure.module else []
-    for other in case.elsewhere(failure.top):
-        if other.name != owner.name or other.version != owner.version:
-            continue
-        for site in case.neighbours.sites(other.environment):
-            for row in (f"{w}{e}" for w in wanted for e in (".py", "/__init__.py", *case.finder.suffixes)):
-                place = case.machine.path.join(site, *row.split("/"))
-                if case.machine.is_file(place) and not case.machine.exists(case.record(owner).absolute(row)):
-                    return owner, [row, place], [row]
-    return None
+    found = case.part_elsewhere(wanted, owner.name, owner.version) if wanted else None
+    return (owner, list(found), [found[0]]) if found is not None else None
 
 
 def _without_start(case: Case, failure: Failure | None) -> tuple[Distribution, list[str], list[str]] | None:
@@ -142,11 +136,36 @@ def metadata_only(case: Case, failure: Failure | None) -> Finding | None:
     What to do: Install the package again; pip alone believes that it is there, so it must be forced.
     """
     found = _incomplete(case, failure)
-    if found is None or len(found[1]) != len(found[2]):
+    if found is None:
+        return _without_anything(case, failure)
+    if len(found[1]) != len(found[2]):
         return None
     owner, listed, missing = found
     return _gone(case, "metadata-only", owner, listed, missing,
                  f"Of {owner.name} {owner.version} only the metadata is left; none of its code is there.")
+
+
+def _without_anything(case: Case, failure: Failure | None) -> Finding | None:
+    """Find metadata that has lost even the list of its files, of a module that is not there."""
+    if failure is None or not is_absent(case, failure):
+        return None
+    for layer in case.layers:
+        shelf, names = case.shelf(layer), (failure.top, tables.distribution_for(failure.top))
+        owner = next((d for n in names if n and layer.layer in INSTALLED and (d := shelf.named(n))), None)
+        if owner is None or owner.modules or owner.editable or case.record(owner).rows:
+            continue
+        package = case.machine.path.join(layer.path, failure.top)
+        in_the_way = _in_the_way(case, [case.machine.path.join(package, "__init__.py")])
+        evidence = [Evidence("it lists no files", owner.metadata),
+                    Evidence(f"{package} is no package", package)]
+        evidence += [Evidence(f"{path} is {what}", path) for path, what in in_the_way.items()]
+        return Finding(
+            "metadata-only", "error", "certain",
+            f"Of {owner.name} {owner.version} only metadata is left, and not all of that; {failure.top} is not "
+            "there.", tuple(evidence),
+            remedies.reinstall(case, owner.name, owner.version, "to have its files",
+                               in_the_way=tuple(in_the_way)))
+    return None
 
 
 @cause("files-missing", "D", "RECORD lists files that are not there", rank=24)
@@ -432,7 +451,7 @@ def mixed_install(case: Case, failure: Failure | None) -> Finding | None:
         if stray is not None:
             return stray
         twins = _twins(case, owner)
-        if len(twins) > 1:
+        if len(twins) > 1 and conflict_in_use(case, failure) is None:
             newest = max(twins, key=lambda d: _version_key(d.version))
             named = " and ".join(f"{d.name} {d.version}" for d in twins)
             return Finding(

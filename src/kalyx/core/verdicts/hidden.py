@@ -38,6 +38,10 @@ def hidden_by_file(case: Case, failure: Failure | None) -> Finding | None:
     wanted = top_level(case.obs.module)
     for name in _suspects(case, wanted):
         pair = _hidden_pair(case, name)
+        if pair is None and failure is not None and name == failure.top:
+            taken = _taken_for(case, failure)
+            if taken is not None:
+                return taken
         if pair is None:
             continue
         own, hidden = pair
@@ -88,6 +92,26 @@ def _hidden_pair(case: Case, name: str) -> tuple[str, str] | None:
             None if case.machine.is_within(own.path, editable.source) else
             (own.path, editable.source))
     return own.path, hidden.path
+
+
+def _taken_for(case: Case, failure: Failure) -> Finding | None:
+    """Find a person's own file that is taken for a package which is not here, and has not what is asked."""
+    name = failure.top
+    found = case.candidates(name)
+    if not found or found[0][0] != "start" or found[0][1].kind != "module" \
+            or ("." not in failure.module and failure.name is None):
+        return None
+    rows = [failure.module.replace(".", "/")] if "." in failure.module else [name]
+    there = case.part_elsewhere(rows)
+    if there is None:
+        return None
+    own = found[0][1].path
+    return Finding(
+        "hidden-by-file", "error", "likely",
+        f"Your own {own} is taken for {name}, which is not in {case.environment_name}.",
+        (Evidence(f"{own} comes first: its folder is where Python was started", own),
+         Evidence("what it is taken for is here, in another environment", there[1]),
+         Evidence(failure.error.message)), (remedies.rename_file(case.machine, own),))
 
 
 def _really_hidden(case: Case, layer: str, other: Candidate, own: Candidate) -> bool:

@@ -160,6 +160,8 @@ def will_have(case: Case, module: str, name: str) -> bool:
         text = case.machine.read_text(file)
     except Unreadable:
         return True
+    if case.part_elsewhere([f"{module.replace('.', '/')}/{name}"]):
+        return False  # a file of its own, which is lost here
     if "import *" in text and not name.startswith("_"):  # a star brings no private names
         return True
     if re.search(r"__getattr__|globals\(\)|\bexec\(|setattr\(", text) or binds(text, name):

@@ -16,6 +16,10 @@ __all__ = ["build_again", "install", "make_readable", "move_seat", "quiet_flags"
            "remove_file", "rename_file", "restore_library", "set_aside"]
 
 
+# What pip itself imports of an environment where it is there, and stumbles over where that is damaged
+BREAK_PIP = {"attrs": ("attr", "attrs")}
+
+
 def quiet_flags(case: Case) -> tuple[str, ...]:
     """Return the flags without which pip itself would fail here: -I, -W ignore.
 
@@ -115,13 +119,37 @@ def install(case: Case, requirement: str, *, why: str = "", options: tuple[str, 
     if case.seat.environment is not None and case.seat.environment.kind == "conda" and not options:
         said += (" It is a conda environment: where conda has the package too, conda is the "
                  "better way, as pip may change packages that conda counts on.")
+    if not options and not beside and "[" not in requirement and _is_satisfied(case, requirement):
+        options = ("--force-reinstall", "--no-deps")
     if not _can_be_replaced(case, name):
         options = tuple("--ignore-installed" if o == "--force-reinstall" else o for o in options) or (
             "--ignore-installed",)
+    argv, removed = (*command, "install", *options, requirement, *beside), _unreadable_metadata(case, name)
+    if removed:
+        argv = _after_removal(case, removed, argv)
     affected = "".join(dict.fromkeys(_others_affected(case, r) for r in (requirement, *beside)))
-    return (Remedy(said, "command", argv=(*command, "install", *options, requirement, *beside),
+    return (Remedy(said, "command", argv=argv,
                    changes=f"adds {', '.join([name, *map(requirement_name, beside)])}, and what "
-                   f"{'they require' if beside else 'it requires'}, to {case.prefix}{affected}"),)
+                   f"{'they require' if beside else 'it requires'}, to {case.prefix}"
+                   f"{', removes ' + ', '.join(removed) if removed else ''}{affected}"),)
+
+
+def _unreadable_metadata(case: Case, name: str) -> tuple[str, ...]:
+    """Return the metadata folder over which pip would stumble: it has no METADATA any more."""
+    here = case.distribution_named(requirement_name(name) or name)
+    lost = here is not None and here.metadata.endswith(".dist-info") and not case.machine.is_file(
+        case.machine.path.join(here.metadata, "METADATA"))
+    return (here.metadata,) if here is not None and lost else ()
+
+
+def _is_satisfied(case: Case, requirement: str) -> bool:
+    """Whether pip would find a requirement met, and do nothing."""
+    here = case.distribution_named(requirement_name(requirement)) if requirement_name(requirement) else None
+    if here is None:
+        return False
+    from kalyx.core.facts.markers import is_met
+
+    return is_met(requirement, here.version) is not False
 
 
 def _can_be_replaced(case: Case, name: str) -> bool:
@@ -175,19 +203,30 @@ def reinstall(case: Case, name: str, version: str, reason: str, sign: str = "=="
     other = {">=": " or newer", "<=": " or older"}.get(sign, "")
     force = "--force-reinstall" if _can_be_replaced(case, name) else "--ignore-installed"
     argv, changes = (*command, "install", force, "--no-deps", wanted), ""
+    in_the_way += _unreadable_metadata(case, name)
+    if name in BREAK_PIP:
+        in_the_way = tuple(f for m in BREAK_PIP[name] if (f := _package_folder(case, name, m)))
     if in_the_way:
         argv, changes = _after_removal(case, in_the_way, argv), f", removes {', '.join(in_the_way)}"
     return (Remedy(f"Install {name} {version}{other} again {reason}.", "command", argv=argv,
                    changes=f"replaces the files of {name} in {case.prefix}{changes}"),)
 
 
+def _package_folder(case: Case, name: str, module: str) -> str | None:
+    """Return the folder of a distribution's package, where it is there."""
+    here = case.distribution_named(name)
+    folder = case.machine.path.join(here.location, module) if here else ""
+    return folder if folder and case.machine.is_folder(folder) else None
+
+
 def _after_removal(case: Case, paths: Sequence[str], argv: tuple[str, ...]) -> tuple[str, ...]:
-    """Return a command line that removes files, then runs another."""
+    """Return a command line that removes files and folders, then runs another."""
     if case.machine.platform == "win32":
-        return ("cmd", "/c", "del", *paths, "&&", *argv)
+        remove = ("rmdir", "/s", "/q") if all(map(case.machine.is_folder, paths)) else ("del",)
+        return ("cmd", "/c", *remove, *paths, "&&", *argv)
     import shlex
 
-    return ("sh", "-c", f"{shlex.join(['rm', *paths])} && {shlex.join(argv)}")
+    return ("sh", "-c", f"{shlex.join(['rm', '-r', *paths])} && {shlex.join(argv)}")
 
 
 def restore_library(case: Case, folder: str, name: str) -> tuple[Remedy, ...]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.interpreters import python_in
 from kalyx.core.facts.layers import LinkLine, link_lines, site_folders, user_site
@@ -165,7 +166,8 @@ def packages_of_another_version(case: Case, failure: Failure | None) -> Finding 
                                      config.lines.get("version") or config.lines.get("version_info")))
         from kalyx.core.facts.markers import suits
 
-        wanted = owner.name if owner else name
+        named = next((e.name for e in case.elsewhere(name) if e.name), tables.distribution_for(name))
+        wanted = owner.name if owner else named or name
         if owner is not None and suits(owner.requires_python, str(case.obs.who.get("version"))):
             wanted = f"{owner.name}=={owner.version}"
         return Finding(
