@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.accidents import ACCIDENTS, MISHAPS, NEEDS_WHOLE, planted
 from tests.damage import MORE_SITUATIONS
 from tests.healthy import MORE_HEALTHY
 from tests.projects import PROJECTS
@@ -27,7 +28,7 @@ from tests.support.build import (
 )
 
 
-@pytest.mark.parametrize("case", [*SITUATIONS, *MORE_SITUATIONS, *PROJECTS], ids=lambda s: s.slug)
+@pytest.mark.parametrize("case", [*SITUATIONS, *MORE_SITUATIONS, *PROJECTS, *MISHAPS], ids=lambda s: s.slug)
 def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
     """The primary cause is right; the first remedy, carried out as given, mends it."""
     lab = world.venv("lab", pip=case.remedy is not None)
@@ -58,8 +59,50 @@ def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
         assert (after["status"], after["exit"]) == ("ok", 0), after
 
 
+PAIRS = [(a, b) for n, a in enumerate(ACCIDENTS) for b in list(ACCIDENTS)[n + 4::7]]
+
+
+@pytest.mark.parametrize("both", PAIRS, ids=" and ".join)
+def test_first_remedies_lead_out(both: tuple[str, str], world: World) -> None:
+    """Of two accidents at once one is found after the other, and each first remedy is a step."""
+    lab = world.venv("lab", pip=True)
+    world.activate(lab)
+    site = planted(world, lab)
+    for name in both:
+        if name not in NEEDS_WHOLE or (site / "soilbook" / "ground.py").is_file():
+            ACCIDENTS[name][0](world, site)
+    steps = []
+    for _ in range(6):
+        document = world.answer("why", "seedling")
+        if document["exit"] == 0:
+            break
+        first = document["result"]["imports"][0]["causes"][0]
+        steps.append((first["cause"], first["because"]))
+        assert steps.count(steps[-1]) == 1, steps
+        _carry_out(first["remedies"][0], first["remedies"][0]["kind"], world)
+    assert (document["status"], document["exit"]) == ("ok", 0), steps
+    assert run([python_of(lab), "-c", "import seedling"], cwd=world.project, env=world.env).returncode == 0
+
+
+@pytest.mark.parametrize(("variable", "value", "code"), [
+    ("SEED_MODE", "tropical", "import os\nraise ValueError(f'{os.environ[\"SEED_MODE\"]!r} is not a mode')\n"),
+    ("SEED_ROWS", "0", "raise RuntimeError('SEED_ROWS must be more than nothing')\n"),
+    ("PYTHONWARNINGS", "error::FutureWarning", "import warnings\nwarnings.warn('it changes', FutureWarning)\n"),
+])
+def test_variable_behind_a_failure(variable: str, value: str, code: str, world: World) -> None:
+    """Where an exception speaks of a variable, that is evidence, and the first thing to change."""
+    lab = world.venv("lab")
+    world.activate(lab)
+    write(site_of(lab) / "germkit.py", code)
+    first = world.answer("why", "germkit", env={variable: value})["result"]["imports"][0]["causes"][0]
+    assert first["cause"] == "raises" and first["remedies"][0]["do"].startswith(f"Unset {variable}")
+    assert f"the variable {variable} is {value!r}" in [e["says"] for e in first["evidence"]]
+    assert world.answer("why", "germkit", env={variable: "once" if value[:1] == "e" else ""})["exit"] == int(
+        value[:1] != "e")
+
+
 def _carry_out(remedy: dict, kind: str, world: World) -> None:
-    assert remedy["kind"] == kind
+    assert remedy["kind"] == kind != "manual"
     for edit in remedy["edits"]:
         text = Path(edit["path"]).read_text()
         assert text.count(edit["before"]) == 1

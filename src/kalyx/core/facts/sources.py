@@ -389,15 +389,18 @@ def _dotted(node: ast.AST | None) -> str:
     return ".".join([node.id, *parts])
 
 
-def defined_names(machine: Machine, source: str) -> dict[str, int]:
-    """Return the names that a source file plainly defines at its top level, with their lines."""
+def defined_names(machine: Machine, source: str, *, perhaps: bool = False) -> dict[str, int]:
+    """Return the names that a source file plainly defines at its top level, with their lines.
+
+    With `perhaps`, also those that it defines under a condition.
+    """
     try:
-        return names_in_text(machine.read_text(source, SOURCE_LIMIT))
+        return names_in_text(machine.read_text(source, SOURCE_LIMIT), perhaps=perhaps)
     except Unreadable:
         return {}
 
 
-def names_in_text(text: str) -> dict[str, int]:
+def names_in_text(text: str, *, perhaps: bool = False) -> dict[str, int]:
     """Return the names that a source text plainly defines at its top level, with their lines."""
     found: dict[str, int] = {}
     try:
@@ -406,7 +409,7 @@ def names_in_text(text: str) -> dict[str, int]:
         lines = enumerate(text.splitlines(), 1)
         plain = ((n, _DEFINES.match(line)) for n, line in lines)
         return {m.group(1) or m.group(2): n for n, m in plain if m}
-    for node in tree.body:
+    for node in _statements(tree.body) if perhaps else tree.body:
         if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef)):
             found.setdefault(node.name, node.lineno)
         elif isinstance(node, (ast.Assign, ast.AnnAssign)) and (
@@ -421,6 +424,16 @@ def names_in_text(text: str) -> dict[str, int]:
             for target in node.targets:
                 found.pop(getattr(target, "id", ""), None)
     return found
+
+
+def _statements(body: list[ast.stmt]) -> Iterator[ast.stmt]:
+    """Yield the statements of a body, those under its conditions among them."""
+    for node in body:
+        yield node
+        if isinstance(node, (ast.If, ast.Try, ast.With)):
+            for part in ("body", "handlers", "orelse", "finalbody"):
+                inner = getattr(node, part, [])
+                yield from _statements([s for h in inner for s in h.body] if part == "handlers" else inner)
 
 
 def binds(text: str, name: str) -> bool:

@@ -19,6 +19,8 @@ from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel
 from packaging.version import Version
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.distributions import parse_heads
+from kalyx.core.facts.markers import suits
 from kalyx.core.facts.sources import names_in_text
 from kalyx.core.machine import Machine
 from kalyx.core.record import dataclass
@@ -66,13 +68,17 @@ class Wheelhouse:
                 found.setdefault(number, Wheel(name, number, path))
         return [found[number] for number in sorted(found, reverse=True)][:MOST_WHEELS]
 
-    def has(self, wheel: Wheel, module: str, name: str | None) -> bool:
-        """Whether a wheel has a module and, where one is given, the name in it; its files are read."""
+    def has(self, wheel: Wheel, module: str, name: str | None, version: str) -> bool:
+        """Whether a wheel is for a Python version and has a module and, where one is given, the name in it."""
         base = module.replace(".", "/")
         files = (f"{base}/__init__.py", f"{base}.py")
         try:
             with zipfile.ZipFile(io.BytesIO(self.machine.read_bytes(wheel.path, WHEEL_LIMIT))) as archive:
                 inside = set(archive.namelist())
+                heads = next((n for n in inside if n.endswith(".dist-info/METADATA")), None)
+                text = archive.read(heads).decode("utf-8", "replace") if heads else ""
+                if not suits(parse_heads(text).requires_python, version):
+                    return False
                 if name is None:
                     return any(n in inside for n in files) or any(n.startswith(base + ".") for n in inside)
                 part = (f"{base}/{name}.py", f"{base}/{name}/__init__.py")

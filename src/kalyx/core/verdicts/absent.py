@@ -106,6 +106,9 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
     if case.elsewhere(name):
         return None
     known = known_distribution(case, failure) or name
+    here = case.distribution_named(known)
+    if here is not None and any(m != name and m.lower() == name.lower() for m in here.modules):
+        return None  # it is installed: its module is only written otherwise
     count = len(case.neighbours.prefixes)
     return Finding(
         "not-installed", "error", "certain",

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
@@ -43,7 +45,7 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
     held = sorted({n.split(".")[0] for folder in case.search_folders(parent)
                    for n in case.finder.names(folder) if n.split(".")[0].isidentifier()
                    and not n.startswith("__")})
-    near = near_names(name, held)
+    near = _alike(name, held)
     what = f"{owner.name} {owner.version}" if owner else parent
     known = _known_versions(case, owner, failure)
     todo = [*known, *[write_import(case, failure, failure.module, f"{parent}.{n}") for n in near[:1]]]
@@ -58,6 +60,13 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
         "submodule-absent", "error", "certain", f"{what} has no module {failure.module}.",
         (Evidence(f"{parent} is {file}", file), Evidence(holds), *asker_evidence(case, failure)),
         tuple(todo))
+
+
+def _alike(name: str, names: Iterable[str]) -> list[str]:
+    """Return the nearest names of those that a module has: a few, so that more than one letter may differ."""
+    from difflib import get_close_matches
+
+    return near_names(name, names) or (get_close_matches(name, list(names), 1, 0.8) if len(name) > 6 else [])
 
 
 def _known_versions(case: Case, owner: Distribution | None, failure: Failure) -> list[Remedy]:
@@ -109,7 +118,7 @@ def _wheel_that_has(case: Case, owner: Distribution | None, failure: Failure) ->
               and normal_name(requirement_name(r)) == normal_name(owner.name)]
     for wheel in house.wheels_of(owner.name, str(case.obs.who["version"]), str(case.obs.who["implementation"])):
         if str(wheel.version) != owner.version and all(is_met(w, str(wheel.version)) for w in wishes) \
-                and house.has(wheel, failure.module, failure.name):
+                and house.has(wheel, failure.module, failure.name, str(case.obs.who["version"])):
             return list(remedies.install(case, f"{owner.name}=={wheel.version}",
                                          why=f", a version that has it, as its wheel {wheel.path} shows"))
     return []
@@ -170,8 +179,8 @@ def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
     file = case.file_of(failure.module)
     owner = case.distribution_of(file)
     what = f"{failure.module} ({owner.name} {owner.version})" if owner else failure.module
-    defined = defined_names(case.machine, file) if file and file.endswith(".py") else {}
-    near = near_names(failure.name, defined)
+    defined = defined_names(case.machine, file, perhaps=True) if file and file.endswith(".py") else {}
+    near = _alike(failure.name, defined)
     known = _known_versions(case, owner, failure)
     todo = [*known, *[write_import(case, failure, failure.name, n, whole=f"from {failure.module} import {n}")
                       for n in near[:1]]]

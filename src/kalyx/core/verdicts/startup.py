@@ -106,7 +106,7 @@ def config_unreadable(facts: SeatFacts, machine: Machine) -> Finding | None:
     except UnicodeDecodeError as error:
         base = interpreter.real_path or ""
         again = Remedy(f"Have {base} write it anew; the packages in the environment stay.", "command",
-                       argv=(base, "-m", "venv", config.prefix),
+                       argv=(base, "-m", "venv", "--without-pip", config.prefix),
                        changes=f"{config.path}, and the programs in the environment")
         if machine.platform == "win32" or machine.is_within(base, config.prefix):
             again = Remedy(f"Write {config.path} anew, as UTF-8: the line 'home = FOLDER', with the folder of "
