@@ -11,9 +11,11 @@ from __future__ import annotations
 import ast
 import json
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.path_changes import PathReader
+from kalyx.core.facts.syntax import dotted, parse
 from kalyx.core.machine import Machine
 from kalyx.core.patterns import pattern
 from kalyx.core.record import TYPE_CHECKING, dataclass, replace
@@ -23,8 +25,7 @@ if TYPE_CHECKING:
 
     _Item = tuple[ast.AST, str, tuple[int, int] | None]
 
-__all__ = ["ImportedName", "Source", "binds", "defined_names", "find_sources", "names_in_text", "package_root",
-           "read_source"]
+__all__ = ["ImportedName", "Source", "find_sources", "package_root", "read_source"]
 
 SOURCE_LIMIT = 8 * 1024 * 1024      # bytes of a script
 NOTEBOOK_LIMIT = 256 * 1024 * 1024  # bytes of a notebook; outputs make them large
@@ -35,7 +36,6 @@ PYTHON_CELLS = ("time", "timeit", "capture", "prun", "snakeviz", "memit", "mprun
 GUARDS = ("", "function", "try", "typing")
 _LINE_IMPORT = pattern(r"^(\s*)(?:from\s+(\.*[\w.]*)\s+import\s+([\w, ()*]+)|import\s+([\w., ]+))",
                           re.MULTILINE)
-_DEFINES = pattern(r"(?:async\s+)?(?:def|class)\s+(\w+)|(\w+)\s*(?::[^=]+)?=[^=]")
 _MAGIC = pattern(r"^(\s*)(?:[%!?]|[\w., ]+=\s*[%!]|.*\S\?{1,2}\s*$)")
 
 
@@ -216,7 +216,7 @@ class _Reader:
 
     def _call(self, node: ast.Call, guard: str, cell: int | None, text: str) -> None:
         """Read ``import_module("x")``, ``__import__("x")``, ``sys.path.append("folder")``."""
-        name = _dotted(node.func)
+        name = dotted(node.func)
         if name in ("importlib.import_module", "import_module", "__import__") and node.args:
             wanted = node.args[0]
             if isinstance(wanted, ast.Constant) and isinstance(wanted.value, str) and re.fullmatch(
@@ -224,7 +224,7 @@ class _Reader:
                 self._add(wanted.value, None, node.lineno, guard, cell, text)
         elif name in ("sys.path.append", "sys.path.insert", "path.append", "site.addsitedir",
                       "sys.path.extend") and node.args:
-            folder = _Evaluator(self.machine, self.path).folder(node.args[-1])
+            folder = PathReader(self.machine, self.path).folder(node.args[-1])
             if folder is None:
                 self.unread.append(node.lineno)
             else:
@@ -268,49 +268,6 @@ def package_root(machine: Machine, path: str) -> str:
     return str(folder)
 
 
-def parse(text: str) -> ast.Module:
-    """Parse source in a thread of a large stack: deeply nested code must not end the process.
-
-    Raises:
-        SyntaxError: it is not Python, as this version of it goes.
-        RecursionError, MemoryError: it is nested beyond measure.
-    """
-    import warnings
-
-    def work() -> ast.Module:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            return ast.parse(text)
-
-    if len(text) < 20_000:  # too little to nest deeply
-        return work()
-    return _with_large_stack(work)
-
-
-def _with_large_stack(work: Callable[[], ast.Module]) -> ast.Module:
-    import threading
-
-    answers: list[ast.Module] = []
-    errors: list[BaseException] = []
-
-    def run() -> None:
-        try:
-            answers.append(work())
-        except BaseException as error:
-            errors.append(error)
-
-    before = threading.stack_size(512 * 1024 * 1024)
-    try:
-        thread = threading.Thread(target=run)
-        thread.start()
-    finally:
-        threading.stack_size(before)
-    thread.join()
-    if errors:
-        raise errors[0]
-    return answers[0]
-
-
 def _inside(node: ast.AST, guard: str, instead_of: tuple[int, int] | None, flags: set[str]) -> Iterator[_Item]:
     """Yield the parts of a node, each with the guard that holds for it; `flags` tell what could be imported."""
     children: list[tuple[ast.AST, str]] = []
@@ -330,7 +287,7 @@ def _inside(node: ast.AST, guard: str, instead_of: tuple[int, int] | None, flags
         children = [*[(child, "typing") for child in node.body], *[(child, guard) for child in node.orelse]]
     elif isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.Lambda)):
         children = [(child, stronger(guard, "function")) for child in ast.iter_child_nodes(node)]
-    elif isinstance(node, ast.With) and any(_dotted(getattr(i.context_expr, "func", None)) in (
+    elif isinstance(node, ast.With) and any(dotted(getattr(i.context_expr, "func", None)) in (
             "suppress", "contextlib.suppress") for i in node.items):
         children = [(child, stronger(guard, "try")) for child in node.body]
     else:
@@ -363,171 +320,19 @@ def _catches_import_error(handler: ast.ExceptHandler) -> bool:
     if handler.type is None:
         return True
     types = handler.type.elts if isinstance(handler.type, ast.Tuple) else [handler.type]
-    return any(_dotted(t) in ("ImportError", "ModuleNotFoundError", "Exception", "BaseException")
+    return any(dotted(t) in ("ImportError", "ModuleNotFoundError", "Exception", "BaseException")
                for t in types) and not any(isinstance(s, ast.Raise) for s in handler.body)
 
 
 def _is_type_checking(test: ast.expr) -> bool:
-    return _dotted(test).split(".")[-1] == "TYPE_CHECKING"
+    return dotted(test).split(".")[-1] == "TYPE_CHECKING"
 
 
 def _asks_where_it_runs(test: ast.expr) -> bool:
     """Whether a condition is about the system or the version of Python."""
-    asked = {_dotted(n) for n in ast.walk(test) if isinstance(n, (ast.Attribute, ast.Name))}
+    asked = {dotted(n) for n in ast.walk(test) if isinstance(n, (ast.Attribute, ast.Name))}
     return bool(asked & {"sys.platform", "os.name", "platform.system", "sys.version_info", "sys.version",
                          "sys.implementation.name", "PY2", "PY3", "six.PY2", "six.PY3", "sys.hexversion"})
-
-
-def _dotted(node: ast.AST | None) -> str:
-    """Return ``a.b.c`` of an attribute expression; empty for anything else."""
-    parts: list[str] = []
-    while isinstance(node, ast.Attribute):
-        parts.insert(0, node.attr)
-        node = node.value
-    if not isinstance(node, ast.Name):
-        return ""
-    return ".".join([node.id, *parts])
-
-
-def defined_names(machine: Machine, source: str, *, perhaps: bool = False) -> dict[str, int]:
-    """Return the names that a source file plainly defines at its top level, with their lines.
-
-    With `perhaps`, also those that it defines under a condition.
-    """
-    try:
-        return names_in_text(machine.read_text(source, SOURCE_LIMIT), perhaps=perhaps)
-    except Unreadable:
-        return {}
-
-
-def names_in_text(text: str, *, perhaps: bool = False) -> dict[str, int]:
-    """Return the names that a source text plainly defines at its top level, with their lines."""
-    found: dict[str, int] = {}
-    try:
-        tree = parse(text)
-    except (SyntaxError, ValueError, RecursionError, MemoryError):  # of a newer Python, it may be
-        lines = enumerate(text.splitlines(), 1)
-        plain = ((n, _DEFINES.match(line)) for n, line in lines)
-        return {m.group(1) or m.group(2): n for n, m in plain if m}
-    for node in _statements(tree.body) if perhaps else tree.body:
-        if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef)):
-            found.setdefault(node.name, node.lineno)
-        elif isinstance(node, (ast.Assign, ast.AnnAssign)) and (
-                isinstance(node, ast.Assign) or node.value is not None):
-            targets = node.targets if isinstance(node, ast.Assign) else [node.target]
-            for name in (t for target in targets for t in ast.walk(target) if isinstance(t, ast.Name)):
-                found.setdefault(name.id, node.lineno)
-        elif isinstance(node, (ast.Import, ast.ImportFrom)):
-            for alias in node.names:
-                found.setdefault((alias.asname or alias.name).split(".")[0], node.lineno)
-        elif isinstance(node, ast.Delete):
-            for target in node.targets:
-                found.pop(getattr(target, "id", ""), None)
-    return found
-
-
-def _statements(body: list[ast.stmt]) -> Iterator[ast.stmt]:
-    """Yield the statements of a body, those under its conditions among them."""
-    for node in body:
-        yield node
-        if isinstance(node, (ast.If, ast.Try, ast.With)):
-            for part in ("body", "handlers", "orelse", "finalbody"):
-                inner = getattr(node, part, [])
-                yield from _statements([s for h in inner for s in h.body] if part == "handlers" else inner)
-
-
-def binds(text: str, name: str) -> bool:
-    """Whether anything in a source text, however deep, gives a name a value; true where it cannot be parsed."""
-    try:
-        tree = parse(text)
-    except (SyntaxError, ValueError, RecursionError, MemoryError):
-        return True
-    for node in ast.walk(tree):
-        if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef)) and node.name == name:
-            return True
-        if isinstance(node, ast.Name) and node.id == name and isinstance(node.ctx, ast.Store):
-            return True
-        if isinstance(node, (ast.Import, ast.ImportFrom)) and not _asks_own_package(node) and any(
-                (alias.asname or alias.name.split(".")[0]) == name for alias in node.names):
-            return True
-    return False
-
-
-def _asks_own_package(node: ast.Import | ast.ImportFrom) -> bool:
-    """Whether it is ``from . import``, which in a package's own file gives what is there already."""
-    return isinstance(node, ast.ImportFrom) and node.level > 0 and node.module is None
-
-
-class _Evaluator:
-    """Works out the folder that an expression names, where it is made of the usual parts."""
-
-    def __init__(self, machine: Machine, path: str) -> None:
-        self.machine = machine
-        self.path = path
-        self.folder_of_run = str(machine.path.dirname(path)) if path.endswith(".ipynb") else machine.cwd
-
-    def folder(self, node: ast.expr) -> str | None:
-        """Return the absolute folder, None when it cannot be told without running the code."""
-        if isinstance(node, (ast.List, ast.Tuple)) and len(node.elts) == 1:
-            node = node.elts[0]
-        value = self._value(node)
-        return self.machine.absolute(value, self.folder_of_run) if isinstance(value, str) else None
-
-    def _value(self, node: ast.AST) -> Any:
-        m = self.machine
-        if isinstance(node, ast.Constant):
-            return node.value if isinstance(node.value, (str, int)) else None
-        if isinstance(node, ast.Name):
-            return self.path if node.id == "__file__" else None
-        if isinstance(node, ast.BinOp) and isinstance(node.op, (ast.Div, ast.Add)):
-            a, b = self._value(node.left), self._value(node.right)
-            if isinstance(a, str) and isinstance(b, str):
-                return m.path.join(a, b) if isinstance(node.op, ast.Div) else a + b
-            return None
-        if isinstance(node, ast.Attribute):
-            return self._attribute(node)
-        if isinstance(node, ast.Subscript) and isinstance(node.value, ast.Attribute) and \
-                node.value.attr == "parents":
-            place, count = self._value(node.value.value), self._value(node.slice)
-            for _ in range(count + 1 if isinstance(count, int) else 0):
-                place = m.path.dirname(place) if isinstance(place, str) else None
-            return place
-        return self._call(node) if isinstance(node, ast.Call) else None
-
-    def _attribute(self, node: ast.Attribute) -> Any:
-        constants = {"os.pardir": "..", "os.curdir": ".", "os.path.pardir": "..", "os.sep": "/"}
-        if _dotted(node) in constants:
-            return constants[_dotted(node)]
-        if node.attr == "parent":
-            inner = self._value(node.value)
-            return self.machine.path.dirname(inner) if isinstance(inner, str) else None
-        return None
-
-    def _call(self, node: ast.Call) -> Any:
-        m, name = self.machine, _dotted(node.func)
-        if name in ("os.getcwd", "Path.cwd", "pathlib.Path.cwd"):
-            return self.folder_of_run
-        if name in ("os.path.expanduser",) and node.args:
-            inner = self._value(node.args[0])
-            return m.absolute(inner) if isinstance(inner, str) else None
-        values = [self._value(a) for a in node.args]
-        if not all(isinstance(v, str) for v in values):
-            return None
-        if name in ("os.path.join", "Path", "pathlib.Path", "join", "osp.join") and values:
-            return m.path.join(*values)
-        if name in ("os.path.dirname", "dirname", "osp.dirname") and values:
-            return m.path.dirname(values[0])
-        if name in ("os.path.abspath", "os.path.realpath", "os.path.normpath", "abspath", "str",
-                    "os.fspath", "realpath", "osp.abspath") and values:
-            return m.absolute(values[0], self.folder_of_run)
-        if isinstance(node.func, ast.Attribute) and node.func.attr in (
-                "resolve", "absolute", "as_posix", "expanduser"):
-            inner = self._value(node.func.value)
-            return m.absolute(inner, self.folder_of_run) if isinstance(inner, str) else None
-        if isinstance(node.func, ast.Attribute) and node.func.attr == "joinpath":
-            inner = self._value(node.func.value)
-            return m.path.join(inner, *values) if isinstance(inner, str) else None
-        return None
 
 
 def find_sources(machine: Machine, folder: str, depth: int = 6) -> tuple[list[str], bool]:

@@ -19,9 +19,9 @@ from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel
 from packaging.version import Version
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.definitions import names_in_text
 from kalyx.core.facts.distributions import parse_heads
 from kalyx.core.facts.markers import suits
-from kalyx.core.facts.sources import names_in_text
 from kalyx.core.machine import Machine
 from kalyx.core.record import dataclass
 

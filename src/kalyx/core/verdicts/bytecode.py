@@ -73,7 +73,7 @@ def _older_than_source(case: Case, failure: Failure | None) -> Finding | None:
     source = case.file_of(failure.module)
     if source is None or not source.endswith(".py"):
         return None
-    from kalyx.core.facts.sources import defined_names
+    from kalyx.core.facts.definitions import defined_names
 
     line = defined_names(case.machine, source).get(failure.name)
     compiled = cached_file(case, source)

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
-from kalyx.core.facts.sources import parse
+from kalyx.core.facts.syntax import parse
 from kalyx.core.model import Frame, ObservedError
 from kalyx.core.patterns import pattern
 from kalyx.core.record import dataclass

@@ -151,7 +151,7 @@ def circular_import(case: Case, failure: Failure | None) -> Finding | None:
 
 def will_have(case: Case, module: str, name: str) -> bool:
     """Whether a module that is not yet run to its end would have a name then: else no ring is to blame."""
-    from kalyx.core.facts.sources import binds
+    from kalyx.core.facts.definitions import binds
 
     file = case.file_of(module)
     if not file or not file.endswith(".py"):

@@ -140,7 +140,7 @@ def _version_that_has(case: Case, owner: Distribution | None, failure: Failure) 
 
 def _has_part(case: Case, other: Elsewhere, failure: Failure) -> bool:
     """Whether another environment's copy holds the missing submodule or name: its files are read."""
-    from kalyx.core.facts.sources import defined_names
+    from kalyx.core.facts.definitions import defined_names
 
     m = case.machine
     for site in case.neighbours.sites(other.environment):
@@ -174,7 +174,7 @@ def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
         return None
     if failure.error.type == "AttributeError" and _raised_by_own_getattr(case, failure):
         return None
-    from kalyx.core.facts.sources import defined_names
+    from kalyx.core.facts.definitions import defined_names
 
     file = case.file_of(failure.module)
     owner = case.distribution_of(file)

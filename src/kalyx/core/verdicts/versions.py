@@ -208,7 +208,7 @@ def _in_other_versions(case: Case, failure: Failure | None, *, newer: bool) -> F
     if failure is None or failure.name is None or failure.error.type not in (
             "ImportError", "AttributeError") or "partially" in failure.error.message:
         return None
-    from kalyx.core.facts.sources import defined_names
+    from kalyx.core.facts.definitions import defined_names
 
     m, file = case.machine, case.file_of(failure.module)
     if file is None or not file.endswith(".py") or case.layer_of_file(file) != "stdlib" \
