@@ -39,6 +39,10 @@ class Run:
         self._out, self._err = _Drain(self._child.out), _Drain(self._child.err)
         self._waiting = Thread(self._child.wait)  # the system's own wait has no limit
 
+    def ended(self) -> bool:
+        """Whether it has come to its end."""
+        return self._child is None or self._waiting.ended(0)
+
     def result(self) -> RunResult:
         """Wait for its end, for as long as it may take; return how it ended."""
         if self._child is None:
@@ -57,7 +61,7 @@ class Run:
     def end(self) -> None:
         """End it and all that it started, without waiting for a result."""
         if self._child is not None:
-            end_process(self._child.pid, with_children=not self._waiting.ended(0))
+            end_process(self._child.pid, with_children=not self.ended())
 
 
 class _Child:

@@ -94,6 +94,9 @@ class RawProcess:
 class Begun(Protocol):
     """A child that was started."""
 
+    def ended(self) -> bool:
+        """Whether it has come to its end."""
+
     def result(self) -> RunResult:
         """Wait for its end; return how it ended."""
 
@@ -106,6 +109,10 @@ class Ended:
 
     def __init__(self, result: RunResult) -> None:
         self._result = result
+
+    def ended(self) -> bool:
+        """Return True."""
+        return True
 
     def result(self) -> RunResult:
         """Return how it ended."""
@@ -309,5 +316,6 @@ class Machine:
         """Return ``[ask(item) for item in items]``, several asked at once."""
         return [ask(item) for item in items]
 
-    def in_background(self, *jobs: Callable[[], object]) -> None:
-        """Begin jobs whose results others will ask for, while something else is waited for."""
+    def in_background(self, job: Callable[[], object]) -> Callable[[float], bool]:
+        """Begin a job whose result others will ask for; what is returned waits some seconds for its end."""
+        return lambda limit: True

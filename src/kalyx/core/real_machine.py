@@ -246,8 +246,8 @@ class RealMachine(Machine):
     def in_parallel(self, ask: Callable[[T], R], items: Iterable[T]) -> list[R]:
         return ask_all(ask, items)
 
-    def in_background(self, *jobs: Callable[[], object]) -> None:
-        Thread(lambda: [job() for job in jobs])
+    def in_background(self, job: Callable[[], object]) -> Callable[[float], bool]:
+        return Thread(job).ended
 
 
 def own_command() -> tuple[str, ...]:

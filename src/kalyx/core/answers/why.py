@@ -82,8 +82,10 @@ def answer_why(finder: SeatFinder, requests: Sequence[str], seat_ref: str, limit
     waiting = iter(wanted)
     attempts = [begin_attempt(finder, facts.seat, r, limit) for r in islice(waiting, MOST_AT_ONCE)]
     try:
-        seat, neighbours = _prepare(finder, facts, [module for module, _ in wanted])
+        seat, neighbours = _prepare(finder, facts)
         meanwhile()
+        if attempts[0] is not None:
+            neighbours.look_ahead([module.split(".")[0] for module, _ in wanted], attempts[0].ended)
         observed = []
         for attempt in attempts:  # it grows: as one ends, the next begins
             observed.append(attempt.result() if attempt else None)
@@ -99,12 +101,12 @@ def answer_why(finder: SeatFinder, requests: Sequence[str], seat_ref: str, limit
     return WhyAnswer(seat, tuple(reports), _notes(facts, requests))
 
 
-def _prepare(finder: SeatFinder, facts: SeatFacts, modules: Sequence[str]) -> tuple[Seat, Neighbours]:
-    """Load the checks, judge the seat and begin to look around, while the imports are being tried."""
+def _prepare(finder: SeatFinder, facts: SeatFacts) -> tuple[Seat, Neighbours]:
+    """Begin to look around, load the checks and judge the seat, while the imports are being tried."""
     from kalyx.core.facts.neighbours import Neighbours
 
     neighbours = Neighbours(finder.machine, finder)
-    finder.machine.in_background(lambda: neighbours.look_ahead([m.split(".")[0] for m in modules]))
+    neighbours.begin()
     from kalyx.core.answers.seats import judge_seat
     from kalyx.core.verdicts.imports import load_checks
 

@@ -68,6 +68,8 @@ class Examiner:
         """Find out what `path` runs when started in `cwd`; never raises for what is there."""
         path = self.machine.absolute(path)
         key = (path, cwd or self.machine.cwd, ask)
+        if env is None and not ask and (key[0], key[1], True) in self._known:
+            return self._known[key[0], key[1], True]  # that says as much, and more
         if env is not None or key not in self._known:
             found = self._examine(path, cwd, ask, env)
             if env is not None:

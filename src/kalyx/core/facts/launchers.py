@@ -146,6 +146,8 @@ def version_in_name(name: str) -> str | None:
 
     Empty where it carries none (``python``); None when it is no name of Python's.
     """
+    if name[:8] == "python3." and name[8:].isdigit():  # nearly all are
+        return name[6:]
     start = next((s for s in ("python", "pypy") if name.startswith(s)), None)
     if start is None or name == start:
         return start and ""

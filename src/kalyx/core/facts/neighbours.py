@@ -8,7 +8,7 @@ looked for is anything else read.
 from __future__ import annotations
 
 from _thread import allocate_lock
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from kalyx.core.facts.distributions import Shelf, mapped_modules, normal_name
 from kalyx.core.facts.interpreters import name_of
@@ -106,7 +106,9 @@ class Neighbours:
         self._looking = allocate_lock()
         self._folders: dict[str, list[str]] = {}
         self._listed: dict[str, _Site] = {}
-        self._all_listed: list[tuple[str, _Site]] | None = None
+        self._all_listed: list[tuple[str, _Site]] = []
+        self._unlisted: Iterator[str] | None = None
+        self._begun: Callable[[float], bool] | None = None
         self._with_module: dict[str, list[str]] = {}
         self._with_name: dict[str, list[str]] = {}
         self._by_name: dict[str, list[str]] | None = None
@@ -184,11 +186,26 @@ class Neighbours:
                     if start in site.text.lower() and self.shelf(site.folder).entry_named(name)))
             return self._with_name[name]
 
-    def look_ahead(self, modules: Sequence[str]) -> None:
-        """Look for what will be asked about when an import fails, while it is still being tried."""
-        for module in modules:
-            self._prefixes_with(module)
-            self._prefixes_providing(module)
+    def begin(self) -> None:
+        """Begin to look where environments are, beside what else is done."""
+        self._begun = self.machine.in_background(lambda: self.prefixes)
+
+    def look_ahead(self, modules: Sequence[str], until: Callable[[], bool]) -> None:
+        """Look for what will be asked about when an import fails, while it is still being tried.
+
+        `until` says when there is better to do: the rest is looked for when it is asked for. The folders
+        are listed where the import is waited for, not beside it: two threads would stop each other at
+        each name that is read.
+        """
+        if self._begun is None:
+            self.begin()
+        while self._begun is not None and not self._begun(0.002):
+            if until():
+                return
+        if self._list_sites(until):
+            for module in modules:
+                self._prefixes_with(module)
+                self._prefixes_providing(module)
 
     def providing_name(self, name: str) -> list[tuple[Environment, Distribution]]:
         """Return the environments that have a distribution called `name`."""
@@ -252,12 +269,21 @@ class Neighbours:
 
     def _all_sites(self) -> list[tuple[str, _Site]]:
         """Return the site folders under every known prefix, of every version that it may be."""
-        if self._all_listed is None:
-            m = self.machine
-            self._all_listed = [(prefix, _Site(m, folder, names)) for prefix in self.prefixes
-                                for folder, names in site_contents(m, prefix)]
-            self._listed.update((site.folder, site) for _, site in self._all_listed)
+        self._list_sites(bool)
         return self._all_listed
+
+    def _list_sites(self, until: Callable[[], bool]) -> bool:
+        """List what is not listed yet of them, until told to stop; return whether all are."""
+        if self._unlisted is None:
+            self._unlisted = iter(self.prefixes)
+        m = self.machine
+        for prefix in self._unlisted:
+            for folder, names in site_contents(m, prefix):
+                site = self._listed[folder] = _Site(m, folder, names)
+                self._all_listed.append((prefix, site))
+            if until():
+                return False  # the next call goes on from here
+        return True
 
     def _site(self, folder: str) -> _Site:
         """Return a folder as listed, once."""

@@ -45,6 +45,10 @@ class Attempt:
         request = f"{module}:{name}" if name else module
         self._trial = _Trial(machine, launch, interpreter, probe_folder, [request], limit)
 
+    def ended(self) -> bool:
+        """Whether it has come to its end."""
+        return self._trial.ended()
+
     def result(self) -> Observation:
         """Wait for its end; return what was seen."""
         return _assemble(self._module, self._name, *self._trial.result())
@@ -121,6 +125,10 @@ class _Trial:
         argv = [*launch.argv, "-c", *_probe(probe_folder, interpreter), self._file,
                 str(max(limit * 0.9, limit - 1.0)), launch.start, launch.main or "", *requests]
         self._begun = machine.begin(argv, env=launch.env, cwd=launch.cwd, limit=limit)
+
+    def ended(self) -> bool:
+        """Whether it has come to its end."""
+        return self._begun.ended()
 
     def result(self) -> tuple[RunResult, list[dict[str, Any]], tuple[Frame, ...]]:
         """Return how it ended, what it wrote down, and its last stack."""
