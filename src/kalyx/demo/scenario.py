@@ -168,6 +168,7 @@ def _build_environments(scenario: Scenario, home: str) -> None:
         lambda: _venv(scenario, os.path.join(envs, "lab-old"),
                       ["germkit-2.1.0", "humidlog-1.3.0", "sprigkernel-1.0", "greenhouse_skylog-4.0.0"],
                       "--without-pip"),
+        lambda: _ended_at_start(scenario, os.path.join(envs, "winter")),
         lambda: _move_environment(scenario, envs),
     ]
     if not WINDOWS:
@@ -176,6 +177,13 @@ def _build_environments(scenario: Scenario, home: str) -> None:
         for done in [pool.submit(job) for job in jobs]:
             done.result()
     _give_pip(scenario, os.path.join(envs, "lab"), os.path.join(envs, "lab-old"))
+
+
+def _ended_at_start(scenario: Scenario, prefix: str) -> None:
+    """Make an environment in which an old tool has left a line that ends Python at every start."""
+    _venv(scenario, prefix, ["humidlog-1.3.0"], "--without-pip")
+    with open(os.path.join(_site(prefix), "frost_guard.pth"), "w", encoding="utf-8") as file:
+        file.write("import sys; sys.exit('frost guard: the season is over')\n")
 
 
 def _base_python() -> str:

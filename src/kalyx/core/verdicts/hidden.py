@@ -7,7 +7,7 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
-from kalyx.core.facts.layers import link_lines
+from kalyx.core.facts.layers import LinkLine, link_lines
 from kalyx.core.facts.modules import Candidate, top_level
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.record import replace
@@ -320,7 +320,19 @@ def _found_first(case: Case, layer: str, first: Candidate, hidden: Candidate, na
         f"{place[0].upper() + place[1:]} {first.entry} puts its own {name} before the one in "
         f"{hidden.entry}{versions}.",
         (Evidence(f"{first.path} comes first", first.path),
-         Evidence(f"{hidden.path} stands further back", hidden.path)), _let_through(case, layer, first))
+         Evidence(f"{hidden.path} stands further back", hidden.path),
+         *[Evidence("the line that adds the folder", x.file, x.line) for x in _lines_for(case, layer, first)]),
+        _let_through(case, layer, first))
+
+
+def _lines_for(case: Case, layer: str, first: Candidate) -> list[LinkLine]:
+    """Return the line of a .pth file that brings a folder onto the path."""
+    if layer not in ("link", "other"):
+        return []
+    lines = (x for y in case.layers if y.layer in ("env", "base", "user")
+             for x in link_lines(case.machine, y.path))
+    return [x for x in lines if first.entry in x.text or (
+        x.target and case.machine.same(x.target, first.entry))][:1]
 
 
 def _blamed(case: Case) -> list[str]:
@@ -409,11 +421,9 @@ def _let_through(case: Case, layer: str, first: Candidate) -> tuple[Remedy, ...]
             f"Take {first.entry} out of PYTHONPATH, where that is set.", "manual",
             changes="the variable PYTHONPATH"),)
     if layer in ("link", "other"):
-        for line in (x for y in case.layers if y.layer in ("env", "base", "user")
-                     for x in link_lines(case.machine, y.path)):
-            if first.entry in line.text or (line.target and case.machine.same(line.target, first.entry)):
-                return (Remedy(f"Take that line out of {line.file}.", "edit",
-                               edits=(Edit(line.file, line.text, f"# {line.text}"),), changes=line.file),)
+        for line in _lines_for(case, layer, first):
+            return (Remedy(f"Take that line out of {line.file}.", "edit",
+                           edits=(Edit(line.file, line.text, f"# {line.text}"),), changes=line.file),)
         return (_out_of_start_code(case, first.entry) or Remedy(
             f"Take {first.entry} off the search path, where it is put there.", "manual",
             changes="the search path"),)
