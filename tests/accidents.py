@@ -159,6 +159,11 @@ MISHAPS = [
               says="taken for seedling"),
     Situation("start hidden by PYTHONPATH", _start_hidden, "json", "hidden-by-path", at="kernel:lab",
               says="encodings"),
+    Situation("name that the module's own __getattr__ refuses", lambda w, e: (installed("germkit", {
+        "germkit/__init__.py": "if True:\n    trays = 6\n\n\ndef __getattr__(name):\n    raise AttributeError("
+                               "f'module {__name__!r} has no attribute {name!r}')\n"})(w, e), write(
+        w.project / "plan.py", "import germkit\nx = germkit.tryas\n"), None)[-1], "plan", "attribute-absent",
+        says="tryas", remedy="edit"),
     Situation("two letters wrong in a part's name", lambda w, e: (installed("germkit", {
         "germkit/__init__.py": "", "germkit/propagator.py": ""})(w, e), write(
         w.project / "plan.py", "import germkit.porpogator\n"), None)[-1], "plan", "submodule-absent",

@@ -121,7 +121,9 @@ def _origin(found: Traceback) -> _Origin:
     site = next((p for _, p in reversed(places) if p.kind == "site"), None)
     library = next((p for _, p in reversed(places) if p.kind == "stdlib"
                     and "importlib" not in p.folder), None)
-    own = next((f for f, p in places if p.kind == "own" and not f.file.startswith("<")), None)
+    # the script is what the last exception began in; those before it may begin further inside
+    begun = [*((f, place_of(f.file)) for f in found.chain[0].frames), *places]
+    own = next((f for f, p in begun if p.kind == "own" and not f.file.startswith("<")), None)
     best: Place | None = site or library
     if best is None:
         named = [place_of(f) for e in found.chain for f in _files_in(e.message)]
@@ -161,7 +163,7 @@ def _again(finder: SeatFinder, found: Traceback, seat_ref: str, request: tuple[s
         tried != request or _fails_as_told(observed, found)) else None
     if later and observed is not None:
         observed = replace(observed, module=later, name=None, outcome="fails", chain=found.chain, origin=None,
-                           later=True)
+                           later=not _while_importing(found))
         request = later, None
     report = explain(finder, facts, request, observed, neighbours)
     said, error = found.chain[0], report.error
@@ -175,6 +177,12 @@ def _again(finder: SeatFinder, found: Traceback, seat_ref: str, request: tuple[s
         notes.append(Note("fails-otherwise", f"The text says {_short(said)}; tried again, it is "
                           f"{error['type']}: {error['message'].split(chr(10))[0]}."))
     return WhyAnswer(seat, (report,), tuple(notes))
+
+
+def _while_importing(found: Traceback) -> bool:
+    """Whether every frame of the last exception is the body of a module: each was being imported."""
+    frames = [f for f in found.chain[0].frames if not f.file.startswith("<frozen")]
+    return bool(frames) and all(f.function == "<module>" for f in frames)
 
 
 def _fails_as_told(observed: Observation, found: Traceback) -> bool:

@@ -139,6 +139,8 @@ def _read(case: Case, error: ObservedError, *, direct: bool) -> Failure | None:
             return Failure(wanted.replace("-", "_"), None, error, asker, direct)
     elif error.type == "AttributeError":
         lacking = _NO_ATTRIBUTE.search(error.message)
+        if asker is not None and asker.function == "__getattr__" and len(frames) > 1:
+            asker = frames[-2]  # the module's own answer to who asked (PEP 562)
         if lacking:
             return Failure(lacking.group(1), lacking.group(2), error, asker, direct)
     return None
