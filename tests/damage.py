@@ -290,6 +290,8 @@ def beside(version: str, more: Build) -> Build:
     """Have another Python on PATH too, behind the one that is used."""
     def build(w: World, lab: Path) -> None:
         program = other_pythons().get(version) or pytest.skip(f"no Python {version} here")
+        if version == SHORT:
+            pytest.skip("another Python is needed")
         w.env["PATH"] += os.pathsep + os.path.dirname(program)
         more(w, lab)
     return build
@@ -512,8 +514,8 @@ MORE_SITUATIONS = [
     Situation("one other version only", bounded("==3.4.*", "raise RuntimeError('no')\n"), "germkit", "python-too-new"),
     Situation("lower bound of Requires-Python", bounded(">=3.14", "from typing import nothing\n"), "germkit",
               "python-too-old", says="3.14"),
-    Situation("name that newer Pythons have", beside("3.13", own("fresh.py", "from typing import override\n")),
-              "fresh", "python-too-old", says="came with Python 3.12"),
+    Situation("name that newer Pythons have", beside("3.13", own("fresh.py", "from warnings import deprecated\n")),
+              "fresh", "python-too-old", says="came with Python 3.13"),
     Situation("name that older Pythons had", beside("3.9", own("former.py", "from gettext import lgettext\n")),
               "former", "python-too-new", says="lgettext"),
     # D: damaged

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import sys
 
 import pytest
 
@@ -96,6 +97,8 @@ def test_name_that_took_its_place(code: str, wrote: str, world: World) -> None:
 @pytest.mark.parametrize("bounds", ["", ">=3.15"])
 def test_version_for_this_python_comes_first_where_pip_can_find_it(bounds: str, world: World) -> None:
     """Only what declares its Pythons lets pip choose a version; else another Python is the first remedy."""
+    if sys.version_info >= (3, 12) and not bounds:
+        pytest.skip("the statement is none of a newer Python here")
     lab = world.venv("lab", pip=True)
     world.activate(lab)
     bounded(bounds, "raise RuntimeError('no')\n")(world, lab) if bounds else world.wheels.install(

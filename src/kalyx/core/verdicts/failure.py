@@ -143,7 +143,20 @@ def _read(case: Case, error: ObservedError, *, direct: bool) -> Failure | None:
             asker = frames[-2]  # the module's own answer to who asked (PEP 562)
         if lacking:
             return Failure(lacking.group(1), lacking.group(2), error, asker, direct)
+        if frames and frames[-1].function == "__getattr__" and error.message.isidentifier():
+            module = _module_in(case, frames[-1].file)
+            return Failure(module, error.message, error, asker, direct) if module else None
     return None
+
+
+def _module_in(case: Case, file: str) -> str:
+    """Return the dotted name of the module that a file of a site folder is."""
+    m = case.machine
+    around = [x.path for x in case.layers
+              if x.layer in ("env", "base", "user", "link") and m.is_within(file, x.path)]
+    path = m.path.relpath(file, max(around, key=len)).replace("\\", "/") if around else ""
+    parts = path.removesuffix(".py").removesuffix("/__init__").split("/")
+    return ".".join(parts) if all(p.isidentifier() for p in parts) else ""
 
 
 def _module_of(case: Case, asker: Frame, name: str) -> str | None:

@@ -288,6 +288,8 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
          *[Remedy(f"Unset {name}, or give it another value.", "manual", changes=f"the variable {name}")
            for name, _ in variables],
          *outgrown_in_use(case), *_moved(error.message),
+         *[Remedy(f"Do as it says: {message}", "manual", changes="your code")
+           for _ in re.findall(r"\binstead\b", message)[:1]],
          Remedy(f"Read {place}: that is where it was raised.", "manual", changes="nothing")))
 
 

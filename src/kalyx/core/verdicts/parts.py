@@ -11,13 +11,17 @@ from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.markers import applies, is_met, suits
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
+from kalyx.core.patterns import pattern
 from kalyx.core.verdicts import remedies
-from kalyx.core.verdicts.absence import asker_evidence
+from kalyx.core.verdicts.absence import asked_near_home, asker_evidence
 from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure, own_frames
 from kalyx.core.verdicts.names import near_names, write_import
 from kalyx.core.verdicts.own_code import will_have
 from kalyx.core.verdicts.requirements import bring_together, outgrew
+
+# What a module adds to the plain sentence; what Python itself adds is no advice of the module's
+_ADVICE = pattern(r"(?s)has no attribute '\w+'[.:;\s]+(?!Did you mean)(\S.{20,})")
 
 __all__ = ["attribute_absent", "other_project", "submodule_absent"]
 
@@ -66,7 +70,9 @@ def _alike(name: str, names: Iterable[str]) -> list[str]:
     """Return the nearest names of those that a module has: a few, so that more than one letter may differ."""
     from difflib import get_close_matches
 
-    return near_names(name, names) or (get_close_matches(name, list(names), 1, 0.8) if len(name) > 6 else [])
+    near = near_names(name, names) if len(name) > 3 else []
+    alike = [n for n in names if n[:1] == name[:1] and abs(len(n) - len(name)) < 2]
+    return near or (get_close_matches(name, alike, 1, 0.8) if len(name) > 6 else [])
 
 
 def _known_versions(case: Case, owner: Distribution | None, failure: Failure) -> list[Remedy]:
@@ -180,11 +186,14 @@ def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
     owner = case.distribution_of(file)
     what = f"{failure.module} ({owner.name} {owner.version})" if owner else failure.module
     defined = defined_names(case.machine, file, perhaps=True) if file and file.endswith(".py") else {}
-    near = _alike(failure.name, defined)
+    advice = _own_advice(failure)
+    near = [] if advice else _alike(failure.name, defined)
     known = _known_versions(case, owner, failure)
-    todo = [*known, *[write_import(case, failure, failure.name, n, whole=f"from {failure.module} import {n}")
-                      for n in near[:1]]]
+    todo = [*(advice if asked_near_home(case, failure) else []), *known]
+    todo += [write_import(case, failure, failure.name, n, whole=f"from {failure.module} import {n}")
+             for n in near[:1]]
     todo += [] if known else _likely_versions(case, owner, failure) or _whole_again(case, owner, file, failure)
+    todo += [r for r in advice if r not in todo]
     todo.append(Remedy(f"Look up which version of {failure.module} has {failure.name}, or where "
                        "it went.", "manual", changes="the import, or the version"))
     evidence = [Evidence(f"{failure.module} is {file or 'built into the interpreter'}", file)]
@@ -192,6 +201,13 @@ def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
     return Finding(
         "attribute-absent", "error", "certain", f"{what} is here and has no {failure.name}.",
         (*evidence, *asker_evidence(case, failure)), tuple(todo))
+
+
+def _own_advice(failure: Failure) -> list[Remedy]:
+    """Return what a module itself says is to be done about a name that it dropped."""
+    said = _ADVICE.search(failure.error.message)
+    text = " ".join(said.group(1).split())[:400] if said else ""
+    return [Remedy(f"Do as {failure.module} itself says: {text}", "manual", changes="your code")][:bool(text)]
 
 
 @also_at_import("name-differs", rank=26)
