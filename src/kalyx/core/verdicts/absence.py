@@ -7,7 +7,7 @@ from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Evidence, Frame
 from kalyx.core.verdicts.failure import Failure
 
-__all__ = ["asked_by_person", "asked_near_home", "asked_whole", "asker_evidence", "is_absent",
+__all__ = ["absent_name", "asked_by_person", "asked_near_home", "asked_whole", "asker_evidence", "is_absent",
            "known_distribution", "searched"]
 
 
@@ -16,6 +16,13 @@ def is_absent(case: Case, failure: Failure | None) -> bool:
     if failure is None or failure.name is not None or "." in failure.module:
         return False
     return not any(c.kind != "namespace" for _, c in case.candidates(failure.top))
+
+
+def absent_name(case: Case, failure: Failure | None) -> str | None:
+    """Return the top-level module that is not in this seat, None where the failure is another."""
+    if failure is None or not is_absent(case, failure):
+        return None
+    return failure.top
 
 
 def asked_by_person(case: Case, failure: Failure) -> bool:

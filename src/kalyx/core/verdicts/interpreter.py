@@ -69,9 +69,10 @@ def interpreter_broken(facts: SeatFacts, machine: Machine,
 
     Looks like: `Fatal Python error`, a missing libpython, or no answer at all.
     Why: The interpreter exists and cannot start: its base or library is gone, its pyvenv.cfg is damaged,
-        or PYTHONHOME sends it elsewhere.
-    How Kalyx knows: What it said when it was started.
-    What to do: Unset what misleads it, or install it again.
+        code that it runs at every start ends it, or PYTHONHOME sends it elsewhere.
+    How Kalyx knows: What it said when it was started; each line that it runs at its start is tried
+        alone.
+    What to do: Switch that line off, unset what misleads it, or install it again.
     """
     interpreter = facts.seat.interpreter
     if interpreter is None:
