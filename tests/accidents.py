@@ -77,6 +77,8 @@ ACCIDENTS: dict[str, tuple[Callable[[World, Path], object], str]] = {
     "folder before a file": (lambda w, s: (write(s / "potlog/__init__.py", ""), write(
         s / "seedling/beds/rows.py", (s / "seedling/beds/rows.py").read_text()), write(
         s / "seedling/__init__.py", "from potlog import pots\n")), "mixed-install"),
+    "link to nowhere, metadata gone": (lambda w, s: (in_the_way(w, s, link=True), shutil.rmtree(
+        next(s.glob("soilbook-*.dist-info")))), "dependency-absent"),
     "no RECORD": (without_list, "files-missing"),
     "no METADATA": (without_metadata, "metadata-only"),
     "empty METADATA": (emptied_metadata, "file-corrupt"),
@@ -93,7 +95,7 @@ ACCIDENTS: dict[str, tuple[Callable[[World, Path], object], str]] = {
 
 
 # Those that need the second package as it was installed
-NEEDS_WHOLE = ("link to nowhere", "file in the way", "left-over folder", "no RECORD", "no METADATA", "empty METADATA",
+NEEDS_WHOLE = ("link to nowhere", "link to nowhere, metadata gone", "file in the way", "left-over folder", "no RECORD", "no METADATA", "empty METADATA",
                "zeros in a start file", "changed by hand")
 
 

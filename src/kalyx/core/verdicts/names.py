@@ -142,7 +142,8 @@ def write_import(case: Case, failure: Failure, wrong: str, right: str, whole: st
     """
     from kalyx.core.model import Edit
 
-    if failure.asker is not None and case.distribution_of(failure.asker.file) is None:
+    if failure.asker is not None and case.distribution_of(failure.asker.file) is None \
+            and case.layer_of_file(failure.asker.file) not in ("env", "base", "user", "stdlib"):
         line = case.code_line(failure.asker.file, failure.asker.line)
         try:
             text = case.machine.read_text(failure.asker.file)

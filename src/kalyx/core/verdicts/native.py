@@ -14,6 +14,7 @@ from kalyx.core.record import TYPE_CHECKING
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
+from kalyx.core.verdicts.own_code import installed_as
 
 if TYPE_CHECKING:
     from kalyx.core.facts.binaries import Needed
@@ -50,11 +51,12 @@ def _find(case: Case, pattern: re.Pattern[str]) -> tuple[ObservedError, re.Match
 
 
 def _owner(case: Case, error: ObservedError) -> Distribution | None:
-    if error.path:
-        return case.distribution_of(error.path)
-    # the last frames may be of compiled code, whose files are not there
-    owners = (case.distribution_of(f.file) for f in reversed(error.frames))
-    return next((owner for owner in owners if owner is not None), None)
+    return case.distribution_of(_file(case, error))
+
+
+def _file(case: Case, error: ObservedError) -> str | None:
+    """Return the file that failed: of the frames, those of compiled code have none."""
+    return error.path or next((f.file for f in reversed(error.frames) if case.machine.is_file(f.file)), None)
 
 
 def _who(case: Case, error: ObservedError, owner: Distribution | None) -> str:
@@ -70,7 +72,8 @@ def _evidence(error: ObservedError, owner: Distribution | None) -> list[Evidence
 
 def _again(case: Case, owner: Distribution | None, file: str | None) -> tuple[Remedy, ...]:
     if owner is None:
-        top = top_level(case.obs.module)
+        inside = file is not None and case.layer_of_file(file) == "env"
+        top = installed_as(case, file) if file and inside else top_level(case.obs.module)
         if case.layer_of_file(case.file_of(top)) == "env":  # installed, and nobody wrote down by what
             return remedies.install(case, tables.distribution_for(top) or top,
                                     options=("--force-reinstall", "--no-deps"))
@@ -250,7 +253,7 @@ def binary_mismatch(case: Case, failure: Failure | None) -> Finding | None:
     evidence = _evidence(error, owner)
     if used is not None:
         evidence.append(Evidence(f"{used.name} {used.version} is installed", used.metadata))
-    who = f"{owner.name} {owner.version}" if owner else case.obs.module
+    who = f"{owner.name} {owner.version}" if owner else _file(case, error) or case.obs.module
     command = remedies.pip_command(case)
     todo: tuple[Remedy, ...] = ()
     if used is not None:
@@ -264,7 +267,7 @@ def binary_mismatch(case: Case, failure: Failure | None) -> Finding | None:
         "the C interface than the one that is installed"
     return Finding("binary-mismatch", "error", "certain",
                    f"{who} was built against another version of {what}.", tuple(evidence),
-                   todo or _again(case, owner, error.path))
+                   todo or _again(case, owner, _file(case, error)))
 
 
 def _other_version_of(case: Case, error: ObservedError, owner: Distribution | None,

@@ -14,7 +14,7 @@ from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure, own_frames
 from kalyx.core.verdicts.requirements import outgrown_in_use
 
-__all__ = ["circular_import", "crash", "hang", "raises", "relative_import_alone", "will_have"]
+__all__ = ["circular_import", "crash", "hang", "installed_as", "raises", "relative_import_alone", "will_have"]
 
 _NOT_ITSELF = pattern(r"import of ([\w.]+) halted; None in sys\.modules|'([\w.]+)' is not a package")
 # Variables that are set everywhere, and whose values say nothing of a failure
@@ -38,11 +38,11 @@ def _place(case: Case, frames: tuple[Frame, ...]) -> tuple[Frame | None, str]:
     if case.layer_of_file(chosen.file) == "stdlib":
         return chosen, "Python's own standard library"
     if case.layer_of_file(chosen.file) in ("env", "base", "user"):
-        return chosen, f"the installed {_installed_as(case, chosen.file)}"
+        return chosen, f"the installed {installed_as(case, chosen.file)}"
     return chosen, "your own code"
 
 
-def _installed_as(case: Case, file: str) -> str:
+def installed_as(case: Case, file: str) -> str:
     """Return the top-level name under which a file lies in a site folder."""
     folder = max((x.path for x in case.layers if case.machine.is_within(file, x.path)), key=len)
     rest = case.machine.path.relpath(file, folder)

@@ -71,7 +71,7 @@ def _alike(name: str, names: Iterable[str]) -> list[str]:
     from difflib import get_close_matches
 
     near = near_names(name, names) if len(name) > 3 else []
-    alike = [n for n in names if n[:1] == name[:1] and abs(len(n) - len(name)) < 2]
+    alike = [n for n in names if n != name and n[:1] == name[:1] and abs(len(n) - len(name)) < 2]
     return near or (get_close_matches(name, alike, 1, 0.8) if len(name) > 6 else [])
 
 

@@ -124,7 +124,7 @@ def install(case: Case, requirement: str, *, why: str = "", options: tuple[str, 
     if not _can_be_replaced(case, name):
         options = tuple("--ignore-installed" if o == "--force-reinstall" else o for o in options) or (
             "--ignore-installed",)
-    argv, removed = (*command, "install", *options, requirement, *beside), _unreadable_metadata(case, name)
+    argv, removed = (*command, "install", *options, requirement, *beside), _obstacles(case, name)
     if removed:
         argv = _after_removal(case, removed, argv)
     affected = "".join(dict.fromkeys(_others_affected(case, r) for r in (requirement, *beside)))
@@ -132,6 +132,16 @@ def install(case: Case, requirement: str, *, why: str = "", options: tuple[str, 
                    changes=f"adds {', '.join([name, *map(requirement_name, beside)])}, and what "
                    f"{'they require' if beside else 'it requires'}, to {case.prefix}"
                    f"{', removes ' + ', '.join(removed) if removed else ''}{affected}"),)
+
+
+def _obstacles(case: Case, name: str) -> tuple[str, ...]:
+    """Return over what pip would stumble: metadata without METADATA, what is no folder in a package's place."""
+    m, plain = case.machine, requirement_name(name) or name
+    site = next((x.path for x in case.layers if x.layer == "env"), None)
+    modules = {tables.module_for(plain) or plain, plain.replace("-", "_")} if site else set()
+    places = [m.path.join(site, n) for n in sorted(modules)]
+    return (*_unreadable_metadata(case, name), *[
+        p for p in places if m.is_file(p) or (m.read_link(p) is not None and not m.exists(p))])
 
 
 def _unreadable_metadata(case: Case, name: str) -> tuple[str, ...]:
