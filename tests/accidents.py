@@ -156,6 +156,9 @@ MISHAPS = [
         "files-missing", says="tray"),
     Situation("standard library hidden, nobody says so", _hidden_clock, "germkit", "hidden-by-file", says="token.py",
               remedy="command"),
+    Situation("own file of a standard name, not to blame", lambda w, e: (write(w.project / "string.py", ""), installed(
+        "germkit", {"germkit.py": "raise ValueError(\"the mode must be 'string' or 'rows'\")\n"})(w, e), None)[-1],
+        "germkit", "raises", says="the mode must be"),
     Situation("cut off behind native code", _cut_off_behind, "nativeseed", "file-corrupt", says="cut off"),
     Situation("own file taken for what is elsewhere", _own_file_only, "seedling.beds", "hidden-by-file",
               says="taken for seedling"),

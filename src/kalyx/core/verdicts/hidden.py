@@ -127,7 +127,9 @@ def _is_to_blame(case: Case, name: str, own: str) -> bool:
     for error in case.obs.chain:
         if any(m.is_within(f.file, folder) for f in error.frames):
             return True
-        if own in error.message or re.search(rf"'{re.escape(name)}(\.[\w.]+)?'", error.message):
+        of_modules = "module" in error.message or "import" in error.message  # or it is any word in quotes
+        if own in error.message or (of_modules and re.search(
+                rf"'{re.escape(name)}(\.[\w.]+)?'(?! object)", error.message)):
             return True
     return any(m.is_within(f.file, folder) for f in case.obs.stack)
 
@@ -352,12 +354,13 @@ def _blamed(case: Case) -> list[str]:
 def stdlib_hidden(case: Case, failure: Failure | None) -> Finding | None:
     """Find a part of the standard library that is hidden, where nothing else explains a failure.
 
-    It counts where it was loaded, or where the exception speaks of it, as native code does that
-    passes on only a part of what went wrong.
+    It counts where it was loaded, or where the exception speaks of its import, as native code does
+    that passes on only a part of what went wrong.
     """
     if case.obs.outcome == "imports":
         return None
-    words = {w for e in case.obs.chain for w in re.findall(r"\w+", e.message)}
+    words = {w for e in case.obs.chain if "import" in e.message
+             for w in re.findall(r"[`'\"](\w+)[`'\"]", e.message)}
     for layer in (x for x in case.layers if x.layer in ("start", "pythonpath", "user", "link", "other")):
         for name in sorted(case.finder.modules(layer.path) & case.stdlib_names):
             file = (case.obs.loaded.get(name) or ("", ()))[0]

@@ -281,7 +281,7 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
     if halted is not None:
         because = f"{because[:-1]}: something that ran before put another thing into sys.modules in its place."
     variables = _variables_behind(case, error)
-    evidence += [Evidence(f"the variable {name} is {value!r}") for name, value in variables]
+    evidence += [Evidence(f"the variable {name} is {shown}") for name, shown in variables]
     return Finding(
         "raises", "error", "certain", because, (*evidence, *(halted[0] if halted else ())),
         (*(halted[1] if halted else ()),
@@ -294,15 +294,19 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
 
 
 def _variables_behind(case: Case, error: ObservedError) -> list[tuple[str, str]]:
-    """Return the variables of which the failure speaks: by name, by a value in quotes, by a warning raised."""
+    """Return the variables of which the failure speaks, and how they are set.
+
+    By a value in quotes, by a warning that is raised, or by name: then the value is not shown, as
+    it may be a secret.
+    """
     env = case.launch.env
-    found = [("PYTHONWARNINGS", env["PYTHONWARNINGS"])] if error.type.endswith("Warning") \
+    found = [("PYTHONWARNINGS", repr(env["PYTHONWARNINGS"]))] if error.type.endswith("Warning") \
         and "error" in env.get("PYTHONWARNINGS", "") else []
     for name, value in sorted(env.items()):
         quoted = len(value) > 2 and any(q + value + q in error.message for q in "'\"`")
         named = "_" in name and re.search(rf"\b{re.escape(name)}\b", error.message) is not None
         if (quoted or named) and name not in _EVERYWHERE:
-            found.append((name, value))
+            found.append((name, repr(value) if quoted else "set"))
     return found[:3]
 
 

@@ -215,7 +215,7 @@ def reinstall(case: Case, name: str, version: str, reason: str, sign: str = "=="
     argv, changes = (*command, "install", force, "--no-deps", wanted), ""
     in_the_way += _unreadable_metadata(case, name)
     if name in BREAK_PIP:
-        in_the_way = tuple(f for m in BREAK_PIP[name] if (f := _package_folder(case, name, m)))
+        in_the_way += tuple(f for m in BREAK_PIP[name] if (f := _package_folder(case, name, m)))
     if in_the_way:
         argv, changes = _after_removal(case, in_the_way, argv), f", removes {', '.join(in_the_way)}"
     return (Remedy(f"Install {name} {version}{other} again {reason}.", "command", argv=argv,
