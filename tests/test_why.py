@@ -226,7 +226,7 @@ def test_local_project_elsewhere_is_installed_from_its_folder(world: World) -> N
     report = world.answer("why", "localkit")["result"]["imports"][0]
     assert report["elsewhere"][0]["environment"]["path"] == str(old)
     _carry_out(report["causes"][0]["remedies"][0], "command", world)
-    assert world.answer("why", "localkit")["exit"] == 0
+    assert world.answer("why", "localkit")["exit"] == 0 and moved.is_file()
 
 
 def test_child_is_ended_with_all_it_started(world: World) -> None:

@@ -143,7 +143,7 @@ def _without_anything(case: Case, failure: Failure | None) -> Finding | None:
         if owner is None or owner.modules or owner.editable or case.record(owner).rows:
             continue
         package = case.machine.path.join(layer.path, failure.top)
-        in_the_way = _in_the_way(case, [case.machine.path.join(package, "__init__.py")])
+        in_the_way = _in_the_way(case, layer.path, [case.machine.path.join(package, "__init__.py")])
         evidence = [Evidence("it lists no files", owner.metadata),
                     Evidence(f"{package} is no package", package)]
         evidence += [Evidence(f"{path} is {what}", path) for path, what in in_the_way.items()]
@@ -200,7 +200,7 @@ def not_whole(case: Case, failure: Failure | None) -> Finding | None:
 def _gone(case: Case, slug: str, owner: Distribution, listed: list[str], missing: list[str],
           because: str, confidence: str = "certain") -> Finding:
     record = case.record(owner)
-    in_the_way = _in_the_way(case, [record.absolute(p) for p in missing])
+    in_the_way = _in_the_way(case, record.folder, [record.absolute(p) for p in missing])
     return Finding(
         slug, "warning" if case.obs.outcome == "imports" else "error", confidence, because,
         (Evidence(f"RECORD lists {len(listed)} files that it needs", record.path) if record.rows else
@@ -212,12 +212,15 @@ def _gone(case: Case, slug: str, owner: Distribution, listed: list[str], missing
                            in_the_way=tuple(in_the_way)))
 
 
-def _in_the_way(case: Case, missing: list[str]) -> dict[str, str]:
-    """Return what stands where a folder of missing files belongs, over which nothing can be installed."""
+def _in_the_way(case: Case, site: str, missing: list[str]) -> dict[str, str]:
+    """Return what stands where a folder of missing files belongs, over which nothing can be installed.
+
+    Only inside the site folder: what lies elsewhere is never to be removed.
+    """
     m = case.machine
     found: dict[str, str] = {}
     for folder in dict.fromkeys(m.path.dirname(p) for p in missing):
-        while m.path.basename(folder) not in ("", "site-packages", "dist-packages"):
+        while m.is_within(folder, site) and not m.same(folder, site):
             target = m.read_link(folder)
             if target is not None and not m.exists(folder):
                 found[folder] = f"a link to {target}, which does not exist"

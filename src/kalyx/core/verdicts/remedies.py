@@ -136,10 +136,12 @@ def install(case: Case, requirement: str, *, why: str = "", options: tuple[str, 
 
 def _obstacles(case: Case, name: str) -> tuple[str, ...]:
     """Return over what pip would stumble: metadata without METADATA, what is no folder in a package's place."""
-    m, plain = case.machine, requirement_name(name) or name
+    m, plain = case.machine, requirement_name(name)
     site = next((x.path for x in case.layers if x.layer == "env"), None)
-    modules = {tables.module_for(plain) or plain, plain.replace("-", "_")} if site else set()
-    places = [m.path.join(site, n) for n in sorted(modules)]
+    if site is None or not plain or not name.startswith(plain):
+        return ()  # a folder or file of the person's own is to be installed: that is no obstacle
+    modules = {tables.module_for(plain) or plain, plain.replace("-", "_")}
+    places = [m.path.join(site, n) for n in sorted(modules) if n.isidentifier()]
     return (*_unreadable_metadata(case, name), *[
         p for p in places if m.is_file(p) or (m.read_link(p) is not None and not m.exists(p))])
 
@@ -147,7 +149,7 @@ def _obstacles(case: Case, name: str) -> tuple[str, ...]:
 def _unreadable_metadata(case: Case, name: str) -> tuple[str, ...]:
     """Return the metadata folder over which pip would stumble: it has no METADATA any more."""
     here = case.distribution_named(requirement_name(name) or name)
-    lost = here is not None and here.metadata.endswith(".dist-info") and not case.machine.is_file(
+    lost = here is not None and here.layer in ("env", "user") and here.metadata.endswith(".dist-info") and not case.machine.is_file(
         case.machine.path.join(here.metadata, "METADATA"))
     return (here.metadata,) if here is not None and lost else ()
 
