@@ -149,9 +149,10 @@ def _obstacles(case: Case, name: str) -> tuple[str, ...]:
 def _unreadable_metadata(case: Case, name: str) -> tuple[str, ...]:
     """Return the metadata folder over which pip would stumble: it has no METADATA any more."""
     here = case.distribution_named(requirement_name(name) or name)
-    lost = here is not None and here.layer in ("env", "user") and here.metadata.endswith(".dist-info") and not case.machine.is_file(
-        case.machine.path.join(here.metadata, "METADATA"))
-    return (here.metadata,) if here is not None and lost else ()
+    if here is None or here.layer not in ("env", "user") or not here.metadata.endswith(".dist-info"):
+        return ()
+    whole = case.machine.is_file(case.machine.path.join(here.metadata, "METADATA"))
+    return () if whole else (here.metadata,)
 
 
 def _is_satisfied(case: Case, requirement: str) -> bool:
