@@ -181,7 +181,7 @@ def _build_environments(scenario: Scenario, home: str) -> None:
 
 def _ended_at_start(scenario: Scenario, prefix: str) -> None:
     """Make an environment in which an old tool has left a line that ends Python at every start."""
-    _venv(scenario, prefix, ["humidlog-1.3.0"], "--without-pip")
+    _venv(scenario, prefix, [], "--without-pip")
     with open(os.path.join(_site(prefix), "frost_guard.pth"), "w", encoding="utf-8") as file:
         file.write("import sys; sys.exit('frost guard: the season is over')\n")
 

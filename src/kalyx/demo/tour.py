@@ -42,7 +42,7 @@ STEPS = (
     Step("skylog was installed by the name that one imports, and has nothing of what it should.",
          ("why", "skylog:daylight")),
     Step("In the winter environment Python ends at once, whatever it is to do.",
-         ("why", "humidlog", "--at", "env:winter")),
+         ("why", "json", "--at", "env:winter")),
     Step("A folder of data is called like a package that is not installed.", ("why", "seedlots")),
     Step("A new colleague's script: what of all that it imports is missing, and what mends it in one go?",
          ("why", "inventory.py")),
