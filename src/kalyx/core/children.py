@@ -36,12 +36,11 @@ class Run:
             closed = folder is not None and getattr(error, "filename", None) == folder
             self._failed = RunResult(None, b"", b"", False, 0.0, reason_of(error), closed)
             return
-        self._out, self._err = _Drain(self._child.out), _Drain(self._child.err)
-        self._waiting = Thread(self._child.wait)  # the system's own wait has no limit
+        self._watch = _watch(self._child)
 
     def ended(self) -> bool:
         """Whether it has come to its end."""
-        return self._child is None or self._waiting.ended(0)
+        return self._child is None or self._watch.ended(0.0)
 
     def result(self) -> RunResult:
         """Wait for its end, for as long as it may take; return how it ended."""
@@ -51,12 +50,12 @@ class Run:
         timed_out = False
         try:
             left = self._began + self._limit - time.monotonic()
-            timed_out = not self._waiting.ended(max(left, 0.0))
+            timed_out = not self._watch.ended(max(left, 0.0))
         finally:
             end_process(self._child.pid, with_children=timed_out)
         status = self._child.wait()
-        return RunResult(status, self._out.finish(), self._err.finish(), timed_out,
-                         time.monotonic() - self._began)
+        out, err = self._watch.outputs()
+        return RunResult(status, out, err, timed_out, time.monotonic() - self._began)
 
     def end(self) -> None:
         """End it and all that it started, without waiting for a result."""
@@ -154,6 +153,88 @@ def end_process(pid: int, *, with_children: bool) -> None:
             process.kill()
         except Exception:  # it ended meanwhile
             pass
+
+
+def _watch(child: _Child) -> _Polled | _Threaded:
+    if sys.platform == "linux":
+        try:
+            return _Polled(child, os.pidfd_open(child.pid))
+        except (OSError, AttributeError):  # a system or a Python before there was such a thing
+            pass
+    return _Threaded(child)
+
+
+class _Polled:
+    """Waits for a child and drains its outputs whenever it is asked: a thread for each would take longer."""
+
+    def __init__(self, child: _Child, end: int) -> None:
+        """Take `end`, a descriptor that can be read when the child has ended."""
+        import select
+
+        self._poll = select.poll()
+        self._end: int | None = end
+        self._kept = {child.out: bytearray(), child.err: bytearray()}
+        self._open = {end, *self._kept}
+        for descriptor in self._open:
+            self._poll.register(descriptor, select.POLLIN)
+
+    def ended(self, limit: float) -> bool:
+        """Wait for the end, at most `limit` seconds; return whether it came."""
+        until = time.monotonic() + limit
+        while self._end is not None:
+            left = max(0.0, until - time.monotonic())
+            self._attend(left)
+            if left <= 0:
+                break
+        return self._end is None
+
+    def outputs(self) -> tuple[bytes, bytes]:
+        """Return what it printed, once it has ended."""
+        # A grandchild outside the group may keep a pipe open: do not wait for it.
+        until = time.monotonic() + 0.5
+        while self._open and self._attend(max(0.0, until - time.monotonic())):
+            pass
+        for descriptor in self._open:
+            os.close(descriptor)
+        self._open.clear()
+        out, err = self._kept.values()
+        return bytes(out), bytes(err)
+
+    def _attend(self, limit: float) -> bool:
+        """Read what there is, or wait for something; return whether there was."""
+        ready = self._poll.poll(limit * 1000)
+        for descriptor, _ in ready:
+            if descriptor == self._end:
+                self._end = None
+                self._close(descriptor)
+                continue
+            chunk = os.read(descriptor, 65536)
+            kept = self._kept[descriptor]
+            kept += chunk[: OUTPUT_LIMIT - len(kept)]
+            if not chunk:
+                self._close(descriptor)
+        return bool(ready)
+
+    def _close(self, descriptor: int) -> None:
+        self._poll.unregister(descriptor)
+        self._open.discard(descriptor)
+        os.close(descriptor)
+
+
+class _Threaded:
+    """Waits for a child and drains its outputs in threads, where nothing can be asked of all three at once."""
+
+    def __init__(self, child: _Child) -> None:
+        self._out, self._err = _Drain(child.out), _Drain(child.err)
+        self._waiting = Thread(child.wait)  # the system's own wait has no limit
+
+    def ended(self, limit: float) -> bool:
+        """Wait for the end, at most `limit` seconds; return whether it came."""
+        return self._waiting.ended(limit)
+
+    def outputs(self) -> tuple[bytes, bytes]:
+        """Return what it printed, once it has ended."""
+        return self._out.finish(), self._err.finish()
 
 
 class _Drain:

@@ -292,6 +292,10 @@ class Machine:
         """Return the names in a folder, in no order; none when it cannot be listed."""
         return self.names_in(path)
 
+    def has_one_folder(self, path: str) -> bool:
+        """Whether it is known without listing that a folder has but one in it; links are not counted."""
+        return False
+
     def absolute(self, path: str, start: str | None = None) -> str:
         """Return `path` absolute and normalised, ``~`` expanded, relative to `start`."""
         if path == "~" or path.startswith(("~/", "~\\")):

@@ -156,6 +156,12 @@ class RealMachine(Machine):
         except (OSError, ValueError):
             return []
 
+    def has_one_folder(self, path: str) -> bool:
+        try:
+            return os.stat(path).st_nlink == 3  # its name above, its own ".", and the ".." of the one in it
+        except (OSError, ValueError):
+            return False
+
     def why_not_listed(self, path: str) -> str:
         try:
             os.scandir(path).close()

@@ -102,14 +102,12 @@ def answer_why(finder: SeatFinder, requests: Sequence[str], seat_ref: str, limit
 
 
 def _prepare(finder: SeatFinder, facts: SeatFacts) -> tuple[Seat, Neighbours]:
-    """Begin to look around, load the checks and judge the seat, while the imports are being tried."""
-    from kalyx.core.facts.neighbours import Neighbours
-
-    neighbours = Neighbours(finder.machine, finder)
-    neighbours.begin()
+    """Load the checks and judge the seat, while the imports are being tried."""
     from kalyx.core.answers.seats import judge_seat
+    from kalyx.core.facts.neighbours import Neighbours
     from kalyx.core.verdicts.imports import load_checks
 
+    neighbours = Neighbours(finder.machine, finder)
     load_checks()
     return judge_seat(facts, finder, neighbours), neighbours
 

@@ -184,10 +184,11 @@ def site_folders(machine: Machine, prefix: str, kind: str = "venv",
     return found
 
 
-def site_contents(machine: Machine, prefix: str) -> list[tuple[str, list[str]]]:
+def site_contents(machine: Machine, prefix: str, likely: str = "") -> list[tuple[str, list[str]]]:
     """Return the site folders under a prefix, each with the names in it.
 
-    As `site_folders`, for many prefixes: a folder is listed at once, and not looked for before.
+    As `site_folders`, for many prefixes: a folder is listed at once, and not looked for before. `likely`
+    is the name of a library folder (``python3.12``), tried first where there can be but one.
     """
     m = machine
     if m.platform == "win32" or prefix == "/usr":
@@ -195,6 +196,11 @@ def site_contents(machine: Machine, prefix: str) -> list[tuple[str, list[str]]]:
     library = prefix + "/lib"
     if m.exists(library + "64") and m.read_link(library + "64") != "lib":  # the rare layout
         return [(folder, m.entries(folder)) for folder in site_folders(m, prefix)]
+    if likely and m.has_one_folder(library):
+        folder = f"{library}/{likely}/site-packages"
+        names = m.entries(folder)
+        if names:
+            return [(folder, names)]
     found = []
     for name in m.entries(library):
         if version_in_name(name):

@@ -2,7 +2,8 @@
 
 Most of them have not, and there may be hundreds. So each site folder is listed
 once, its names are kept as one text, and only where that text has what is
-looked for is anything else read.
+looked for is anything else read. The texts of all are one text again: what
+that has not, none of them has.
 """
 
 from __future__ import annotations
@@ -107,8 +108,9 @@ class Neighbours:
         self._folders: dict[str, list[str]] = {}
         self._listed: dict[str, _Site] = {}
         self._all_listed: list[tuple[str, _Site]] = []
+        self._all_names = ""
+        self._linking: list[tuple[str, _Site]] = []
         self._unlisted: Iterator[str] | None = None
-        self._begun: Callable[[float], bool] | None = None
         self._with_module: dict[str, list[str]] = {}
         self._with_name: dict[str, list[str]] = {}
         self._by_name: dict[str, list[str]] | None = None
@@ -170,38 +172,30 @@ class Neighbours:
         """Return the places whose site folders have a module: most have not, and are not looked into."""
         with self._looking:
             if module not in self._with_module:
-                start = f"\0{module}"  # what has neither this nor a .pth file cannot have it
                 self._with_module[module] = list(dict.fromkeys(
-                    prefix for prefix, site in self._all_sites()
-                    if (start in site.text or ".pth\0" in site.text) and self._reaches(site, module)))
+                    prefix for prefix, site in self._sites_that_may_have(f"\0{module}")
+                    if self._reaches(site, module)))
             return self._with_module[module]
 
     def _prefixes_providing(self, name: str) -> list[str]:
         """Return the places that have a distribution called `name`."""
         with self._looking:
             if name not in self._with_name:
+                self._list_sites(bool)
                 start = "\0" + normal_name(name).split("-")[0]
+                listed = self._all_listed if start in self._all_names else ()
                 self._with_name[name] = list(dict.fromkeys(
-                    prefix for prefix, site in self._all_sites()
+                    prefix for prefix, site in listed
                     if start in site.text.lower() and self.shelf(site.folder).entry_named(name)))
             return self._with_name[name]
-
-    def begin(self) -> None:
-        """Begin to look where environments are, beside what else is done."""
-        self._begun = self.machine.in_background(lambda: self.prefixes)
 
     def look_ahead(self, modules: Sequence[str], until: Callable[[], bool]) -> None:
         """Look for what will be asked about when an import fails, while it is still being tried.
 
-        `until` says when there is better to do: the rest is looked for when it is asked for. The folders
-        are listed where the import is waited for, not beside it: two threads would stop each other at
-        each name that is read.
+        `until` says when there is better to do: the rest is looked for when it is asked for. This is done
+        where the import is waited for, not beside it: two threads would stop each other at each name
+        that is read.
         """
-        if self._begun is None:
-            self.begin()
-        while self._begun is not None and not self._begun(0.002):
-            if until():
-                return
         if self._list_sites(until):
             for module in modules:
                 self._prefixes_with(module)
@@ -267,22 +261,32 @@ class Neighbours:
                 self.machine, environment.path, environment.kind, environment.python_version)
         return self._folders[environment.path]
 
-    def _all_sites(self) -> list[tuple[str, _Site]]:
-        """Return the site folders under every known prefix, of every version that it may be."""
+    def _sites_that_may_have(self, start: str) -> list[tuple[str, _Site]]:
+        """Return the site folders with such a start of a name, and those whose .pth files lead elsewhere."""
         self._list_sites(bool)
-        return self._all_listed
+        if start.lower() not in self._all_names:
+            return self._linking
+        return [(prefix, site) for prefix, site in self._all_listed
+                if start in site.text or ".pth\0" in site.text]
 
     def _list_sites(self, until: Callable[[], bool]) -> bool:
-        """List what is not listed yet of them, until told to stop; return whether all are."""
+        """List the site folders under every known prefix, of every version that it may be.
+
+        Until told to stop: return whether all are listed.
+        """
         if self._unlisted is None:
             self._unlisted = iter(self.prefixes)
-        m = self.machine
+        m, likely = self.machine, ""
         for prefix in self._unlisted:
-            for folder, names in site_contents(m, prefix):
+            for folder, names in site_contents(m, prefix, likely):
                 site = self._listed[folder] = _Site(m, folder, names)
                 self._all_listed.append((prefix, site))
-            if until():
+                likely = likely or m.path.basename(m.path.dirname(folder))
+            if len(self._all_listed) % 8 == 0 and until():
                 return False  # the next call goes on from here
+        if not self._all_names:
+            self._all_names = "/".join(["", *(site.text for _, site in self._all_listed)]).lower()
+            self._linking = [(p, site) for p, site in self._all_listed if ".pth\0" in site.text]
         return True
 
     def _site(self, folder: str) -> _Site:
