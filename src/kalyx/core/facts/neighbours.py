@@ -108,7 +108,8 @@ class Neighbours:
         self._folders: dict[str, list[str]] = {}
         self._listed: dict[str, _Site] = {}
         self._all_listed: list[tuple[str, _Site]] = []
-        self._all_names = ""
+        self._all_names = ""  # in small letters
+        self._starts: dict[str, bool] = {}
         self._linking: list[tuple[str, _Site]] = []
         self._unlisted: Iterator[str] | None = None
         self._with_module: dict[str, list[str]] = {}
@@ -181,9 +182,8 @@ class Neighbours:
         """Return the places that have a distribution called `name`."""
         with self._looking:
             if name not in self._with_name:
-                self._list_sites(bool)
                 start = "\0" + normal_name(name).split("-")[0]
-                listed = self._all_listed if start in self._all_names else ()
+                listed = self._all_listed if self._begins_a_name(start) else ()
                 self._with_name[name] = list(dict.fromkeys(
                     prefix for prefix, site in listed
                     if start in site.text.lower() and self.shelf(site.folder).entry_named(name)))
@@ -263,11 +263,17 @@ class Neighbours:
 
     def _sites_that_may_have(self, start: str) -> list[tuple[str, _Site]]:
         """Return the site folders with such a start of a name, and those whose .pth files lead elsewhere."""
-        self._list_sites(bool)
-        if start.lower() not in self._all_names:
+        if not self._begins_a_name(start.lower()):
             return self._linking
         return [(prefix, site) for prefix, site in self._all_listed
                 if start in site.text or ".pth\0" in site.text]
+
+    def _begins_a_name(self, start: str) -> bool:
+        """Whether a name in any of the site folders begins so; `start` is in small letters."""
+        self._list_sites(bool)
+        if start not in self._starts:
+            self._starts[start] = start in self._all_names
+        return self._starts[start]
 
     def _list_sites(self, until: Callable[[], bool]) -> bool:
         """List the site folders under every known prefix, of every version that it may be.
