@@ -149,7 +149,7 @@ def _listed(environment: Environment, finder: SeatFinder, uses: dict[str, list[s
             sizes: bool) -> Listed:
     m = finder.machine
     config = find_venv_config(m, python_in(m, environment.path))
-    findings = tuple(judge_environment(environment, m))
+    findings = tuple(judge_environment(environment, m, finder.bases))
     key = m.key(environment.path)
     size = None
     if sizes and environment.kind != "base":

@@ -119,11 +119,19 @@ def _same_launch(files: Iterable[_File]) -> list[list[_File]]:
     return list(groups.values())
 
 
+def _not_run(finder: SeatFinder, facts: SeatFacts, module: str, stopping: tuple[Finding, ...],
+             neighbours: Neighbours, asked: Mapping[str, tuple[Place, ...]]) -> ImportReport:
+    from kalyx.core.verdicts.interpreter import report_without_run
+
+    report = report_without_run(finder, facts, module, None, stopping, neighbours)
+    return replace(report, asked=asked.get(module, ()))
+
+
 def _explain(finder: SeatFinder, group: Sequence[_File], neighbours: Neighbours,
              limit: float) -> list[ImportReport]:
     """Try all imports of files that share a launch; judge each that says something."""
     from kalyx.core.verdicts.imports import judge_import
-    from kalyx.core.verdicts.interpreter import interpreter_broken, report_without_run
+    from kalyx.core.verdicts.interpreter import interpreter_broken
 
     facts, launch = group[0].facts, group[0].launch
     seat = facts.seat
@@ -134,8 +142,7 @@ def _explain(finder: SeatFinder, group: Sequence[_File], neighbours: Neighbours,
     if launch is None or not runnable:
         modules = list(dict.fromkeys(i.module for f in group for i in f.source.imports)) or [
             finder.machine.path.basename(group[0].path).rsplit(".", 1)[0]]
-        return [replace(report_without_run(seat, m, None, stopping, facts), asked=asked.get(m, ()))
-                for m in modules]
+        return [_not_run(finder, facts, m, stopping, neighbours, asked) for m in modules]
     seen = observe_imports(finder.machine, launch, seat.interpreter, finder.examiner.probe_folder,
                            requests, limit, group[0].source.paths) if requests else {}
     reports: list[ImportReport] = []
@@ -149,8 +156,8 @@ def _explain(finder: SeatFinder, group: Sequence[_File], neighbours: Neighbours,
             continue
         if found.outcome == "no-start" or (found.outcome == "hang" and not found.who):
             broken = interpreter_broken(facts, finder.machine, found)
-            return [replace(report_without_run(seat, *_split(r), (broken,) if broken else stopping, facts),
-                            asked=asked.get(r, ())) for r in requests if ":" not in r and r[0] != "@"]
+            return [_not_run(finder, facts, r, (broken,) if broken else stopping, neighbours, asked)
+                    for r in requests if ":" not in r and r[0] != "@"]
         if not _worth_judging(request, found, seen):
             continue
         if request.startswith("@"):

@@ -12,9 +12,8 @@ from kalyx.core.answers.put import PIP_LIMIT, pip_for, read_installed, what_pip_
 from kalyx.core.changes.journal import KEPT, Change, Journal
 from kalyx.core.errors import NothingToJudge, Refused, Unreadable, WrongUsage
 from kalyx.core.facts.distributions import normal_name, requirement_name
-from kalyx.core.facts.interpreters import python_in
 from kalyx.core.facts.inventory import read_inventory
-from kalyx.core.facts.layers import Layer
+from kalyx.core.facts.layers import Layer, site_folders
 from kalyx.core.facts.markers import is_met
 from kalyx.core.facts.seats import SeatFinder
 from kalyx.core.model import Environment, Interpreter, Note
@@ -122,25 +121,12 @@ def find_interpreter(finder: SeatFinder, wanted: str | None) -> Interpreter:
         if not examined.works:
             raise NothingToJudge(f"{wanted} is no interpreter that works: {examined.trouble}.", "Name another.")
         return examined
-    known = _bases(finder)
+    known = finder.bases()
     fitting = [i for i in known if _fits(i, wanted)]
     if not fitting:
         listed = ", ".join(f"{i.version} ({i.path})" for i in known) or "none"
         raise NothingToJudge(f"No Python {wanted} is on this machine.", f"There are: {listed}.")
     return max(fitting, key=lambda i: [int(n) for n in re.findall(r"\d+", i.version or "0")])
-
-
-def _bases(finder: SeatFinder) -> list[Interpreter]:
-    """Return the interpreters that are no environment's, each once, the newest last."""
-    found: dict[str, Interpreter] = {}
-    known = finder.environments()
-    prefixes = [e.path for e in known if e.kind == "base"] + [e.base for e in known if e.base]
-    for prefix in dict.fromkeys(prefixes):  # the bases of environments are there too
-        one = finder.examiner.examine(python_in(finder.machine, prefix), ask=False).interpreter
-        if one.works and one.version and one.implementation == "cpython" \
-                and (one.version_pair or (0, 0)) >= (3, 3):
-            found.setdefault(finder.machine.key(one.path), one)
-    return sorted(found.values(), key=lambda i: [int(n) for n in re.findall(r"\d+", i.version or "0")])
 
 
 def _fits(interpreter: Interpreter, wanted: str) -> bool:
@@ -163,10 +149,11 @@ def _like(finder: SeatFinder, name: str | None) -> list[str]:
     if finder.machine.is_file(finder.machine.absolute(name)) and name.endswith(".json"):
         return _like_listing(finder, finder.machine.absolute(name))
     facts = finder.env(name)
-    environment = facts.seat.environment
-    if environment is None:
-        raise NothingToJudge(f"{name} has no interpreter that works.", "Name another environment.")
-    sites = [Layer("env", s) for s in _sites(finder, environment)]
+    prefix = facts.seat.environment.path if facts.seat.environment else finder.find_environment(name)
+    version = facts.seat.environment.python_version if facts.seat.environment else None
+    sites = [Layer("env", s) for s in site_folders(finder.machine, prefix, version=version)]
+    if not sites:  # one whose interpreter is gone will do, as long as its packages are there
+        raise NothingToJudge(f"{name} has no folder of packages.", "Name another environment.")
     found = []
     for d in read_inventory(finder.machine, sites):
         if normal_name(d.name) in NOT_LIKE or d.editable:
@@ -191,12 +178,6 @@ def _like_listing(finder: SeatFinder, path: str) -> list[str]:
         raise NothingToJudge(f"{path} is no listing of packages: {error}.",
                              "kalyx packages --json prints one.") from None
     return [f"{n}=={v}" for n, v in rows if normal_name(n) not in NOT_LIKE]
-
-
-def _sites(finder: SeatFinder, environment: Environment) -> list[str]:
-    from kalyx.core.facts.layers import site_folders
-
-    return site_folders(finder.machine, environment.path, environment.kind, environment.python_version)
 
 
 def _build(finder: SeatFinder, interpreter: Interpreter, folder: str,

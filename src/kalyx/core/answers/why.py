@@ -179,19 +179,19 @@ def explain(finder: SeatFinder, facts: SeatFacts, request: tuple[str, str | None
 
     seat = facts.seat
     if observed is None or observed.outcome == "no-start" or (observed.outcome == "hang" and not observed.who):
-        return _not_begun(finder, facts, request, observed)
+        return _not_begun(finder, facts, request, observed, neighbours)
     seat = replace(seat, interpreter=as_observed(seat.interpreter, observed))
     return judge_import(Case(finder.machine, seat, observed, neighbours))
 
 
 def _not_begun(finder: SeatFinder, facts: SeatFacts, request: tuple[str, str | None],
-               observed: Observation | None) -> ImportReport:
+               observed: Observation | None, neighbours: Neighbours) -> ImportReport:
     """Report an import that could not even be tried."""
     from kalyx.core.verdicts.interpreter import interpreter_broken, report_without_run
 
     stopping = tuple(f for f in facts.seat.findings if f.severity == "error")
     broken = interpreter_broken(facts, finder.machine, observed) if observed is not None else None
-    return report_without_run(facts.seat, *request, (broken,) if broken else stopping, facts)
+    return report_without_run(finder, facts, *request, (broken,) if broken else stopping, neighbours)
 
 
 def as_observed(interpreter: Interpreter | None, observed: Observation) -> Interpreter | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable
 
 from kalyx.core.errors import Unreadable
@@ -16,7 +17,7 @@ from kalyx.core.facts.interpreters import (
 from kalyx.core.facts.launchers import read_head, split_path, version_in_name
 from kalyx.core.facts.places import KEPT
 from kalyx.core.machine import Machine
-from kalyx.core.model import Environment
+from kalyx.core.model import Environment, Interpreter
 from kalyx.core.record import replace
 
 __all__ = ["PLACES", "Surveyor", "prefixes_of_kernels"]
@@ -59,6 +60,11 @@ SINGLE: tuple[tuple[str, str], ...] = (
 MOST_CHILDREN = 2000
 SMALL_FOLDER = 8192  # bytes of the folder itself: some hundred names at most
 DEEPEST = 4  # folders below one that was named
+
+
+def version_key(version: str) -> list[int]:
+    """Return what orders versions of Python."""
+    return [int(n) for n in re.findall(r"\d+", version)]
 
 
 def is_installation(machine: Machine, folder: str) -> bool:
@@ -111,6 +117,18 @@ class Surveyor:
         if self._prefixes is None:
             self._prefixes = self._survey(list(extra))
         return self._prefixes
+
+    def bases(self, extra: Iterable[str] = ()) -> list[Interpreter]:
+        """Return the CPythons that are no environment's, each once, the newest last."""
+        found: dict[str, Interpreter] = {}
+        known = self.environments(extra)
+        prefixes = [e.path for e in known if e.kind == "base"] + [e.base for e in known if e.base]
+        for prefix in dict.fromkeys(prefixes):  # the bases of environments are there too
+            one = self.examiner.examine(python_in(self.machine, prefix), ask=False).interpreter
+            if one.works and one.version and one.implementation == "cpython" \
+                    and (one.version_pair or (0, 0)) >= (3, 3):
+                found.setdefault(self.machine.key(one.path), one)
+        return sorted(found.values(), key=lambda i: version_key(i.version or "0"))
 
     def look_into(self, folders: Iterable[str]) -> None:
         """Look for environments in and below these folders too, to a small depth."""

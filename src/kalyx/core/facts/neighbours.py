@@ -15,7 +15,7 @@ from kalyx.core.facts.distributions import Shelf, mapped_modules, normal_name
 from kalyx.core.facts.interpreters import name_of
 from kalyx.core.facts.layers import link_lines, site_contents, site_folders, user_sites, visible_sites
 from kalyx.core.machine import Machine
-from kalyx.core.model import Distribution, Elsewhere, Environment, Interpreter
+from kalyx.core.model import Distribution, Elsewhere, Environment, Interpreter, Kernel
 from kalyx.core.record import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -39,6 +39,12 @@ class Survey(Protocol):
 
     def environments(self) -> list[Environment]:
         """Read all of them."""
+
+    def bases(self) -> list[Interpreter]:
+        """Return the interpreters that are no environment's, the newest last."""
+
+    def kernels(self) -> list[Kernel]:
+        """Return every registered kernel."""
 
     def may_run(self, path: str) -> bool:
         """Whether an interpreter may be run."""
@@ -134,6 +140,16 @@ class Neighbours:
             if self._prefixes is None:
                 self._prefixes = self._survey.prefixes() if self._survey else []
             return self._prefixes
+
+    @property
+    def bases(self) -> list[Interpreter]:
+        """The interpreters that are no environment's, the newest last."""
+        return self._survey.bases() if self._survey else []
+
+    @property
+    def kernels(self) -> list[Kernel]:
+        """The kernels that are registered."""
+        return self._survey.kernels() if self._survey else []
 
     def having(self, module: str, except_prefix: str | None) -> list[Elsewhere]:
         """Return the environments that have a top-level module, the one at `except_prefix` left out."""

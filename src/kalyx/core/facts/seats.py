@@ -97,6 +97,10 @@ class SeatFinder:
         """Return the known environments, those that kernels run among them."""
         return self.surveyor.environments(self.prefixes())
 
+    def bases(self) -> list[Interpreter]:
+        """Return the interpreters that are no environment's, the newest last."""
+        return self.surveyor.bases(self.prefixes())
+
     def prefixes(self) -> list[str]:
         """Return where the known environments are, without looking into them any further."""
         from kalyx.core.facts import environments, kernelspecs

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 
 from kalyx.core.facts import tables
@@ -10,6 +11,7 @@ from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.markers import applies, suits
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
+from kalyx.core.record import replace
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import (
     asked_by_person,
@@ -46,7 +48,9 @@ def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
     todo = [*_install_as_there(case, others, name, failure.top)]
     for other in others[:2]:
         moved = remedies.move_seat(case, other, failure.top)
-        if moved is not None:
+        if moved is not None and (not moved.do.startswith("Or ") or (todo and todo[0].kind == "manual")):
+            todo.insert(0, replace(moved, do=re.sub(r"^Or (\w)", lambda m: m.group(1).upper(), moved.do)))
+        elif moved is not None:
             todo.append(moved)
     places = f"in {others[0].environment.name}"
     if len(others) > 1:

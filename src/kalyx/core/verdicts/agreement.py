@@ -117,7 +117,7 @@ def _bring_in_line(facts: SeatFacts, main: Seat, machine: Machine,
         fitting = next((k for k in kernels if k.argv and machine.same(
             machine.path.dirname(machine.path.dirname(k.argv[0])), environment.path)), None)
         if fitting is not None:
-            return switch_kernel(facts.notebook, fitting, machine)
+            return switch_kernel(facts.notebook.path, fitting, machine)
         return _enrol(facts, environment, machine, kernels)
     if facts.seat.kind == "script" and facts.script_head:
         return _shebang(facts, interpreter.path)

@@ -3,39 +3,42 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters import program_folder, python_in
 from kalyx.core.facts.launchers import follow_links, parse_shebang, read_head
 from kalyx.core.facts.pyvenv import VenvConfig, find_venv_config
 from kalyx.core.machine import Machine
-from kalyx.core.model import Environment, Evidence, Finding, Remedy
+from kalyx.core.model import Environment, Evidence, Finding, Interpreter, Remedy
 from kalyx.core.patterns import pattern
 from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.replacements import remake
 
-__all__ = ["judge_environment"]
+__all__ = ["judge_environment", "place_named"]
 
 _ACTIVATE = pattern(r"""^\s*(?:export\s+)?VIRTUAL_ENV=["']?([^"'\n$]+)["']?\s*$""", re.MULTILINE)
 
 
-def judge_environment(environment: Environment, machine: Machine) -> list[Finding]:
+def judge_environment(environment: Environment, machine: Machine,
+                      bases: Callable[[], list[Interpreter]]) -> list[Finding]:
     """Return what is wrong with an environment; a healthy one has no findings."""
     config = find_venv_config(machine, python_in(machine, environment.path))
-    found = [env_base_gone(environment, machine, config), env_moved(environment, machine),
+    found = [env_base_gone(environment, machine, config, bases), env_moved(environment, machine),
              env_version_skew(environment, machine)]
     return [f for f in found if f is not None]
 
 
 @cause("env-base-gone", "G", "its base interpreter is gone",
        brief="an environment's base interpreter is gone")
-def env_base_gone(environment: Environment, machine: Machine,
-                  config: VenvConfig | None) -> Finding | None:
+def env_base_gone(environment: Environment, machine: Machine, config: VenvConfig | None,
+                  bases: Callable[[], list[Interpreter]]) -> Finding | None:
     """Find an environment whose interpreter leads nowhere.
 
     Looks like: `python: No such file or directory` in an environment, after an upgrade of the system.
     Why: An environment uses the interpreter that it was made with, and that one was removed.
     How Kalyx knows: The environment's interpreter is a link that leads nowhere.
-    What to do: Make the environment again with a Python that is there.
+    What to do: Put it on another Python of the same minor version, where one is there; else make it again.
     """
     interpreter = environment.interpreter
     if interpreter is None or interpreter.known_by != "gone":
@@ -51,8 +54,9 @@ def env_base_gone(environment: Environment, machine: Machine,
     return Finding(
         "env-base-gone", "error", "certain",
         f"{environment.path} cannot run: {interpreter.trouble}.", tuple(evidence),
-        (Remedy(f"Make it again with a Python{' ' + version if version else ''} that is there, and "
-                "install its packages again.", "manual", changes=environment.path),))
+        (config is not None and remake(m, config, bases())) or (Remedy(
+            f"Make it again with a Python{' ' + version if version else ''} that is there, and "
+            "install its packages again.", "manual", changes=environment.path),))
 
 
 @cause("env-moved", "G", "the environment was moved or copied: its scripts and activation still "
@@ -69,7 +73,7 @@ def env_moved(environment: Environment, machine: Machine) -> Finding | None:
     if environment.kind != "venv":
         return None
     m, prefix = machine, environment.path
-    named = _place_named(m, prefix)
+    named = place_named(m, prefix)
     if named is None:
         return None
     old, evidence = named
@@ -88,7 +92,7 @@ def env_moved(environment: Environment, machine: Machine) -> Finding | None:
                 changes=prefix)))
 
 
-def _place_named(m: Machine, prefix: str) -> tuple[str, Evidence] | None:
+def place_named(m: Machine, prefix: str) -> tuple[str, Evidence] | None:
     """Return the prefix that activation or the pip script names, and where it does."""
     folder = program_folder(m, prefix)
     activate = m.path.join(folder, "activate")

@@ -7,6 +7,7 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
+from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.layers import LinkLine, link_lines
 from kalyx.core.facts.modules import Candidate, top_level
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
@@ -14,6 +15,7 @@ from kalyx.core.record import replace
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure
+from kalyx.core.verdicts.launch_settings import with_variable, without_variable
 
 __all__ = ["hidden_by_file", "hidden_by_path", "hidden_by_user_site", "namespace_split"]
 
@@ -98,20 +100,50 @@ def _taken_for(case: Case, failure: Failure) -> Finding | None:
     """Find a person's own file that is taken for a package which is not here, and has not what is asked."""
     name = failure.top
     found = case.candidates(name)
-    if not found or found[0][0] != "start" or found[0][1].kind != "module" \
-            or ("." not in failure.module and failure.name is None):
+    if not found or found[0][0] != "start" or found[0][1].kind != "module":
         return None
-    rows = [failure.module.replace(".", "/")] if "." in failure.module else [name]
-    there = case.part_elsewhere(rows)
-    if there is None:
+    meant = _what_is_meant(case, failure)
+    if meant is None:
         return None
     own = found[0][1].path
     return Finding(
         "hidden-by-file", "error", "likely",
         f"Your own {own} is taken for {name}, which is not in {case.environment_name}.",
-        (Evidence(f"{own} comes first: its folder is where Python was started", own),
-         Evidence("what it is taken for is here, in another environment", there[1]),
+        (Evidence(f"{own} comes first: its folder is where Python was started", own), meant,
          Evidence(failure.error.message)), (remedies.rename_file(case.machine, own),))
+
+
+def _what_is_meant(case: Case, failure: Failure) -> Evidence | None:
+    """Return what shows that another module of the name was meant, which is not here: it has what is asked."""
+    if "." not in failure.module and failure.name is None:
+        return None
+    owner = case.distribution_of(failure.asker.file) if failure.asker is not None else None
+    for line in owner.requires if owner is not None else ():
+        name = requirement_name(line)
+        if normal_name(name) == normal_name(failure.top) and case.distribution_named(name) is None:
+            return Evidence(f"{owner.name} {owner.version} requires {line}, and no distribution of that name "
+                            "is here", owner.metadata) if owner is not None else None
+    rows = [failure.module.replace(".", "/")] if "." in failure.module else [failure.top]
+    there = case.part_elsewhere(rows)
+    return Evidence("what it is taken for is here, in another environment", there[1]) if there else None
+
+
+def _copy_alone(case: Case, failure: Failure | None, layer: str) -> Finding | None:
+    """Find a copy of no distribution in a folder that was added, taken for a package that is not here."""
+    found = case.candidates(failure.top) if failure is not None else []
+    if failure is None or not found or found[0][0] != layer or found[0][1].kind == "namespace" \
+            or case.distribution_of(found[0][1].path) is not None:
+        return None
+    first, (slug, place), meant = found[0][1], _COPIES[layer], _what_is_meant(case, failure)
+    if meant is None:
+        return None
+    return Finding(
+        slug, "error", "likely",
+        f"{place[0].upper() + place[1:]} {first.entry} has a {failure.top} of its own, which is taken for the "
+        f"{failure.top} that {case.environment_name} lacks.",
+        (Evidence(f"{first.path} is what was imported", first.path), meant, Evidence(failure.error.message),
+         *[Evidence("the line that adds the folder", x.file, x.line) for x in _lines_for(case, layer, first)]),
+        _let_through(case, layer, first))
 
 
 def _really_hidden(case: Case, layer: str, other: Candidate, own: Candidate) -> bool:
@@ -272,7 +304,9 @@ def hidden_by_path(case: Case, failure: Failure | None) -> Finding | None:
     """
     found = _copy_first(case, "pythonpath")
     if found is None and case.obs.outcome == "fails":
-        return _copy_first(case, "link") or _copy_first(case, "other")
+        found = _copy_first(case, "link") or _copy_first(case, "other")
+        for layer in ("pythonpath", "link", "other"):
+            found = found or _copy_alone(case, failure, layer)
     return found
 
 
@@ -396,33 +430,9 @@ def _out_of_start_code(case: Case, entry: str) -> Remedy | None:
     return None
 
 
-def _out_of_kernelspec(case: Case, entry: str) -> Remedy | None:
-    """Return the edit of the kernel.json that sets PYTHONPATH for this seat, where that is what does it."""
-    import json
-
-    m = case.machine
-    steps = [s.where for s in case.seat.trail if s.where]
-    file = next((f for f in steps if m.path.basename(f) == "kernel.json"), None)
-    if file is None:
-        return None
-    text = m.read_text(file, 262_144)
-    try:
-        value = json.loads(text)["env"]["PYTHONPATH"]
-    except (ValueError, KeyError, TypeError):
-        return None
-    before = json.dumps(value)
-    kept = [p for p in str(value).split(m.path_separator) if not p or not m.same(m.absolute(p), entry)]
-    if text.count(before) != 1 or len(kept) == len(str(value).split(m.path_separator)):
-        return None
-    return Remedy(f"Take {entry} out of the PYTHONPATH that the kernel sets.", "edit",
-                  edits=(Edit(file, before, json.dumps(m.path_separator.join(kept))),), changes=file)
-
-
 def _let_through(case: Case, layer: str, first: Candidate) -> tuple[Remedy, ...]:
     if layer == "pythonpath":
-        return (_out_of_kernelspec(case, first.entry) or Remedy(
-            f"Take {first.entry} out of PYTHONPATH, where that is set.", "manual",
-            changes="the variable PYTHONPATH"),)
+        return (without_variable(case.machine, case.seat, "PYTHONPATH", first.entry),)
     if layer in ("link", "other"):
         for line in _lines_for(case, layer, first):
             return (Remedy(f"Take that line out of {line.file}.", "edit",
@@ -430,5 +440,19 @@ def _let_through(case: Case, layer: str, first: Candidate) -> tuple[Remedy, ...]
         return (_out_of_start_code(case, first.entry) or Remedy(
             f"Take {first.entry} off the search path, where it is put there.", "manual",
             changes="the search path"),)
-    return (Remedy("Set PYTHONNOUSERSITE=1 for this seat, or take the copy out of the user site: "
-                   f"{first.entry}", "manual", changes="what the user site holds"),)
+    return _close_user_site(case, first)
+
+
+def _close_user_site(case: Case, first: Candidate) -> tuple[Remedy, ...]:
+    """Return how to have a copy in the user site out of this seat's way, or of every seat's."""
+    by_hand = Remedy(f"Set PYTHONNOUSERSITE=1 for this seat, or take the copy out of the user site: "
+                     f"{first.entry}", "manual", changes="what the user site holds")
+    found = [with_variable(case.machine, case.seat, "PYTHONNOUSERSITE", "1")]
+    owner, command = case.distribution_of(first.path), remedies.pip_command(case)
+    if owner is not None and owner.layer == "user" and command is not None and "--python" not in command:
+        begin = "Or take" if found[0] else "Take"
+        found.append(Remedy(
+            f"{begin} {owner.name} {owner.version} out of your user site.", "command",
+            argv=(*command, "uninstall", "-y", owner.name),
+            changes=f"removes it from {first.entry}, for every Python that looks there"))
+    return (*filter(None, found), by_hand)

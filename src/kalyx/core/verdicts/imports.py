@@ -46,7 +46,7 @@ _NOT_BESIDE: dict[str, frozenset[str]] = {
     "symbol-missing": frozenset({"foreign-platform"}),
     "crash": frozenset({"file-corrupt"}),
     "binary-mismatch": frozenset({"files-missing"}),
-    "dependency-absent": _NOT_WHOLE | {"extra-absent", "mixed-install"},
+    "dependency-absent": _NOT_WHOLE | {"extra-absent", "site-off"},
     "name-differs": frozenset({"metadata-only", "mixed-install", "file-unreadable", "site-off"}),
     "name-misspelt": frozenset({"metadata-only", "link-broken", "mixed-install", "file-unreadable",
                                 "site-off", "env-version-skew"}),

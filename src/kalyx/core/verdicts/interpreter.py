@@ -2,10 +2,17 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.seats import SeatFacts
+from collections.abc import Callable
+
+from kalyx.core.facts.neighbours import Neighbours
+from kalyx.core.facts.pyvenv import find_venv_config
+from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.machine import Machine
-from kalyx.core.model import Evidence, Finding, ImportReport, Observation, Remedy, Seat
+from kalyx.core.model import Evidence, Finding, ImportReport, Interpreter, Observation, Remedy
+from kalyx.core.record import replace
 from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.launch_settings import without_variable
+from kalyx.core.verdicts.replacements import remake
 
 __all__ = ["env_gone", "interpreter_broken", "interpreter_gone", "report_without_run"]
 
@@ -19,35 +26,39 @@ def which_is_gone(path: str, trouble: str) -> str:
 
 @cause("interpreter-gone", "G", "the path or its symlink leads nowhere",
        brief="an interpreter is gone")
-def interpreter_gone(facts: SeatFacts, machine: Machine) -> Finding | None:
+def interpreter_gone(facts: SeatFacts, machine: Machine,
+                     bases: Callable[[], list[Interpreter]] = list) -> Finding | None:
     """Say which link of the trail leads nowhere.
 
     Looks like: `No such file or directory`.
     Why: The path, or a link on the way, leads nowhere.
     How Kalyx knows: Each link is followed to where it ends.
-    What to do: Name an interpreter that is there.
+    What to do: Name an interpreter that is there. An environment whose base is gone can be put on another
+        Python of the same minor version, or made again.
     """
     interpreter = facts.seat.interpreter
     if interpreter is None or interpreter.known_by != "gone":
         return None
     m, path = machine, interpreter.path
     prefix = m.path.dirname(m.path.dirname(path))
-    config = m.path.join(prefix, "pyvenv.cfg")
+    config = find_venv_config(m, path)
     todo = [Remedy("Name an interpreter that is there.", "manual", changes="which one is used")]
     evidence = [Evidence(interpreter.trouble, path)]
-    if m.is_file(config):
+    if config is not None:
         evidence.append(Evidence(f"{prefix} is an environment whose base has been removed or "
-                                 "moved", config))
-        todo.insert(0, Remedy(f"Make {prefix} again with a Python that is there; its packages "
-                              "have to be installed again.", "manual", changes=prefix))
+                                 "moved", config.path))
+        todo[:0] = remake(m, config, bases()) or [Remedy(
+            f"Make {prefix} again with a Python that is there; its packages have to be installed again.",
+            "manual", changes=prefix)]
     return Finding("interpreter-gone", "error", "certain",
-                   f"Nothing can be run with {path}{which_is_gone(path, interpreter.trouble)}.",
+                   f"Nothing can be run with {path}{which_is_gone(path, interpreter.trouble)}."
+                   if interpreter.trouble.startswith(path) else
+                   f"{path} leads nowhere: {interpreter.trouble}.",
                    tuple(evidence), tuple(todo))
 
 
-def env_gone(facts: SeatFacts, machine: Machine) -> list[Finding]:
+def env_gone(facts: SeatFacts, machine: Machine, bases: Callable[[], list[Interpreter]]) -> list[Finding]:
     """Say of an environment whose interpreter leads nowhere that its base is gone."""
-    from kalyx.core.facts.pyvenv import find_venv_config
     from kalyx.core.model import Environment
     from kalyx.core.verdicts.environment import env_base_gone
 
@@ -57,7 +68,7 @@ def env_gone(facts: SeatFacts, machine: Machine) -> list[Finding]:
         return []
     environment = Environment(config.prefix, machine.path.basename(config.prefix), "venv", None, config.version,
                               interpreter=interpreter)
-    found = env_base_gone(environment, machine, config)
+    found = env_base_gone(environment, machine, config, bases)
     return [found] if found is not None else []
 
 
@@ -94,10 +105,10 @@ def interpreter_broken(facts: SeatFacts, machine: Machine,
     todo = []
     for name in ("PYTHONHOME", "PYTHONPATH"):
         if env.get(name):
-            evidence.append(Evidence(f"the variable {name} is {env[name]!r}"))
+            sends = ": it sends the interpreter to another standard library" if name == "PYTHONHOME" else ""
+            evidence.append(Evidence(f"the variable {name} is {env[name]!r}{sends}"))
             if name == "PYTHONHOME":
-                todo.append(Remedy("Unset PYTHONHOME: it sends the interpreter to another standard "
-                                   "library.", "manual", changes="the variable PYTHONHOME"))
+                todo.append(without_variable(machine, facts.seat, name))
     if facts.examined is not None and facts.examined.wrapper:
         todo.append(Remedy(f"Mend what the wrapper {interpreter.path} complains of (it chooses the "
                            "interpreter), or start another interpreter by its path.", "manual",
@@ -110,12 +121,22 @@ def interpreter_broken(facts: SeatFacts, machine: Machine,
                    tuple(evidence), tuple(todo))
 
 
-def report_without_run(seat: Seat, module: str, name: str | None,
-                       findings: tuple[Finding, ...], facts: SeatFacts) -> ImportReport:
-    """Return the answer where the seat has nothing that could be run."""
+def report_without_run(finder: SeatFinder, facts: SeatFacts, module: str, name: str | None,
+                       findings: tuple[Finding, ...], neighbours: Neighbours) -> ImportReport:
+    """Return the answer where the seat has nothing that could be run, and where else the module is."""
+    seat, top, m = facts.seat, module.split(".")[0], finder.machine
+    own = m.path.dirname(m.path.dirname(seat.interpreter.path)) if seat.interpreter else None
+    elsewhere = neighbours.having(top, own)
     findings = findings or tuple(f for f in seat.findings if f.is_problem)
+    if findings and elsewhere and facts.notebook is not None and findings[0].remedies[0].kind == "manual":
+        from kalyx.core.verdicts.kernel import switch_kernel
+        from kalyx.core.verdicts.stand_ins import kernels_having
+
+        todo = [switch_kernel(facts.notebook.path, k, m)
+                for k in kernels_having(top, tuple(finder.kernels()), m, neighbours)[:1]]
+        findings = (replace(findings[0], remedies=(*todo, *findings[0].remedies)), *findings[1:])
     other_language = bool(facts.kernel and facts.kernel.language
                           and facts.kernel.language.lower() != "python")
     return ImportReport(module, name, seat.ref, seat.interpreter,
                         "unknown" if other_language or not findings else "fails",
-                        None, causes=findings)
+                        None, causes=findings, elsewhere=tuple(elsewhere))

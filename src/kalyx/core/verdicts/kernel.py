@@ -6,15 +6,19 @@ import json
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.interpreters import python_in
 from kalyx.core.facts.kernelspecs import SERVER_DEFAULTS
 from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.notebooks import NotebookKernel
+from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.facts.seats import SeatFacts
 from kalyx.core.machine import Machine
 from kalyx.core.model import Edit, Environment, Evidence, Finding, Kernel, Remedy
 from kalyx.core.patterns import pattern
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.interpreter import which_is_gone
+from kalyx.core.verdicts.replacements import remake
+from kalyx.core.verdicts.stand_ins import plain_name
 
 __all__ = ["enrol_again", "hidden_behind", "judge_kernel", "kernel_not_activated", "switch_kernel"]
 
@@ -24,8 +28,9 @@ _VERSION = pattern(r"(?:python|\bpy)[ ._-]?(\d)(?:\.?(\d{1,2}))?(?![\d])", re.IG
 def judge_kernel(facts: SeatFacts, machine: Machine, neighbours: Neighbours) -> list[Finding]:
     """Return what is wrong with a kernel or notebook seat."""
     found = [
-        notebook_unreadable(facts), kernel_missing(facts, machine), kernel_unreadable(facts),
-        kernel_interpreter_gone(facts), kernel_cannot_start(facts, machine, neighbours),
+        notebook_unreadable(facts), kernel_missing(facts, machine),
+        kernel_unreadable(facts, machine, neighbours),
+        kernel_interpreter_gone(facts, machine, neighbours), kernel_cannot_start(facts, machine, neighbours),
         kernel_mislabelled(facts, machine, neighbours), kernel_follows_server(facts),
         kernel_hidden(facts), kernel_not_activated(facts, machine),
     ]
@@ -73,7 +78,7 @@ def kernel_missing(facts: SeatFacts, machine: Machine) -> Finding | None:
     names = list(dict.fromkeys(k.name for k in facts.others))
     near = difflib.get_close_matches(notebook.name.lower(), names, 3, 0.4)
     near += [n for n in names if n not in near]
-    todo = [switch_kernel(notebook, next(k for k in facts.others if k.name == n), machine)
+    todo = [switch_kernel(notebook.path, next(k for k in facts.others if k.name == n), machine)
             for n in near[:1]]
     todo.append(Remedy(f"Enrol an environment under the name that the notebook asks for: "
                        f"kalyx enrol ENV --name {notebook.name}", "manual",
@@ -101,10 +106,10 @@ def _servers_own(notebook: NotebookKernel, name: str) -> Finding:
                 "manual", changes=notebook.path)))
 
 
-def switch_kernel(notebook: NotebookKernel, kernel: Kernel, machine: Machine) -> Remedy:
+def switch_kernel(notebook: str, kernel: Kernel, machine: Machine) -> Remedy:
     """Return the edit that makes a notebook name another kernel."""
     try:
-        text = machine.read_text(notebook.path)
+        text = machine.read_text(notebook)
     except Unreadable:
         text = ""
     match = re.search(r'"kernelspec"\s*:\s*\{[^{}]*\}', text)
@@ -116,42 +121,75 @@ def switch_kernel(notebook: NotebookKernel, kernel: Kernel, machine: Machine) ->
                        lambda m: m.group(1) + json.dumps(kernel.label, ensure_ascii=False),
                        after, count=1)
         return Remedy(f"Have the notebook use the kernel {kernel.name} ({kernel.label}).", "edit",
-                      edits=(Edit(notebook.path, before, after),), changes=notebook.path,
-                      undoable=True)
+                      edits=(Edit(notebook, before, after),), changes=notebook, undoable=True)
     return Remedy(f"Choose the kernel {kernel.name} ({kernel.label}) in the notebook's kernel "
-                  "menu.", "manual", changes=notebook.path)
+                  "menu.", "manual", changes=notebook)
 
 
 @cause("kernel-unreadable", "G", "kernel.json cannot be read or lacks what it must have",
        brief="a kernelspec is broken")
-def kernel_unreadable(facts: SeatFacts) -> Finding | None:
+def kernel_unreadable(facts: SeatFacts, machine: Machine, neighbours: Neighbours) -> Finding | None:
     """Report a broken kernel.json.
 
     Looks like: A kernel is not in the menu, or fails at once.
     Why: kernel.json is not JSON, or lacks its argv.
     How Kalyx knows: The line at which reading stops.
-    What to do: Enrol the environment again.
+    What to do: Enrol the environment again: which one can often still be read in the file.
     """
     kernel = facts.kernel
     if kernel is None or not kernel.trouble:
         return None
+    evidence, todo = _instead(kernel, machine, neighbours)
     return Finding(
         "kernel-unreadable", "error", "certain",
         f"The kernel {kernel.name} cannot be used: {kernel.spec}: {kernel.trouble}.",
-        (Evidence(kernel.trouble, kernel.spec),),
-        (Remedy("Enrol its environment again: kalyx enrol ENV --name "
-                f"{kernel.name} --overwrite", "manual", changes=kernel.spec),))
+        (Evidence(kernel.trouble, kernel.spec), *evidence),
+        (*todo, _enrol_by_hand(kernel, "Or enrol another" if todo else "Enrol its", "under its name")))
+
+
+def _enrol_by_hand(kernel: Kernel, begin: str, end: str) -> Remedy:
+    return Remedy(f"{begin} environment {end}: kalyx enrol ENV --name {kernel.name} --overwrite", "manual",
+                  changes=kernel.spec)
+
+
+def _written_anew(kernel: Kernel, environment: Environment, machine: Machine) -> Remedy | None:
+    """Return the edit that makes a broken kernel.json one that starts an environment."""
+    try:
+        before = machine.read_text(kernel.spec, 262_144)
+    except Unreadable:
+        return None
+    if "\ufffd" in before:
+        return None  # what cannot be decoded cannot be named as what stands there
+    argv = [python_in(machine, environment.path), "-m", "ipykernel_launcher", "-f", "{connection_file}"]
+    after = json.dumps({"argv": argv, "display_name": kernel.label, "language": "python"}, indent=1) + "\n"
+    return Remedy(f"Write {kernel.spec} anew, to start {argv[0]}.", "edit",
+                  edits=(Edit(kernel.spec, before or None, after),), changes=kernel.spec, undoable=True)
+
+
+def _instead(kernel: Kernel, machine: Machine, neighbours: Neighbours) -> tuple[list[Evidence], list[Remedy]]:
+    """Return what the kernel was meant to run, where that can be told, and how to have it run that."""
+    from kalyx.core.verdicts.stand_ins import run_instead, stand_in
+
+    found = stand_in(kernel, machine, neighbours)
+    if found is None:
+        return [], []
+    environment, evidence = found
+    todo = run_instead(kernel, environment, machine, neighbours)
+    if kernel.trouble and "--with-kernel-package" in todo.argv:
+        todo = _written_anew(kernel, environment, machine) or todo
+    return [evidence], [todo]
 
 
 @cause("kernel-interpreter-gone", "G", "its interpreter or environment is gone",
        brief="a kernel's interpreter is gone")
-def kernel_interpreter_gone(facts: SeatFacts) -> Finding | None:
+def kernel_interpreter_gone(facts: SeatFacts, machine: Machine, neighbours: Neighbours) -> Finding | None:
     """Report a kernel whose program is not there any more.
 
     Looks like: A kernel stays in the menu and never starts.
     Why: Its environment was deleted or moved.
     How Kalyx knows: The program in kernel.json is not there.
-    What to do: Enrol an environment that is there, or retire the kernel.
+    What to do: Have it start the environment that it was meant for: one that was moved, or that carries
+        its name; put that on another base, where its base is gone; or retire the kernel.
     """
     kernel, interpreter = facts.kernel, facts.seat.interpreter
     if kernel is None or kernel.trouble:
@@ -164,14 +202,19 @@ def kernel_interpreter_gone(facts: SeatFacts) -> Finding | None:
         missing, trouble = interpreter.path, interpreter.trouble
     else:
         return None
+    config = find_venv_config(machine, missing) if interpreter is not None else None
+    evidence: list[Evidence] = []
+    todo = list(remake(machine, config, neighbours.bases)) if config else []
+    if not todo:
+        evidence, todo = _instead(kernel, machine, neighbours)
     return Finding(
         "kernel-interpreter-gone", "error", "certain",
         f"The kernel {kernel.name} ({kernel.label}) starts {missing}"
         f"{which_is_gone(missing, trouble)}.",
         (Evidence(f"its program is {kernel.argv[0]}", kernel.spec),
-         Evidence(trouble, missing)),
-        (Remedy(f"Enrol an environment that is there under this name: kalyx enrol ENV --name "
-                f"{kernel.name} --overwrite", "manual", changes=kernel.spec),
+         Evidence(trouble, missing), *evidence),
+        (*todo, _enrol_by_hand(kernel, "Or enrol another" if todo else "Enrol an",
+                               "that is there under this name"),
          Remedy(f"Or take the kernel {kernel.name} out of the menu: kalyx retire {kernel.name}", "manual",
                 changes=kernel.folder)))
 
@@ -267,13 +310,9 @@ def _claimed_version(kernel: Kernel, version: str) -> str | None:
     return None
 
 
-def _plain(name: str) -> str:
-    return re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")
-
-
 def _names_of(name: str) -> set[str]:
     """Return the forms in which an environment's name may stand in a kernel's."""
-    return {_plain(name), _plain(name.split("/")[0])}
+    return {plain_name(name), plain_name(name.split("/")[0])}
 
 
 def _claimed_environment(facts: SeatFacts, machine: Machine,
@@ -281,8 +320,8 @@ def _claimed_environment(facts: SeatFacts, machine: Machine,
     kernel, mine = facts.kernel, facts.seat.environment
     if kernel is None or mine is None:
         return None
-    claims = {_plain(kernel.name), _plain(re.split(r"[(\[]", kernel.label)[0])}
-    claims |= {_plain(c.removeprefix("Python").strip()) for c in
+    claims = {plain_name(kernel.name), plain_name(re.split(r"[(\[]", kernel.label)[0])}
+    claims |= {plain_name(c.removeprefix("Python").strip()) for c in
                (re.sub(r"Python[ \d.]*", "", kernel.label),)}
     claims -= {"", "python", "python2", "python3", "python-3", "venv", "env"}
     if claims & _names_of(mine.name):

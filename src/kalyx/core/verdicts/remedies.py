@@ -11,6 +11,7 @@ from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.interpreters import python_in
 from kalyx.core.machine import Machine
 from kalyx.core.model import Distribution, Elsewhere, Remedy
+from kalyx.core.record import replace
 
 __all__ = ["build_again", "install", "make_readable", "move_seat", "quiet_flags", "reinstall",
            "remove_file", "rename_file", "restore_library", "set_aside"]
@@ -279,18 +280,52 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
         f"{elsewhere.name} {elsewhere.version}" if elsewhere.name and elsewhere.version else module)
     kind, launch = case.seat.kind, case.launch
     if kind in ("shell", "python", "env"):
-        return Remedy(f"Or use {place}: run {interpreter.path} instead.", "manual",
+        activate = case.machine.path.join(elsewhere.environment.path, "bin", "activate")
+        first = f", or activate it: . {activate}" if kind == "shell" and case.machine.is_file(activate) else ""
+        return Remedy(f"Or use {place}: run {interpreter.path} instead{first}", "manual",
                       changes="which Python is used")
     if kind == "script":
         return Remedy(f"Or run the script with {place}.", "command",
                       argv=(interpreter.path, launch.main or ""), cwd=launch.cwd,
                       changes="nothing is installed; the script is run")
     if kind in ("notebook", "kernel"):
+        moved = _as_it_is_called(case, elsewhere) or (
+            _switch_notebook(case, elsewhere) if kind == "notebook" else None)
+        if moved is not None:
+            return moved
+    if kind in ("notebook", "kernel"):
         return Remedy(f"Or choose the kernel of {place}, in the notebook's kernel menu. If it is "
                       f"not in the menu, enrol it first: kalyx enrol {elsewhere.environment.path}",
                       "manual", changes="which interpreter the notebook runs")
     return Remedy(f"Or point the editor at {place}: {interpreter.path}", "manual",
                   changes="which interpreter the editor runs")
+
+
+def _as_it_is_called(case: Case, elsewhere: Elsewhere) -> Remedy | None:
+    """Return how to have a kernel run the environment whose name it carries, where that has the module."""
+    from kalyx.core.verdicts.stand_ins import claims_of, names_of, run_instead
+
+    places = {s.where for s in case.seat.trail}
+    kernel = next((k for k in case.neighbours.kernels if k.spec in places), None)
+    if kernel is None or not claims_of(kernel) & names_of(elsewhere.environment):
+        return None
+    return run_instead(kernel, elsewhere.environment, case.machine, case.neighbours)
+
+
+def _switch_notebook(case: Case, elsewhere: Elsewhere) -> Remedy | None:
+    """Return the edit that has a notebook use a registered kernel of an environment."""
+    m, prefix = case.machine, elsewhere.environment.path
+    kernel = next((k for k in case.neighbours.kernels if k.argv and not k.trouble and m.path.isabs(k.argv[0])
+                   and m.is_executable(k.argv[0])
+                   and m.same(m.path.dirname(m.path.dirname(k.argv[0])), prefix)), None)
+    if kernel is None:
+        return None
+    from kalyx.core.verdicts.kernel import switch_kernel
+
+    switch = switch_kernel(case.seat.ref.partition(":")[2], kernel, m)
+    what = f"{elsewhere.name} {elsewhere.version}" if elsewhere.name and elsewhere.version else "it"
+    return replace(switch, do=f"Or h{switch.do[1:-1]}: {elsewhere.environment.name} has {what}.") \
+        if switch.kind == "edit" else None
 
 
 def set_aside(machine: Machine, path: str, why: str = "so that Python does not find it") -> Remedy:

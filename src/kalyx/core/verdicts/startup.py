@@ -11,7 +11,8 @@ from kalyx.core.facts.searchpath import usual_stdlib
 from kalyx.core.facts.seats import SeatFacts
 from kalyx.core.facts.start_code import code_lines, not_text, runs_through
 from kalyx.core.machine import Machine
-from kalyx.core.model import Edit, Evidence, Finding, Interpreter, Observation, Remedy
+from kalyx.core.model import Edit, Evidence, Finding, Interpreter, Observation, Remedy, Seat
+from kalyx.core.verdicts.launch_settings import without_variable
 from kalyx.core.verdicts.remedies import rename_file, set_aside
 
 __all__ = ["config_unreadable", "ended_by_start_code", "hidden_at_start"]
@@ -34,7 +35,7 @@ def hidden_at_start(facts: SeatFacts, machine: Machine, observed: Observation) -
         layer = next((x for x, p in places if m.same(m.path.dirname(top), p)), None)
         genuine = _genuine(m, interpreter, m.path.basename(top).split(".")[0]) if layer else None
         if layer is not None and genuine is not None:
-            return _hidden(m, file, m.path.dirname(top), layer, genuine, observed.trouble)
+            return _hidden(m, facts.seat, file, layer, genuine, observed.trouble)
     return None
 
 
@@ -48,7 +49,11 @@ def _genuine(machine: Machine, interpreter: Interpreter, name: str) -> str | Non
     return None
 
 
-def _hidden(machine: Machine, file: str, folder: str, layer: str, genuine: str, trouble: str) -> Finding:
+def _hidden(machine: Machine, seat: Seat, file: str, layer: str, genuine: str, trouble: str) -> Finding:
+    m, top = machine, file
+    if m.path.basename(file).startswith("__init__."):
+        top = m.path.dirname(file)
+    folder = m.path.dirname(top)
     evidence = (Evidence(f"{file} was loaded while Python started, and it ended there", file),
                 Evidence(f"{genuine} is what it wanted", genuine), Evidence(trouble))
     if layer == "start":
@@ -58,8 +63,7 @@ def _hidden(machine: Machine, file: str, folder: str, layer: str, genuine: str, 
     return Finding("hidden-by-path", "error", "certain",
                    f"The PYTHONPATH entry {folder} puts {file} before the standard library's {genuine}, which "
                    "Python loads when it starts.", evidence,
-                   (Remedy(f"Take {folder} out of PYTHONPATH, where that is set.", "manual",
-                           changes="the variable PYTHONPATH"),))
+                   (without_variable(machine, seat, "PYTHONPATH", folder),))
 
 
 def ended_by_start_code(facts: SeatFacts, machine: Machine, observed: Observation) -> Finding | None:

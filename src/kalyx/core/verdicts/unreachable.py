@@ -7,12 +7,15 @@ from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.interpreters import python_in
 from kalyx.core.facts.layers import site_folders, user_site
-from kalyx.core.facts.pyvenv import find_venv_config
+from kalyx.core.facts.pyvenv import VenvConfig, find_venv_config
 from kalyx.core.model import Distribution, Edit, Evidence, Finding, Remedy
+from kalyx.core.record import replace
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import absent_name, asked_near_home, is_absent, searched
 from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure
+from kalyx.core.verdicts.launch_settings import without_flag, without_variable
+from kalyx.core.verdicts.replacements import remake
 
 __all__ = ["base_site_off", "own_code_unreachable", "site_off", "user_site_off"]
 
@@ -66,10 +69,11 @@ def _site_off(case: Case, name: str, prefix: str, folder: str) -> Finding:
     if flags.get("no_site"):
         why = Evidence(f"it was started with {' '.join(case.launch.argv[1:]) or '-S'}, which leaves every "
                        "site-packages out")
-        todo = (Remedy("Start it without -S.", "manual", changes="how this seat starts Python"),)
+        todo = (without_flag(m, case.seat, "SI") or Remedy(
+            "Start it without -S.", "manual", changes="how this seat starts Python"),)
     elif home and not flags.get("ignore_environment"):
         why = Evidence(f"the variable PYTHONHOME is {home!r}: it sends the interpreter to another place")
-        todo = (Remedy("Unset PYTHONHOME where it is set.", "manual", changes="the variable PYTHONHOME"),)
+        todo = (without_variable(m, case.seat, "PYTHONHOME"),)
     elif (taken := _taken_off(case)) is not None:
         why, todo = taken
     else:
@@ -166,9 +170,20 @@ def packages_of_another_version(case: Case, failure: Failure | None) -> Finding 
             f"{name} is in {case.environment_name}, but under {version}, and its interpreter is Python "
             f"{case.obs.who.get('version')} now.", tuple(evidence),
             (*remedies.install(case, wanted, why=" again, for the Python that it has now"),
-             Remedy(f"All packages in {folder} are out of reach: install each again, or make the environment "
-                    f"anew with {version}.", "manual", changes=case.prefix)))
+             *_all_again(case, config, folder)))
     return None
+
+
+def _all_again(case: Case, config: VenvConfig | None, folder: str) -> list[Remedy]:
+    """Return how to have all packages of an environment again that stand under another version's folder."""
+    version = case.machine.path.basename(case.machine.path.dirname(folder))
+    by_hand = Remedy(f"All packages in {folder} are out of reach: install each again, or make the environment "
+                     f"anew with {version}.", "manual", changes=case.prefix)
+    if config is None or not version.startswith("python"):
+        return [by_hand]
+    found = remake(case.machine, replace(config, keys={**config.keys, "version": f"{version[6:]}.0"}),
+                   case.neighbours.bases)
+    return [replace(r, do=f"Or have all of its packages again. {r.do}") for r in found] or [by_hand]
 
 
 @cause("base-site-off", "B", "it is in the base installation, and the environment is closed to it",
@@ -265,8 +280,8 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
         -P and -I switch even that off.
     How Kalyx knows: The file is found above, beside or below the start folder, and no entry of the path
         holds it.
-    What to do: Install the project as editable where it has a pyproject.toml; or start Python from the
-        folder that holds the module.
+    What to do: Install the project as editable where it has a pyproject.toml; have the environment look
+        into the folder by a .pth file; or start Python from the folder that holds the module.
     """
     if failure is not None and failure.error.type == "PackageNotFoundError":
         return _not_installed_itself(case, failure)
@@ -289,9 +304,7 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
                 "is there).", "command", argv=(*command, "install", "-e", root),
                 changes=f"links {root} into {case.prefix}"))
         off = _switched_off(case) if m.same(place, folder) else ""
-        says = f"Start Python without {off}, which keeps {place} off the path." if off else (
-            f"Start Python from {place}, where {name} lies, or add that folder to PYTHONPATH.")
-        todo.append(Remedy(says, "manual", changes="where imports are looked for"))
+        todo += _let_start_folder_in(case, place, off) if off else _reach(case, place, name)
         return Finding(
             "own-code-unreachable", "error", "certain",
             f"{name} is your own code in {found}, and no part of this seat's search path "
@@ -300,6 +313,32 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
              _start_evidence(case, folder),
              *searched(case)), tuple(todo))
     return None
+
+
+def _let_start_folder_in(case: Case, place: str, off: str) -> list[Remedy]:
+    """Return how to have the start folder on the path again."""
+    if case.launch.env.get("PYTHONSAFEPATH") and not case.launch.argv[1:]:
+        return [without_variable(case.machine, case.seat, "PYTHONSAFEPATH")]
+    return [without_flag(case.machine, case.seat, "IP") or Remedy(
+        f"Start Python without {off}, which keeps {place} off the path.", "manual",
+        changes="where imports are looked for")]
+
+
+def _reach(case: Case, place: str, name: str) -> list[Remedy]:
+    """Return how to have a folder of the person's own on the path: by a .pth file, or by hand."""
+    m = case.machine
+    by_hand = Remedy(f"Start Python from {place}, where {name} lies, or add that folder to PYTHONPATH.",
+                     "manual", changes="where imports are looked for")
+    site = next((x.path for x in case.layers if x.layer == "env"), None)
+    if site is None or case.prefix == case.base_prefix or (m.platform == "win32" and not place.isascii()):
+        return [by_hand]
+    file = m.path.join(site, f"{m.path.basename(place)}-folder.pth")
+    if m.exists(file) or not m.may_write(site):
+        return [by_hand]
+    says = f"Have {case.environment_name} look into {place} too, wherever Python is started from."
+    change = Edit(file, None, f"{place}\n")
+    return [Remedy(says, "edit", edits=(change,), changes=f"adds {file}", undoable=True),
+            replace(by_hand, do=f"Or start{by_hand.do[5:]}")]
 
 
 def _not_installed_itself(case: Case, failure: Failure) -> Finding | None:
