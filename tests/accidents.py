@@ -163,7 +163,7 @@ MISHAPS = [
     Situation("own file taken for what is elsewhere", _own_file_only, "seedling.beds", "hidden-by-file",
               says="taken for seedling"),
     Situation("start hidden by PYTHONPATH", _start_hidden, "json", "hidden-by-path", at="kernel:lab",
-              says="encodings"),
+              says="encodings", remedy="edit"),
     Situation("name that the module's own __getattr__ refuses", lambda w, e: (installed("germkit", {
         "germkit/__init__.py": "if True:\n    trays = 6\n\n\ndef __getattr__(name):\n    raise AttributeError("
                                "f'module {__name__!r} has no attribute {name!r}')\n"})(w, e), write(

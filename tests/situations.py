@@ -159,6 +159,8 @@ def _user_copy(w: World, lab: Path) -> None:
     short = run(["/usr/bin/python3", "-c", "import sys; print('%d.%d' % sys.version_info[:2])"])
     user = w.home / ".local" / "lib" / f"python{short.stdout.strip()}" / "site-packages"
     w.wheels.install(w.wheels.add("six", "0.1"), user)
+    for info in Path("/usr/lib/python3/dist-packages").glob("six-*-info"):
+        w.wheels.add("six", info.name.split("-")[1].removesuffix(".egg"))
 
 
 def _with_extra(w: World, lab: Path) -> None:
@@ -202,7 +204,7 @@ SITUATIONS = [
     Situation("other copy on PYTHONPATH", _path_copy, "humidlog", "hidden-by-path",
               outcome="imports", says="1.0 before 2.0"),
     Situation("other copy in the user site", _user_copy, "six", "hidden-by-user-site",
-              at="env:open", outcome="imports", says="user site"),
+              at="env:open", outcome="imports", says="user site", remedy="command"),
     Situation("an extra", _with_extra, "reader", "extra-absent", says="extra fast", remedy="command"),
     Situation("Python 2", own("p2.py", 'print "seeds"\n'), "p2", "python2-source", says="print"),
     Situation("too new a Python", own("abcs.py", "from collections import Mapping\n"), "abcs",
@@ -272,7 +274,7 @@ SITUATIONS = [
     Situation("removed from the standard library", lambda w, e: None, "cStringIO",
               "stdlib-removed", says="3.0"),
     Situation("own code out of reach", _src_layout, "seedbank", "own-code-unreachable",
-              at="script:main.py", says="src"),
+              at="script:main.py", says="src", remedy="edit"),
     Situation("no such part", lambda w, e: None, "json.nix", "submodule-absent"),
     Situation("no such name", lambda w, e: None, "json:nix", "attribute-absent"),
     Situation("raises", own("boom.py", "raise ValueError('no\\nseeds')\n"), "boom", "raises",

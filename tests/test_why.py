@@ -14,12 +14,14 @@ from tests.accidents import ACCIDENTS, MISHAPS, NEEDS_WHOLE, planted
 from tests.damage import MORE_SITUATIONS
 from tests.healthy import MORE_HEALTHY
 from tests.projects import PROJECTS
+from tests.reach import REACH, TROUBLES, kernel
 from tests.situations import HEALTHY, SITUATIONS, Situation
 from tests.support.build import (
     SHORT,
     World,
     kernelspec,
     make_venv,
+    notebook,
     other_pythons,
     python_of,
     run,
@@ -28,7 +30,8 @@ from tests.support.build import (
 )
 
 
-@pytest.mark.parametrize("case", [*SITUATIONS, *MORE_SITUATIONS, *PROJECTS, *MISHAPS], ids=lambda s: s.slug)
+@pytest.mark.parametrize("case", [*SITUATIONS, *MORE_SITUATIONS, *PROJECTS, *MISHAPS, *REACH],
+                         ids=lambda s: s.slug)
 def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
     """The primary cause is right; the first remedy, carried out as given, mends it."""
     lab = world.venv("lab", pip=case.remedy is not None)
@@ -71,9 +74,30 @@ def test_first_remedies_lead_out(both: tuple[str, str], world: World) -> None:
     for name in both:
         if name not in NEEDS_WHOLE or (site / "soilbook" / "ground.py").is_file():
             ACCIDENTS[name][0](world, site)
-    steps = []
+    _follow_first_remedies(world, "shell")
+    assert run([python_of(lab), "-c", "import seedling"], cwd=world.project, env=world.env).returncode == 0
+
+
+TOGETHER = [(a, b) for n, a in enumerate(TROUBLES) for b in list(TROUBLES)[n + 2::3] if (a, b) != ("-S", "-I")]
+
+
+@pytest.mark.parametrize("both", TOGETHER, ids=" and ".join)
+def test_first_remedies_lead_out_at_a_notebook(both: tuple[str, str], world: World) -> None:
+    """Of two troubles at a notebook's kernel one is found after the other, and each first remedy is a step."""
+    lab = world.venv("lab", pip=True)
+    world.activate(lab)
+    planted(world, lab)
+    kernel(world, "lab", python_of(lab))
+    notebook(world.project / "nb" / "a.ipynb", "lab")
+    for name in both:
+        TROUBLES[name](world, lab)
+    _follow_first_remedies(world, "nb/a.ipynb")
+
+
+def _follow_first_remedies(world: World, seat: str) -> None:
+    steps: list[tuple[str, str]] = []
     for _ in range(6):
-        document = world.answer("why", "seedling")
+        document = world.answer("why", "seedling", "--at", seat)
         if document["exit"] == 0:
             break
         first = document["result"]["imports"][0]["causes"][0]
@@ -81,7 +105,6 @@ def test_first_remedies_lead_out(both: tuple[str, str], world: World) -> None:
         assert steps.count(steps[-1]) == 1, steps
         _carry_out(first["remedies"][0], first["remedies"][0]["kind"], world)
     assert (document["status"], document["exit"]) == ("ok", 0), steps
-    assert run([python_of(lab), "-c", "import seedling"], cwd=world.project, env=world.env).returncode == 0
 
 
 @pytest.mark.parametrize(("variable", "value", "code"), [
@@ -105,9 +128,14 @@ def test_variable_behind_a_failure(variable: str, value: str, code: str, world: 
 def _carry_out(remedy: dict, kind: str, world: World) -> None:
     assert remedy["kind"] == kind != "manual"
     for edit in remedy["edits"]:
-        text = Path(edit["path"]).read_text()
+        path = Path(edit["path"])
+        if edit["before"] is None:
+            assert not path.exists()
+            path.write_text(edit["after"])
+            continue
+        text = path.read_text()
         assert text.count(edit["before"]) == 1
-        Path(edit["path"]).write_text(text.replace(edit["before"], edit["after"]))
+        path.write_text(text.replace(edit["before"], edit["after"]))
     if kind == "edit":
         return
     done = run(remedy["argv"], cwd=remedy["cwd"] or world.project, env={**world.env,

@@ -33,7 +33,8 @@ def judge_seat(facts: SeatFacts, finder: SeatFinder, neighbours: Neighbours) -> 
     if facts.seat.interpreter is not None and not facts.seat.interpreter.works:
         from kalyx.core.verdicts.interpreter import env_gone, interpreter_broken, interpreter_gone
 
-        general = [interpreter_gone(facts, machine, finder.bases), interpreter_broken(facts, machine)]
+        general = [interpreter_gone(facts, machine, finder.bases, finder.environments),
+                   interpreter_broken(facts, machine)]
         if general[0] is not None:
             found += env_gone(facts, machine, finder.bases)
         if not _GONE & {f.cause for f in found}:

@@ -194,7 +194,8 @@ def _is_attribute(case: Case, module: str) -> bool:
 
 
 def _would_import(case: Case, request: tuple[str, str | None], found: Candidate | None) -> ImportReport:
-    from kalyx.core.verdicts.hidden import hidden_by_file, hidden_by_path
+    from kalyx.core.verdicts.copies import hidden_by_path
+    from kalyx.core.verdicts.hidden import hidden_by_file
 
     module, name = request
     origin = found.path if found is not None else "built-in"

@@ -11,8 +11,9 @@ from kalyx.core.machine import Machine
 from kalyx.core.model import Edit, Environment, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.interpreter import which_is_gone
+from kalyx.core.verdicts.replacements import nearest_environment
 
-__all__ = ["judge_editor", "nearest_environment", "point_setting"]
+__all__ = ["judge_editor", "point_setting"]
 
 
 def judge_editor(facts: SeatFacts, machine: Machine,
@@ -72,26 +73,6 @@ def setting_points_nowhere(facts: SeatFacts, machine: Machine,
         f"The editor's setting names {interpreter.path}"
         f"{which_is_gone(interpreter.path, interpreter.trouble)}.",
         tuple(evidence), tuple(todo[:1] if near is not None else todo))
-
-
-def nearest_environment(machine: Machine, path: str,
-                        environments: list[Environment]) -> Environment | None:
-    """Return the environment whose interpreter's path is most like `path`."""
-    usable = [e for e in environments if e.interpreter is not None and e.interpreter.works
-              and e.kind != "base"]
-    if not usable:
-        return None
-
-    import difflib
-
-    def likeness(environment: Environment) -> float:
-        return difflib.SequenceMatcher(
-            None, path.split(machine.path.sep),
-            python_in(machine, environment.path).split(machine.path.sep)).ratio() + (
-            difflib.SequenceMatcher(None, path, environment.path).ratio() / 4)
-
-    best = max(usable, key=likeness)
-    return best if likeness(best) > 0.6 else None
 
 
 def point_setting(machine: Machine, setting: EditorSetting, program: str) -> Remedy:

@@ -17,7 +17,7 @@ __all__ = ["judge_import", "load_checks"]
 # plainly not there; those that ask for something of its name besides; and all others. What is not
 # needed is not loaded.
 _OF_ABSENCE = ("standard_library", "absent", "names", "unreachable", "links")
-_OF_TRACES = ("hidden", "missing", "damaged", "foreign", "unreadable")
+_OF_TRACES = ("hidden", "copies", "missing", "damaged", "foreign", "unreadable")
 _OTHERS = ("bytecode", "native", "own_code", "parts", "python2", "requirements", "versions")
 _WHEN_IT_IMPORTS = ("hidden-by-file", "hidden-by-path", "hidden-by-user-site", "file-unreadable",
                     "namespace-split", "files-missing")
@@ -82,7 +82,7 @@ def judge_import(case: Case) -> ImportReport:
 
 def _findings(case: Case, failure: Failure | None) -> list[Finding]:
     if case.obs.outcome == "imports":
-        load_checks(("hidden",) if case.obs.origin else ("hidden", "unreadable", "missing"))
+        load_checks(("hidden", "copies", *(() if case.obs.origin else ("unreadable", "missing"))))
     else:
         load_checks(_OF_ABSENCE)
         if not is_plainly_absent(case, failure):

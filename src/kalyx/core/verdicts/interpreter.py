@@ -2,17 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
+from kalyx.core.facts.interpreters import python_in
 from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.machine import Machine
-from kalyx.core.model import Evidence, Finding, ImportReport, Interpreter, Observation, Remedy
+from kalyx.core.model import (
+    Elsewhere,
+    Environment,
+    Evidence,
+    Finding,
+    ImportReport,
+    Interpreter,
+    Observation,
+    Remedy,
+)
 from kalyx.core.record import replace
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.launch_settings import without_variable
-from kalyx.core.verdicts.replacements import remake
+from kalyx.core.verdicts.replacements import nearest_environment, remake
 
 __all__ = ["env_gone", "interpreter_broken", "interpreter_gone", "report_without_run"]
 
@@ -26,8 +36,8 @@ def which_is_gone(path: str, trouble: str) -> str:
 
 @cause("interpreter-gone", "G", "the path or its symlink leads nowhere",
        brief="an interpreter is gone")
-def interpreter_gone(facts: SeatFacts, machine: Machine,
-                     bases: Callable[[], list[Interpreter]] = list) -> Finding | None:
+def interpreter_gone(facts: SeatFacts, machine: Machine, bases: Callable[[], list[Interpreter]] = list,
+                     environments: Callable[[], list[Environment]] = list) -> Finding | None:
     """Say which link of the trail leads nowhere.
 
     Looks like: `No such file or directory`.
@@ -50,6 +60,13 @@ def interpreter_gone(facts: SeatFacts, machine: Machine,
         todo[:0] = remake(m, config, bases()) or [Remedy(
             f"Make {prefix} again with a Python that is there; its packages have to be installed again.",
             "manual", changes=prefix)]
+    else:
+        near = nearest_environment(m, path, environments())
+        if near is not None:
+            program = python_in(m, near.path)
+            evidence.append(Evidence(f"the nearest that is there is {program}", program))
+            todo.insert(0, Remedy(f"Name {program} instead, if that is meant.", "manual",
+                                  changes="which one is used"))
     return Finding("interpreter-gone", "error", "certain",
                    f"Nothing can be run with {path}{which_is_gone(path, interpreter.trouble)}."
                    if interpreter.trouble.startswith(path) else
@@ -59,7 +76,6 @@ def interpreter_gone(facts: SeatFacts, machine: Machine,
 
 def env_gone(facts: SeatFacts, machine: Machine, bases: Callable[[], list[Interpreter]]) -> list[Finding]:
     """Say of an environment whose interpreter leads nowhere that its base is gone."""
-    from kalyx.core.model import Environment
     from kalyx.core.verdicts.environment import env_base_gone
 
     interpreter = facts.seat.interpreter
@@ -121,6 +137,26 @@ def interpreter_broken(facts: SeatFacts, machine: Machine,
                    tuple(evidence), tuple(todo))
 
 
+def _kernel_with(finder: SeatFinder, facts: SeatFacts, module: str, elsewhere: Sequence[Elsewhere],
+                 neighbours: Neighbours) -> list[Remedy]:
+    """Return how a notebook gets a kernel, or a kernel an environment, that has a module."""
+    from kalyx.core.verdicts.kernel import switch_kernel
+    from kalyx.core.verdicts.stand_ins import kernels_having, run_instead
+
+    m = finder.machine
+    if facts.notebook is not None:
+        fitting = kernels_having(module, tuple(finder.kernels()), m, neighbours)
+        if fitting:
+            return [switch_kernel(facts.notebook.path, fitting[0], m)]
+    usable = [e for e in elsewhere if e.interpreter is not None and e.interpreter.works
+              and e.environment.kind != "base"]
+    if facts.kernel is None or facts.kernel.trouble or not usable:
+        return []
+    place = usable[0].environment
+    todo = run_instead(facts.kernel, place, m, neighbours)
+    return [replace(todo, do=f"{todo.do[:-1]}: {place.name} has {module}.")]
+
+
 def report_without_run(finder: SeatFinder, facts: SeatFacts, module: str, name: str | None,
                        findings: tuple[Finding, ...], neighbours: Neighbours) -> ImportReport:
     """Return the answer where the seat has nothing that could be run, and where else the module is."""
@@ -128,12 +164,8 @@ def report_without_run(finder: SeatFinder, facts: SeatFacts, module: str, name: 
     own = m.path.dirname(m.path.dirname(seat.interpreter.path)) if seat.interpreter else None
     elsewhere = neighbours.having(top, own)
     findings = findings or tuple(f for f in seat.findings if f.is_problem)
-    if findings and elsewhere and facts.notebook is not None and findings[0].remedies[0].kind == "manual":
-        from kalyx.core.verdicts.kernel import switch_kernel
-        from kalyx.core.verdicts.stand_ins import kernels_having
-
-        todo = [switch_kernel(facts.notebook.path, k, m)
-                for k in kernels_having(top, tuple(finder.kernels()), m, neighbours)[:1]]
+    if findings and elsewhere and findings[0].remedies[0].kind == "manual":
+        todo = _kernel_with(finder, facts, top, elsewhere, neighbours)
         findings = (replace(findings[0], remedies=(*todo, *findings[0].remedies)), *findings[1:])
     other_language = bool(facts.kernel and facts.kernel.language
                           and facts.kernel.language.lower() != "python")

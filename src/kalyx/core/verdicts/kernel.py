@@ -76,10 +76,10 @@ def kernel_missing(facts: SeatFacts, machine: Machine) -> Finding | None:
     if notebook.name in SERVER_DEFAULTS:
         return _servers_own(notebook, notebook.name)
     names = list(dict.fromkeys(k.name for k in facts.others))
-    near = difflib.get_close_matches(notebook.name.lower(), names, 3, 0.4)
-    near += [n for n in names if n not in near]
+    near = difflib.get_close_matches(notebook.name.lower(), names, 3, 0.55)
     todo = [switch_kernel(notebook.path, next(k for k in facts.others if k.name == n), machine)
-            for n in near[:1]]
+            for n in (near or names if len(names) == 1 else near)[:1]]
+    near += [n for n in names if n not in near]
     todo.append(Remedy(f"Enrol an environment under the name that the notebook asks for: "
                        f"kalyx enrol ENV --name {notebook.name}", "manual",
                        changes="adds a kernel to your own folder"))

@@ -14,6 +14,7 @@ from kalyx.core.record import TYPE_CHECKING
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
+from kalyx.core.verdicts.launch_settings import with_variable
 from kalyx.core.verdicts.own_code import installed_as
 
 if TYPE_CHECKING:
@@ -108,7 +109,7 @@ def library_missing(case: Case, failure: Failure | None) -> Finding | None:
     if missing is not None:
         folders = ", ".join(dict.fromkeys(missing.searched))
         evidence.append(Evidence(f"the loader looks in {folders}", missing.asked_by))
-    more = [n.name for n in needed if n.path is None and n.name != library]
+    more = [n.name for n in needed if n.path is None and n.name.rpartition("/")[2] != library]
     if more:
         evidence.append(Evidence(f"{', '.join(more[:6])} cannot be found either", error.path))
     elsewhere = _elsewhere(case, library)
@@ -171,10 +172,13 @@ def _bring(case: Case, libraries: list[str], elsewhere: list[str]) -> list[Remed
                            f"called {', '.join(packages)}.", "manual", changes="the system's libraries"))
     if elsewhere:
         folder = elsewhere[0].rpartition("/")[0]
-        todo.insert(0, Remedy(f"Have LD_LIBRARY_PATH hold {folder} where this seat is started; this is how "
-                              "the import goes with it.", "command",
-                              argv=(*case.launch.argv, "-c", f"import {case.obs.module}"), cwd=case.launch.cwd,
-                              env={"LD_LIBRARY_PATH": folder}, changes="nothing; the import is tried"))
+        before = case.launch.env.get("LD_LIBRARY_PATH", "")
+        whole = f"{folder}:{before}" if before else folder
+        todo.insert(0, with_variable(case.machine, case.seat, "LD_LIBRARY_PATH", whole) or Remedy(
+            f"Have LD_LIBRARY_PATH hold {folder} where this seat is started; this is how "
+            "the import goes with it.", "command",
+            argv=(*case.launch.argv, "-c", f"import {case.obs.module}"), cwd=case.launch.cwd,
+            env={"LD_LIBRARY_PATH": whole}, changes="nothing; the import is tried"))
     if not todo:
         todo.append(Remedy(f"Install the system's package that brings {', '.join(libraries)}.", "manual",
                            changes="the system's libraries"))

@@ -7,21 +7,17 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.modules import top_level
-from kalyx.core.model import Edit, Evidence, Finding, Frame, ObservedError, Remedy
+from kalyx.core.model import Edit, Evidence, Finding, Frame, Remedy
 from kalyx.core.patterns import pattern
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure, own_frames
 from kalyx.core.verdicts.requirements import outgrown_in_use
+from kalyx.core.verdicts.variables import variable_not_set, variables_behind
 
 __all__ = ["circular_import", "crash", "hang", "installed_as", "raises", "relative_import_alone", "will_have"]
 
 _NOT_ITSELF = pattern(r"import of ([\w.]+) halted; None in sys\.modules|'([\w.]+)' is not a package")
-# Variables that are set everywhere, and whose values say nothing of a failure
-_EVERYWHERE = frozenset({
-    "HOME", "PATH", "PWD", "OLDPWD", "USER", "LOGNAME", "SHELL", "SHLVL", "TERM", "LANG", "LC_ALL", "_",
-    "HOSTNAME", "OSTYPE", "HOSTTYPE", "MACHTYPE", "VIRTUAL_ENV", "CONDA_DEFAULT_ENV", "CONDA_PREFIX",
-    "PYTHONPATH", "USERNAME", "OS", "COMPUTERNAME", "EDITOR"})
 
 
 def _place(case: Case, frames: tuple[Frame, ...]) -> tuple[Frame | None, str]:
@@ -253,6 +249,7 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
     if error is None:
         return None
     frame, whose = _place(case, error.frames)
+    unset = variable_not_set(error)
     message = error.message.strip().split("\n")[0]  # the rest stands in error.message
     if message.endswith(":"):
         message = " ".join(error.message.split())[:300]
@@ -276,38 +273,26 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
     evidence += [Evidence(f"it arose from {e.type}: {e.message}",
                           e.frames[-1].file if e.frames else None,
                           e.frames[-1].line if e.frames else None)
-                 for e in case.obs.chain[1:3]]
+                 for e in case.obs.chain[1:3] if not unset]
     halted = _switched_off(case)
     if halted is not None:
         because = f"{because[:-1]}: something that ran before put another thing into sys.modules in its place."
-    variables = _variables_behind(case, error)
+    variables = variables_behind(case, error)
+    if unset:
+        because = f"{because[:-1]}, as the variable {unset} is not set."
+        evidence.append(Evidence(f"{unset} was looked for among the variables, and is not there"))
     evidence += [Evidence(f"the variable {name} is {shown}") for name, shown in variables]
     return Finding(
         "raises", "error", "certain", because, (*evidence, *(halted[0] if halted else ())),
         (*(halted[1] if halted else ()),
+         *[Remedy(f"Set {unset}, which {place} reads, where this seat is started.", "manual",
+                  changes=f"the variable {unset}") for _ in [0] if unset],
          *[Remedy(f"Unset {name}, or give it another value.", "manual", changes=f"the variable {name}")
            for name, _ in variables],
          *outgrown_in_use(case), *_moved(error.message),
          *[Remedy(f"Do as it says: {message}", "manual", changes="your code")
            for _ in re.findall(r"\binstead\b", message)[:1]],
          Remedy(f"Read {place}: that is where it was raised.", "manual", changes="nothing")))
-
-
-def _variables_behind(case: Case, error: ObservedError) -> list[tuple[str, str]]:
-    """Return the variables of which the failure speaks, and how they are set.
-
-    By a value in quotes, by a warning that is raised, or by name: then the value is not shown, as
-    it may be a secret.
-    """
-    env = case.launch.env
-    found = [("PYTHONWARNINGS", repr(env["PYTHONWARNINGS"]))] if error.type.endswith("Warning") \
-        and "error" in env.get("PYTHONWARNINGS", "") else []
-    for name, value in sorted(env.items()):
-        quoted = len(value) > 2 and any(q + value + q in error.message for q in "'\"`")
-        named = "_" in name and re.search(rf"\b{re.escape(name)}\b", error.message) is not None
-        if (quoted or named) and name not in _EVERYWHERE:
-            found.append((name, repr(value) if quoted else "set"))
-    return found[:3]
 
 
 def _switched_off(case: Case) -> tuple[list[Evidence], list[Remedy]] | None:

@@ -5,13 +5,33 @@ from __future__ import annotations
 import shlex
 from collections.abc import Sequence
 
-from kalyx.core.facts.interpreters import program_folder
+from kalyx.core.facts.interpreters import program_folder, python_in
 from kalyx.core.facts.launchers import is_python_name
 from kalyx.core.facts.pyvenv import VenvConfig
 from kalyx.core.machine import Machine
-from kalyx.core.model import Interpreter, Remedy
+from kalyx.core.model import Environment, Interpreter, Remedy
 
-__all__ = ["remake"]
+__all__ = ["nearest_environment", "remake"]
+
+
+def nearest_environment(machine: Machine, path: str,
+                        environments: list[Environment]) -> Environment | None:
+    """Return the environment whose interpreter's path is most like `path`."""
+    usable = [e for e in environments if e.interpreter is not None and e.interpreter.works
+              and e.kind != "base"]
+    if not usable:
+        return None
+
+    import difflib
+
+    def likeness(environment: Environment) -> float:
+        return difflib.SequenceMatcher(
+            None, path.split(machine.path.sep),
+            python_in(machine, environment.path).split(machine.path.sep)).ratio() + (
+            difflib.SequenceMatcher(None, path, environment.path).ratio() / 4)
+
+    best = max(usable, key=likeness)
+    return best if likeness(best) > 0.6 else None
 
 
 def remake(machine: Machine, config: VenvConfig, bases: Sequence[Interpreter]) -> tuple[Remedy, ...]:

@@ -17,7 +17,7 @@ from kalyx.core.verdicts.failure import Failure
 from kalyx.core.verdicts.launch_settings import without_flag, without_variable
 from kalyx.core.verdicts.replacements import remake
 
-__all__ = ["base_site_off", "own_code_unreachable", "site_off", "user_site_off"]
+__all__ = ["base_site_off", "own_code_unreachable", "site_off", "site_off_for", "user_site_off"]
 
 
 def _what(distribution: Distribution | None, name: str) -> str:
@@ -37,8 +37,11 @@ def site_off(case: Case, failure: Failure | None) -> Finding | None:
         folder off.
     """
     name = absent_name(case, failure)
-    if name is None:
-        return None
+    return site_off_for(case, name) if name is not None else None
+
+
+def site_off_for(case: Case, name: str) -> Finding | None:
+    """Find a module, by its name, in a site folder of the environment's own that is not on the path."""
     m = case.machine
     on_path = {m.key(x.path) for x in case.layers}
     for prefix in _own_prefixes(case):
