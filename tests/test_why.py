@@ -14,7 +14,7 @@ from tests.accidents import ACCIDENTS, MISHAPS, NEEDS_WHOLE, planted
 from tests.damage import MORE_SITUATIONS
 from tests.healthy import MORE_HEALTHY
 from tests.projects import PROJECTS
-from tests.reach import REACH, TROUBLES, kernel
+from tests.reach import REACH, TROUBLES, kernel, old_copy
 from tests.situations import HEALTHY, SITUATIONS, Situation
 from tests.support.build import (
     SHORT,
@@ -105,6 +105,44 @@ def _follow_first_remedies(world: World, seat: str) -> None:
         assert steps.count(steps[-1]) == 1, steps
         _carry_out(first["remedies"][0], first["remedies"][0]["kind"], world)
     assert (document["status"], document["exit"]) == ("ok", 0), steps
+
+
+@pytest.mark.parametrize(("shell", "words"), [
+    ("/bin/bash", "unset PYTHONPATH"), ("/usr/bin/fish", "set -e PYTHONPATH"),
+    ("/bin/tcsh", "unsetenv PYTHONPATH"), ("", "unset PYTHONPATH")])
+def test_variable_of_the_shell(shell: str, words: str, world: World) -> None:
+    """What only a person can change is said in the words of the shell, with the line that sets it for good."""
+    lab = world.venv("lab")
+    world.activate(lab)
+    planted(world, lab)
+    stash = old_copy(world.root / "stash")
+    write(world.home / ".profile", f"umask 022\nexport PYTHONPATH={stash}\n# PYTHONPATH=/nothing\n")
+    write(world.home / ".config/environment.d/50-python.conf", f"PYTHONPATH={stash}\nMYPYTHONPATH=x\n")
+    for more, expected in (("", words), (f":{world.home}", str(world.home))):
+        env = {"SHELL": shell, "PYTHONPATH": stash + more}
+        first = world.answer("why", "seedling", env=env)["result"]["imports"][0]["causes"][0]
+        assert (first["cause"], first["remedies"][0]["kind"]) == ("hidden-by-path", "manual")
+        said = first["remedies"][0]["do"]
+        assert expected in said and "/.profile, line 2" in said and "50-python.conf, line 1" in said, said
+        assert said.count(", line ") == 2
+
+
+@pytest.mark.skipif("3.12" not in other_pythons() or SHORT == "3.12", reason="needs another Python")
+def test_environment_of_another_version(world: World) -> None:
+    """Packages under another version's folder: one is put there again, or the old Python brings all back."""
+    lab = world.venv("lab")
+    planted(world, lab)
+    for program in (lab / "bin").glob("python*"):
+        program.unlink()
+    assert run([other_pythons()["3.12"], "-m", "venv", "--upgrade", "--without-pip", lab]).returncode == 0
+    first = world.answer("why", "seedling", "--at", "env:lab")["result"]["imports"][0]["causes"][0]
+    assert first["cause"] == "env-version-skew"
+    world.venv("other")  # through it, the base of the old version is known
+    first = world.answer("why", "seedling", "--at", "env:lab")["result"]["imports"][0]["causes"][0]
+    remedy = first["remedies"][1]
+    assert remedy["do"].startswith("Or have all of its packages again.")
+    _carry_out(remedy, "command", world)
+    assert world.answer("why", "seedling", "--at", "env:lab")["exit"] == 0
 
 
 @pytest.mark.parametrize(("variable", "value", "code"), [

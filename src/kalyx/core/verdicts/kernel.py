@@ -213,8 +213,7 @@ def kernel_interpreter_gone(facts: SeatFacts, machine: Machine, neighbours: Neig
         f"{which_is_gone(missing, trouble)}.",
         (Evidence(f"its program is {kernel.argv[0]}", kernel.spec),
          Evidence(trouble, missing), *evidence),
-        (*todo, _enrol_by_hand(kernel, "Or enrol another" if todo else "Enrol an",
-                               "that is there under this name"),
+        (*todo, _enrol_by_hand(kernel, "Or enrol another" if todo else "Enrol an", "under this name"),
          Remedy(f"Or take the kernel {kernel.name} out of the menu: kalyx retire {kernel.name}", "manual",
                 changes=kernel.folder)))
 

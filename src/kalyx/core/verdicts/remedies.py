@@ -309,7 +309,8 @@ def _as_it_is_called(case: Case, elsewhere: Elsewhere) -> Remedy | None:
     kernel = next((k for k in case.neighbours.kernels if k.spec in places), None)
     if kernel is None or not claims_of(kernel) & names_of(elsewhere.environment):
         return None
-    return run_instead(kernel, elsewhere.environment, case.machine, case.neighbours)
+    todo = run_instead(kernel, elsewhere.environment, case.machine, case.neighbours)
+    return replace(todo, do=f"{todo.do[:-1]}, the environment whose name the kernel carries.")
 
 
 def _switch_notebook(case: Case, elsewhere: Elsewhere) -> Remedy | None:
