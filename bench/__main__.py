@@ -1,4 +1,4 @@
-"""``python -m bench``: prints ratios, not times.
+"""``python -m bench [WORD...]``: prints ratios, not times; with words, of the pairs that are called so.
 
 Each pair of commands is run in turns, and the median of the rounds' ratios
 counts, so that what else the machine does falls on both alike.
@@ -167,6 +167,8 @@ def main() -> int:
         for count in (30, 300):
             many_environments(folder / str(count), count)
         for pair in pairs(sys.executable, crowded, project):
+            if sys.argv[1:] and not any(word in pair.says for word in sys.argv[1:]):
+                continue
             ratio = measure(pair, folder, {**env, **{k: v for k, v in own.items() if k == pair.variable}})
             met = "met" if ratio <= pair.goal else "missed"
             print(f"{ratio:6.2f}  (goal at most {pair.goal:g}, {met})  {pair.says}", flush=True)
