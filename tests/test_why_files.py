@@ -258,6 +258,11 @@ def plain(line: str, last: str, file: str = "/home/bo/x.py") -> str:
     return f'Traceback (most recent call last):\n  File "{file}", line 1, in <module>\n    {line}\n{last}\n'
 
 
+def before_each(form: str, text: str) -> str:
+    """Put something before every line, its numbers going up."""
+    return "".join(f"{form % ((n % 9,) * form.count('%'))}{line}\n" for n, line in enumerate(text.splitlines()))
+
+
 TEXTS = {"Windows, chained": (WINDOWS, "numpy", "library-missing"), "a cell in colour": (CELL, "sklearn", "name-differs"),
          "a group": (GROUP, "yaml", "name-differs"), "another machine": (PLAIN, "germkit", "dependency-absent"),
          "own file": (HIDDEN, "tempfile", "hidden-by-file"),
@@ -275,7 +280,24 @@ TEXTS = {"Windows, chained": (WINDOWS, "numpy", "library-missing"), "a cell in c
          "Windows, not installed": (plain("import cv2", "ModuleNotFoundError: No module named 'cv2'", "C:\\p\\x.py"), "cv2",
                                     "name-differs"),
          "package's own advice": (plain("raise ImportError(", "ImportError: Unable to import required dependencies:\nnumpy: "
-                                  "no", "/v/lib/python3.9/site-packages/pandas/__init__.py"), "the script", "raises")}
+                                  "no", "/v/lib/python3.9/site-packages/pandas/__init__.py"), "pandas", "raises"),
+         "Windows, a DLL": (plain("bootstrap()", "ImportError: DLL load failed while importing cv2: The specified module could "
+                            "not be found.", "C:\\Py\\Python311\\Lib\\site-packages\\cv2\\__init__.py"), "cv2", "library-missing"),
+         "a log": (before_each("2026-03-0%d 12:00:0%d,003 ERROR worker ", PLAIN), "germkit", "dependency-absent"),
+         "a container": (before_each("web_%d  | ", PLAIN), "germkit", "dependency-absent"),
+         "a mail": (before_each("> ", PLAIN), "germkit", "dependency-absent"),
+         "a mail about a group": (before_each("> ", GROUP), "yaml", "name-differs"),
+         "run by -m": ("ada@x:~$ python -m flask\n/opt/lab/bin/python: No module named flask\n", "flask", "not-installed"),
+         "run by -m, Windows": ("C:\\Py\\python.exe: Error while finding module specification for 'flask.cli' "
+                                "(ModuleNotFoundError: No module named 'flask')", "flask", "not-installed"),
+         "does not start": ("Python path configuration:\n  PYTHONHOME = '/old'\nFatal Python error: init_fs_encoding: failed to "
+                            "get the Python codec of the filesystem encoding\nPython runtime state: core initialized\n"
+                            "ModuleNotFoundError: No module named 'encodings'\n", "the script", "interpreter-broken"),
+         "died": ("Fatal Python error: Segmentation fault\n\nCurrent thread 0x7f (most recent call first):\n"
+                  '  File "/e/lib/python3.9/site-packages/fern/core.py", line 7 in scan\n  File "<frozen importlib>", line 1 in x'
+                  '\n  File "/srv/m.py", line 1 in <module>\n\nThread 0x7e:\n  File "/srv/n.py", line 2 in y\n', "fern", "crash"),
+         "as a notebook shows it": (json.dumps({"cells": [{"outputs": [{"output_type": "error", "traceback": CELL.split("\n")}]}]}),
+                                    "sklearn", "name-differs")}
 
 
 @pytest.mark.parametrize("name", TEXTS)
@@ -293,6 +315,8 @@ def test_traceback_from_elsewhere(name: str, world: World, validate) -> None:
     if cause in ("name-differs", "not-installed"):
         assert report["causes"][0]["remedies"][0]["argv"][1:4] == ["-m", "pip", "install"]
     assert "text alone" in world.kalyx("why", "--traceback", str(world.root / "t.txt")).stdout
+    (world.root / "t.txt").write_text(text, encoding="utf-16")  # as a Windows shell redirects it
+    assert world.answer("why", "--traceback", str(world.root / "t.txt"))["result"] == document["result"]
 
 
 def test_traceback_from_here(world: World) -> None:

@@ -21,7 +21,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
                         help="where to try it: shell (default), notebook:FILE, script:FILE, "
                         "kernel:NAME, env:NAME-or-PATH, python:PATH, editor:FILE, or a bare word")
     parser.add_argument("--traceback", metavar="FILE",
-                        help="explain a traceback in a text file, or - for one that is piped in")
+                        help="explain a traceback in a text file, the last error that a notebook shows, "
+                        "or - for what is piped in")
     parser.add_argument("--no-run", action="store_true",
                         help="import nothing: say what reading the files shows")
     parser.add_argument("--compare", metavar="SEAT",
@@ -43,9 +44,11 @@ def run(options: argparse.Namespace) -> str:
         if options.modules:
             raise WrongUsage("--traceback says itself what failed; no module is named beside it.",
                              "kalyx why --traceback FILE, or - to pipe the text in.")
-        finder = finder_for(None, options)
+        finder, at = finder_for(None, options), options.at
+        if options.traceback.endswith(".ipynb"):
+            at = at or f"notebook:{options.traceback}"
         text = read_text(finder.machine, options.traceback)
-        return print_answer(options, answer_traceback(finder, text, options.at, limit))
+        return print_answer(options, answer_traceback(finder, text, at, limit))
     if not options.modules:
         raise WrongUsage("Name a module, a file or a folder.", "kalyx why pandas, or kalyx why --help")
     files = [word for word in options.modules if is_file_like(word)]

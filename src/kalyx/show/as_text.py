@@ -154,8 +154,9 @@ def _report(page: Page, report: ImportReport, seat: Seat, verbose: bool) -> None
             _healthy(page, report, seat)
     else:
         error = report.error or {}
-        page.title("problem", f"{asked} failed {where}, after its import." if report.later else
-                   f"{asked} does not import {where}.")
+        died = seat.ref == "text" and error.get("type") == "Crash"
+        page.title("problem", f"Python died {where}." if died else f"{asked} failed {where}, after its import."
+                   if report.later else f"{asked} does not import {where}.")
         if error:
             page.say(f"{error['type']}: {error['message']}".splitlines()[0], "quiet", 2)
     for number, finding in enumerate(report.causes):
@@ -221,7 +222,7 @@ def _comparison(page: Page, comparison: Comparison, verbose: bool) -> None:
 
 def _where(seat: Seat) -> str:
     if seat.ref == "text":
-        return "where that traceback comes from"
+        return "where that text comes from"
     names = {"shell": "in this shell", "env": f"in the environment {seat.label}"}
     place = names.get(seat.kind, f"in {seat.kind} {seat.label}")
     if seat.interpreter is not None and seat.interpreter.version and seat.environment is not None:

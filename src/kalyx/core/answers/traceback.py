@@ -10,9 +10,18 @@ from kalyx.core.errors import NothingToJudge, Unreadable
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.interpreters import python_in
 from kalyx.core.facts.neighbours import Neighbours
+from kalyx.core.facts.pasted_text import decode_text, text_of_notebook, without_prefixes
 from kalyx.core.facts.seats import SeatFinder
 from kalyx.core.facts.text_machine import TextMachine
-from kalyx.core.facts.tracebacks import TEXT_LIMIT, Place, Traceback, parse_traceback, place_of
+from kalyx.core.facts.tracebacks import (
+    TEXT_LIMIT,
+    Place,
+    Traceback,
+    parse_fatal,
+    parse_refusal,
+    parse_traceback,
+    place_of,
+)
 from kalyx.core.machine import Machine
 from kalyx.core.model import (
     Environment,
@@ -34,6 +43,7 @@ if TYPE_CHECKING:
 
 __all__ = ["answer_traceback", "read_text"]
 
+NOTEBOOK_LIMIT = 256 * 1024 * 1024  # bytes; outputs make them large
 UNKNOWN_VERSION = "3.99"  # newer than any: nothing is concluded from the version
 # Evidence that only looking at the machine itself would give
 _NOT_IN_TEXT = ("layer ", "none of the ")
@@ -52,15 +62,17 @@ class _Origin:
 
 
 def read_text(machine: Machine, path: str) -> str:
-    """Read the text of a file, ``-`` for what is piped in.
+    """Read the text of a file, ``-`` for what is piped in; of a notebook the last error that it shows.
 
     Raises:
         NothingToJudge: it cannot be read.
     """
     if path == "-":
-        return sys.stdin.buffer.read(TEXT_LIMIT).decode("utf-8", "replace")
+        return decode_text(sys.stdin.buffer.read(TEXT_LIMIT))
     try:
-        return machine.read_text(machine.absolute(path), TEXT_LIMIT)
+        text = decode_text(machine.read_bytes(machine.absolute(path), NOTEBOOK_LIMIT))
+        is_json = text.lstrip()[:1] == "{"
+        return text_of_notebook(text) if is_json else text[-TEXT_LIMIT:]
     except Unreadable as error:
         raise NothingToJudge(f"{path} cannot be read: {error.reason}.", "Name a text file, or - to pipe "
                              "the text in.") from None
@@ -72,7 +84,11 @@ def answer_traceback(finder: SeatFinder, text: str, at: str | None, limit: float
     Raises:
         NothingToJudge: there is no traceback in the text.
     """
-    found = parse_traceback(text)
+    text = without_prefixes(text)
+    fatal = parse_fatal(text)
+    if fatal is not None:
+        return _died(*fatal)
+    found = parse_traceback(text) or parse_refusal(text)
     if found is None:
         raise NothingToJudge("There is no traceback in that text.", "Copy all of it, from the line "
                              "'Traceback (most recent call last)' to the one that names the error.")
@@ -99,6 +115,8 @@ def _program(finder: SeatFinder, found: Traceback, origin: _Origin) -> tuple[str
     m = finder.machine
     if found.windows != (m.platform == "win32"):
         return "", "it comes from Windows" if found.windows else "it does not come from Windows"
+    if found.program and m.is_executable(m.absolute(found.program)):
+        return m.absolute(found.program), ""
     if not origin.prefix:
         return "", "no path in it tells which interpreter it was"
     program = python_in(m, origin.prefix)
@@ -173,7 +191,7 @@ def _again(finder: SeatFinder, found: Traceback, seat_ref: str, request: tuple[s
                           "concluded from the text, and from the files as they are now."))
     elif report.outcome == "imports":
         notes.append(Note("imports-now", f"The text says {_short(said)}; tried again, it imports."))
-    elif error and (error["type"], error["message"]) != (said.type, said.message):
+    elif error and _short(said) != _short(ObservedError(error["type"], error["message"])):
         notes.append(Note("fails-otherwise", f"The text says {_short(said)}; tried again, it is "
                           f"{error['type']}: {error['message'].split(chr(10))[0]}."))
     return WhyAnswer(seat, (report,), tuple(notes))
@@ -209,6 +227,21 @@ def _short(error: ObservedError) -> str:
     return f"{error.type}: {error.message.split(chr(10))[0]}".rstrip(": ")
 
 
+def _died(said: str, found: Traceback) -> WhyAnswer:
+    """Explain the last words of an interpreter: it could not start, or died while it ran; nothing is tried."""
+    from kalyx.core.verdicts.interpreter import broken_by_its_word
+    from kalyx.core.verdicts.own_code import died_by_its_word
+
+    frames = found.chain[0].frames
+    finding = died_by_its_word(said, frames) if frames else broken_by_its_word(said)
+    module = _asked_later(found, "__main__") or "the script"
+    report = ImportReport(module, None, "text", None, "fails", {"type": "Crash", "message": said},
+                          causes=(finding,))
+    note = Note("from-text", "This is concluded from the text alone: an interpreter that died is not tried "
+                "again. Ask for the import itself: kalyx why MODULE --at SEAT.")
+    return WhyAnswer(Seat("text", "python", "the text"), (report,), (note,))
+
+
 # -- from the text alone -----------------------------------------------------------------------------
 def _from_text(found: Traceback, origin: _Origin, request: tuple[str, str | None],
                asking: Frame | None) -> ImportReport:
@@ -229,7 +262,7 @@ def _from_text(found: Traceback, origin: _Origin, request: tuple[str, str | None
     chain = tuple(_after(e, asking) for e in found.chain)
     module, name = request
     if module == "__main__":
-        module = "the script"
+        module = _asked_later(found, module) or module
     observed = Observation(module, name, "fails", _who(origin, found), chain,
                            loaded=_loaded(found, machine, origin),
                            later=asking is None or place_of(asking.file).kind in ("site", "user"))

@@ -10,11 +10,15 @@ from kalyx.core.model import Frame, ObservedError
 from kalyx.core.patterns import pattern
 from kalyx.core.record import dataclass, field, replace
 
-__all__ = ["Place", "Traceback", "parse_traceback", "place_of"]
+__all__ = ["Place", "Traceback", "parse_fatal", "parse_refusal", "parse_traceback", "place_of"]
 
 _ESCAPES = pattern(r"\x1b\[[0-9;?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)|\x1b[@-Z\\-_]")
 _MARGIN = pattern(r"^(?:\s*(?:\| ?)+|E {2,}|> (?=File ))")
-_RULER = pattern(r"^\s*[|+ ]*[-+]{3,}[-+ \d.]*$")
+_RULER = pattern(r"^\s*[|+ ]*[-+]{3,}[-+ \d.]*$|^=+( [\w ]+ )?=+$")
+# What ``python -m`` says of a module that is not there; it is no traceback
+_REFUSAL = pattern(r"^(?P<python>(?:[A-Za-z]:)?[^:\n]*?(?:python|pypy)[\w.]*): (?:"
+                   r"No module named '?(?P<module>[\w.]+)'?$|"
+                   r"Error while finding module specification for '[\w.]+' \((?P<said>.*)\)$)", re.MULTILINE)
 _FRAME = (
     pattern(r'^\s*File "(?P<file>.+?)", line (?P<line>\d+)(?:, in (?P<name>.+?))?\s*$'),
     pattern(r"^\s*File (?P<file>\S.*?):(?P<line>\d+)(?:, in (?P<name>[^(]+?)(?:\(.*\))?)?\s*$"),
@@ -36,6 +40,7 @@ _SITE = pattern(r"^(?P<prefix>.*?)/lib(?:64)?/(?P<kind>python|pypy)(?P<version>\
 _LIBRARY = pattern(r"^(?P<prefix>.*?)/lib(?:64)?/(?P<kind>python|pypy)(?P<version>\d\.\d+)t?/")
 _WINDOWS_SITE = pattern(r"^(?P<prefix>[A-Za-z]:\\.*?)\\lib\\site-packages\\", re.IGNORECASE)
 _WINDOWS_LIBRARY = pattern(r"^(?P<prefix>[A-Za-z]:\\.*?)\\lib\\(?!site-packages)", re.IGNORECASE)
+_FATAL = pattern(r"^(?:Fatal Python error|Windows fatal exception): (?P<said>.+)$", re.MULTILINE)
 TEXT_LIMIT = 4 * 1024 * 1024
 
 
@@ -54,6 +59,7 @@ class Traceback:
     """A traceback as it was read. ``chain`` has the final exception first; ``code`` what lines held."""
 
     chain: tuple[ObservedError, ...]
+    program: str = ""  # the interpreter, where the text names it
     code: dict[tuple[str, int], str] = field(default_factory=dict)
 
     @property
@@ -64,7 +70,7 @@ class Traceback:
     @property
     def windows(self) -> bool:
         """Whether its paths are of Windows."""
-        return any(re.match(r"[A-Za-z]:\\", f.file) for f in self.frames)
+        return any(re.match(r"[A-Za-z]:\\", p) for p in (self.program, *(f.file for f in self.frames)))
 
     def request(self) -> tuple[str, str | None, Frame] | None:
         """Return the first import that a frame was carrying out: module, name, and the frame."""
@@ -129,7 +135,29 @@ def parse_traceback(text: str) -> Traceback | None:
             message_goes_on = False
     if not blocks:
         return None
-    return Traceback(_chain(blocks, links), code)
+    return Traceback(_chain(blocks, links), code=code)
+
+
+def parse_refusal(text: str) -> Traceback | None:
+    """Read what an interpreter says that was to run a module by ``-m`` and has it not."""
+    match = _REFUSAL.search(_ESCAPES.sub("", text[-TEXT_LIMIT:]).replace("\r\n", "\n"))
+    if match is None:
+        return None
+    said = match["said"] or f"No module named {match['module']!r}"
+    error = _observed("ModuleNotFoundError", said.removeprefix("ModuleNotFoundError: "), [])
+    return Traceback((error,), match["python"]) if error.name else None
+
+
+def parse_fatal(text: str) -> tuple[str, Traceback] | None:
+    """Read what Python says when it dies (``faulthandler``): why, and the stack at that moment."""
+    plain = _ESCAPES.sub("", text[-TEXT_LIMIT:]).replace("\r\n", "\n")
+    match = _FATAL.search(plain)
+    if match is None:
+        return None
+    current = plain[match.end():].partition("Current thread")[2].partition("\nThread ")[0]
+    frames = [Frame(f, int(n), w) for f, n, w in re.findall(
+        r'^\s+File "(.+)", line (\d+) in (.+?)\s*$', current, re.MULTILINE)]
+    return match["said"].strip(), Traceback((ObservedError("Crash", match["said"], frames=tuple(frames[::-1])),))
 
 
 def _frame(line: str) -> Frame | None:

@@ -186,8 +186,9 @@ def extra_absent(case: Case, failure: Failure | None) -> Finding | None:
     Why: The package declares that module under an extra, and extras are installed only when they are
         asked for.
     How Kalyx knows: The metadata lists the requirement with an `extra == ...` marker, and no plain
-        requirement names it.
-    What to do: Install the package again with the extra in brackets.
+        requirement names it; or the package imports without it, and asked for it in a call.
+    What to do: Install the package again with the extra in brackets; where it declares none, what it
+        asked for.
     """
     if failure is None or not is_absent(case, failure) or asked_by_person(case, failure):
         return None
@@ -205,7 +206,20 @@ def extra_absent(case: Case, failure: Failure | None) -> Finding | None:
                     (*asker_evidence(case, failure),
                      Evidence(f"{owner.name} {owner.version} declares: {line}", owner.metadata)),
                     remedies.install(case, f"{owner.name}[{extra}]=={owner.version}"))
-    return None
+    return _for_a_feature(case, failure, owner) if case.obs.later else None
+
+
+def _for_a_feature(case: Case, failure: Failure, owner: Distribution) -> Finding:
+    """Say that a package which imports asked for something in a call, and declares it nowhere."""
+    name = failure.top
+    wanted = known_distribution(case, failure) or name
+    return Finding(
+        "extra-absent", "error", "likely",
+        f"{owner.name} {owner.version} imports without {name}, and asks for it only when this feature is used; "
+        f"it is not in {case.environment_name}.",
+        (*asker_evidence(case, failure),
+         Evidence(f"the metadata of {owner.name} does not ask for it", owner.metadata)),
+        remedies.install(case, wanted + tables.bound_for(name)))
 
 
 def _names(case: Case, module: str, requirement: str) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
+from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.modules import top_level
@@ -21,6 +22,9 @@ _NO_NAME = pattern(r"cannot import name '?(\w+)'?(?: from (?:partially initializ
 _NO_DISTRIBUTION = pattern(r"^The '([\w.-]+)[^']*' distribution was not found|"
                            r"^(?:No package metadata was found for )?([\w.-]+)$")
 _ADVICE = pattern(r"(?i)\b(?:install|missing|requires?|required|not found|depend\w*|support|optional)\b")
+# A package's own word for what its user lacks; nothing that merely looks like a name
+_INSTALL = pattern(r"\b(?:pip3?|conda|uv|mamba) install (?:-\S+ )*[`'\"]?([A-Za-z][\w.-]*)[`'\"]?|"
+                   r"\b(?:pip|conda)(?: or (?:pip|conda))? to install [`'\"]?(?P<other>[A-Za-z][\w.-]*)")
 _EVERYDAY = ("all", "dev", "test", "tests", "testing", "doc", "docs", "full", "complete", "extra", "extras",
              "standard", "build", "type", "types", "data", "io", "server", "client", "file")
 _NO_ATTRIBUTE = pattern(r"(?:partially initialized )?module '([\w.]+)' has no attribute '(\w+)'")
@@ -87,6 +91,17 @@ def _read_advice(case: Case) -> Failure | None:
         module = name.replace("-", "_")
         if normal_name(name) in words and case.distribution_named(name) is None and not case.candidates(module):
             return Failure(module, None, error, frames[-1], False)
+    return _told_to_install(case, owner, error, frames[-1])
+
+
+def _told_to_install(case: Case, owner: Distribution | None, error: ObservedError,
+                     asker: Frame) -> Failure | None:
+    """Read which distribution an installed package's message tells one to install, where it is not here."""
+    for match in _INSTALL.finditer(error.message) if owner is not None else ():
+        name = (match.group(1) or match["other"]).rstrip(".")
+        module = tables.module_for(name) or name.replace("-", "_")
+        if module.isidentifier() and case.distribution_named(name) is None and not case.candidates(module):
+            return Failure(module, None, error, asker, False)
     return None
 
 

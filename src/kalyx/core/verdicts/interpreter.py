@@ -24,7 +24,7 @@ from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.launch_settings import without_variable
 from kalyx.core.verdicts.replacements import nearest_environment, remake
 
-__all__ = ["env_gone", "interpreter_broken", "interpreter_gone", "report_without_run"]
+__all__ = ["broken_by_its_word", "env_gone", "interpreter_broken", "interpreter_gone", "report_without_run"]
 
 
 def which_is_gone(path: str, trouble: str) -> str:
@@ -135,6 +135,18 @@ def interpreter_broken(facts: SeatFacts, machine: Machine,
     return Finding("interpreter-broken", "error", "certain",
                    f"The interpreter {interpreter.path} cannot start: {trouble}.",
                    tuple(evidence), tuple(todo))
+
+
+def broken_by_its_word(said: str) -> Finding:
+    """Conclude from the last words of an interpreter alone that it cannot start."""
+    lost = "encoding" in said or "init_import" in said or "importlib" in said
+    why = ("; it does not find its own standard library, mostly because PYTHONHOME or PYTHONPATH sends it to "
+           "another place, or because the Python that its environment was made from is gone" if lost else "")
+    return Finding(
+        "interpreter-broken", "error", "likely", f"That interpreter cannot start: {said}{why}.",
+        (Evidence(f"the text says Fatal Python error: {said}"),),
+        (Remedy("Unset PYTHONHOME and PYTHONPATH where it is started; if it still does not start, install it "
+                "again, or make its environment again.", "manual", changes="how Python is started"),))
 
 
 def _kernel_with(finder: SeatFinder, facts: SeatFacts, module: str, elsewhere: Sequence[Elsewhere],

@@ -126,7 +126,7 @@ def _dll(case: Case, error: ObservedError, owner: Distribution | None, part: str
         "library-missing", "error", "likely",
         f"The compiled part {part} of {_who(case, error, owner)} needs a DLL that Windows does not find.",
         tuple(_evidence(error, owner)),
-        (*_again(case, owner, error.path),
+        (*_again(case, owner, _file(case, error)),
          Remedy("Install the Microsoft Visual C++ runtime, if it is not there: most compiled parts need it.",
                 "manual", changes="the system's libraries")))
 

@@ -15,7 +15,8 @@ from kalyx.core.verdicts.failure import Failure, own_frames
 from kalyx.core.verdicts.requirements import outgrown_in_use
 from kalyx.core.verdicts.variables import variable_not_set, variables_behind
 
-__all__ = ["circular_import", "crash", "hang", "installed_as", "raises", "relative_import_alone", "will_have"]
+__all__ = ["circular_import", "crash", "died_by_its_word", "hang", "installed_as", "raises",
+           "relative_import_alone", "will_have"]
 
 _NOT_ITSELF = pattern(r"import of ([\w.]+) halted; None in sys\.modules|'([\w.]+)' is not a package")
 
@@ -85,6 +86,17 @@ def crash(case: Case, failure: Failure | None) -> Finding | None:
          *_frame_evidence(case, case.obs.stack)),
         (Remedy("Look at the place named above: the code there ends the process, or a compiled "
                 "part it loads does.", "manual", changes="nothing"),))
+
+
+def died_by_its_word(said: str, frames: tuple[Frame, ...]) -> Finding:
+    """Conclude from the last words of an interpreter alone where it died."""
+    shown = own_frames(frames) or list(frames)
+    last = shown[-1]
+    return Finding(
+        "crash", "error", "likely", f"Python died ({said}) in {last.function}, {last.file}, line {last.line}.",
+        tuple(Evidence(f"in {f.function}", f.file, f.line) for f in shown[-4:]),
+        (Remedy(f"Install again the package to which {last.file} belongs, or another version of it: native "
+                "code that it calls ended the process.", "manual", changes="that package"),))
 
 
 @cause("hang", "E", "no answer within the limit", rank=82)
