@@ -19,6 +19,7 @@ from tests.situations import HEALTHY, SITUATIONS, Situation
 from tests.support.build import (
     SHORT,
     World,
+    carry_out,
     kernelspec,
     make_venv,
     notebook,
@@ -57,7 +58,7 @@ def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
     assert [p for p in ("because", "how we know", "what to do") if f"\n  {p}\n" in text.stdout] == [
         "because", "how we know", "what to do"]
     if case.remedy:
-        _carry_out(first["remedies"][0], case.remedy, world)
+        carry_out(first["remedies"][0], case.remedy, world)
         after = world.answer("why", case.ask, "--at", case.at, privileged=case.privileged)
         assert (after["status"], after["exit"]) == ("ok", 0), after
 
@@ -103,7 +104,7 @@ def _follow_first_remedies(world: World, seat: str) -> None:
         first = document["result"]["imports"][0]["causes"][0]
         steps.append((first["cause"], first["because"]))
         assert steps.count(steps[-1]) == 1, steps
-        _carry_out(first["remedies"][0], first["remedies"][0]["kind"], world)
+        carry_out(first["remedies"][0], first["remedies"][0]["kind"], world)
     assert (document["status"], document["exit"]) == ("ok", 0), steps
 
 
@@ -141,7 +142,7 @@ def test_environment_of_another_version(world: World) -> None:
     first = world.answer("why", "seedling", "--at", "env:lab")["result"]["imports"][0]["causes"][0]
     remedy = first["remedies"][1]
     assert remedy["do"].startswith("Or have all of its packages again.")
-    _carry_out(remedy, "command", world)
+    carry_out(remedy, "command", world)
     assert world.answer("why", "seedling", "--at", "env:lab")["exit"] == 0
 
 
@@ -161,24 +162,6 @@ def test_variable_behind_a_failure(variable: str, value: str, code: str, world: 
     assert f"the variable {variable} is {shown}" in [e["says"] for e in first["evidence"]]
     assert world.answer("why", "germkit", env={variable: "once" if value[:1] == "e" else ""})["exit"] == int(
         value[:1] != "e")
-
-
-def _carry_out(remedy: dict, kind: str, world: World) -> None:
-    assert remedy["kind"] == kind != "manual"
-    for edit in remedy["edits"]:
-        path = Path(edit["path"])
-        if edit["before"] is None:
-            assert not path.exists()
-            path.write_text(edit["after"])
-            continue
-        text = path.read_text()
-        assert text.count(edit["before"]) == 1
-        path.write_text(text.replace(edit["before"], edit["after"]))
-    if kind == "edit":
-        return
-    done = run(remedy["argv"], cwd=remedy["cwd"] or world.project, env={**world.env,
-                                                                        **remedy["env"]})
-    assert done.returncode == 0, done.stderr
 
 
 @pytest.mark.parametrize("name", [*HEALTHY, *MORE_HEALTHY])
@@ -264,7 +247,7 @@ def test_requirement_is_carried_out_where_the_start_folder_breaks_pip(world: Wor
     world.wheels.add("traygrid")
     write(world.project / "types.py", "1/0\n")
     report = world.answer("why", "traygrid")["result"]["imports"][0]
-    _carry_out(report["causes"][0]["remedies"][0], "command", world)
+    carry_out(report["causes"][0]["remedies"][0], "command", world)
     assert world.answer("why", "traygrid")["exit"] == 0
 
 
@@ -275,7 +258,7 @@ def test_no_pip_of_its_own(world: World) -> None:
     world.activate(lab)
     world.wheels.add("traygrid")
     report = world.answer("why", "traygrid")["result"]["imports"][0]
-    _carry_out(report["causes"][0]["remedies"][0], "command", world)
+    carry_out(report["causes"][0]["remedies"][0], "command", world)
     assert world.answer("why", "traygrid")["exit"] == 0
 
 
@@ -291,7 +274,7 @@ def test_local_project_elsewhere_is_installed_from_its_folder(world: World) -> N
     write(info / "direct_url.json", json.dumps({"url": moved.as_uri(), "archive_info": {}}))
     report = world.answer("why", "localkit")["result"]["imports"][0]
     assert report["elsewhere"][0]["environment"]["path"] == str(old)
-    _carry_out(report["causes"][0]["remedies"][0], "command", world)
+    carry_out(report["causes"][0]["remedies"][0], "command", world)
     assert world.answer("why", "localkit")["exit"] == 0 and moved.is_file()
 
 

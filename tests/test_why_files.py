@@ -13,9 +13,11 @@ from kalyx.core.facts import sources
 from kalyx.core.facts.tracebacks import parse_traceback, place_of
 from kalyx.core.real_machine import RealMachine
 from tests.damage import KIT, installed
+from tests.slips import SLIPS, Slip
 from tests.support.build import (
     KALYX,
     World,
+    carry_out,
     kernelspec,
     notebook,
     other_pythons,
@@ -401,6 +403,27 @@ def test_real_tracebacks_are_read_whole(world: World) -> None:
     for last in ("zipfile.BadZipFile: File is not a zip file", "pyo3_runtime.PanicException: call failed", "Odd"):
         found = parse_traceback(f'Traceback (most recent call last):\n  File "a.py", line 1, in <module>\n    go()\n{last}')
         assert found is not None and found.chain[0].message == last.partition(": ")[2]
+
+
+@pytest.mark.parametrize("slip", SLIPS, ids=lambda s: s.slug)
+def test_slip(slip: Slip, world: World, validate) -> None:
+    """What is wrong in the person's own code is named, and what is said, carried out, mends it."""
+    slip.build(world)
+    document = world.answer("why", slip.ask)
+    validate(document)
+    report = next(r for r in document["result"]["imports"] if r["causes"])
+    first = report["causes"][0]
+    assert (first["cause"], slip.says in first["because"], document["exit"]) == (slip.cause, True, 1), first
+    remedy = first["remedies"][0]
+    if slip.remedy is None:
+        assert remedy["kind"] != "edit"
+        return
+    carry_out(remedy, slip.remedy, world)
+    if slip.wrote:
+        place = Path(remedy["edits"][0]["path"])
+        text = place.read_text() if place.suffix != ".ipynb" else "".join(json.loads(place.read_text())["cells"][0]["source"])
+        assert slip.wrote in text
+    assert world.answer("why", slip.ask)["exit"] == 0
 
 
 # -- without running, compared, explained --------------------------------------------------------------

@@ -165,3 +165,22 @@ class World:
         document = json.loads(done.stdout)
         document["exit"] = done.returncode
         return document
+
+
+def carry_out(remedy: dict, kind: str, world: World) -> None:
+    """Do what a remedy says, to the letter."""
+    assert remedy["kind"] == kind != "manual"
+    for edit in remedy["edits"]:
+        path = Path(edit["path"])
+        if edit["before"] is None:
+            assert not path.exists()
+            path.write_text(edit["after"])
+            continue
+        text = path.read_text()
+        assert text.count(edit["before"]) == 1
+        path.write_text(text.replace(edit["before"], edit["after"]))
+    if kind == "edit":
+        return
+    done = run(remedy["argv"], cwd=remedy["cwd"] or world.project, env={**world.env,
+                                                                        **remedy["env"]})
+    assert done.returncode == 0, done.stderr

@@ -6,7 +6,7 @@ the interpreter, so that a file of the person's own that hides a module of the
 standard library does to the import exactly what it would do without us.
 
 Started as ``python FLAGS -c BOOT THIS-FILE RESULT LIMIT START MAIN REQUEST...``.
-A request is ``MODULE[:NAME]``, an import; ``@FILE``, to compile a file; or
+A request is ``MODULE[:NAME]``, an import (with a name it may begin with dots); ``@FILE``, to compile a file; or
 ``<FOLDER`` or ``>FOLDER``, to put a folder at the front or the end of the path.
 Each result is one line of JSON in the file RESULT, written as soon as it is
 known, so that a crash later loses nothing.
@@ -250,7 +250,7 @@ def try_import(module, name):
     if module[:1] == "@":
         compile_file(module[1:])
     elif name:
-        space = {}
+        space = {"__name__": "__main__", "__package__": None}
         exec(compile("from %s import %s" % (module, name), PROBE, "exec"), space)
     else:
         __import__(module)

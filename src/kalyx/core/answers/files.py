@@ -40,7 +40,7 @@ class _File:
         """Return what is to be tried: the file itself, each module, then the names of it."""
         asked = [] if self.path.endswith(".ipynb") else ["@" + self.path]
         for item in self.source.imports:
-            asked += [item.module, item.request]
+            asked += [item.request] if item.module.startswith(".") else [item.module, item.request]
         return list(dict.fromkeys(asked))
 
 
@@ -94,17 +94,20 @@ def _take(finder: SeatFinder, path: str, at: str | None, neighbours: Neighbours,
     facts = finder.resolve(at or f"{'notebook' if notebook else 'script'}:{path}")
     facts = replace(facts, seat=judge_seat(facts, finder, neighbours))
     launch = facts.seat.launch
-    source = read_source(m, path)
+    project = next((r for r in roots if m.is_folder(r)), "")
+    source = read_source(m, path, project)
     if launch is not None:
         if notebook:
             launch = replace(launch, cwd=m.path.dirname(path), start="", main=None)
         else:
-            launch = replace(launch, start=package_root(m, m.real_path(path)), main=path)
+            start = package_root(m, m.real_path(path))
+            if project and source.relative and not source.loose and start == m.path.dirname(m.real_path(path)):
+                start = project
+            launch = replace(launch, start=start, main=path)
             name = m.path.basename(path)
-            root = next((r for r in roots if m.is_folder(r)), None)
-            if root and (name.startswith(("test_", "conftest.")) or name.endswith("_test.py")):
+            if project and (name.startswith(("test_", "conftest.")) or name.endswith("_test.py")):
                 # a test runner started at the top puts that folder on the path
-                source = replace(source, paths=(*source.paths, (root, False)))
+                source = replace(source, paths=(*source.paths, (project, False)))
     return _File(path, facts, launch, source)
 
 
@@ -164,6 +167,7 @@ def _explain(finder: SeatFinder, group: Sequence[_File], neighbours: Neighbours,
             found = replace(found, module=finder.machine.path.basename(request).rsplit(".", 1)[0])
         here = replace(seat, interpreter=as_observed(seat.interpreter, found), launch=launch)
         like = Case(finder.machine, here, found, neighbours, like)
+        like.asked = asked.get(request, ())
         reports.append(replace(judge_import(like), asked=asked.get(request, ())))
     return reports
 
@@ -237,7 +241,7 @@ def _notes(file: _File) -> list[Note]:
     for line in source.unread:
         notes.append(Note("path-changed", f"{file.path}, line {line}, changes the search path in a way "
                           "that only running it shows; that was not done.", file.path))
-    if source.relative and file.launch is not None and file.launch.main:
+    if source.relative and not source.loose and file.launch is not None and file.launch.main:
         notes.append(Note("relative-imports", f"{file.path} uses relative imports: it can be imported as a "
                           f"part of its package from {file.launch.start}, and not be run as a script.",
                           file.path))

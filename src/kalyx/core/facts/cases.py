@@ -20,7 +20,7 @@ from kalyx.core.facts.layers import (
 )
 from kalyx.core.facts.modules import Candidate, Finder, top_level
 from kalyx.core.machine import Machine
-from kalyx.core.model import Distribution, Elsewhere, Interpreter, Launch, Observation, Seat
+from kalyx.core.model import Distribution, Elsewhere, Interpreter, Launch, Observation, Place, Seat
 from kalyx.core.record import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -43,6 +43,7 @@ class Case:
         self.neighbours = neighbours
         self.finder: Finder = like.finder if like else Finder(
             machine, tuple(observation.who.get("suffixes", ())))
+        self.asked: Sequence[Place] = ()  # the lines of the file that is explained, where it is a file
         self.place_name = ""  # what to call the environment, where it is known from a text alone
         self._shelves: dict[str, Shelf] = like._shelves if like else {}
         self._candidates: dict[str, list[tuple[str, Candidate]]] = like._candidates if like else {}

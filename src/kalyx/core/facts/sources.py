@@ -73,12 +73,16 @@ class Source:
     trouble: str = ""
     line: int | None = None   # of the trouble
     unread: tuple[int, ...] = ()  # lines that change the search path in a way that cannot be read
-    relative: bool = False    # it uses relative imports, so it is a part of a package
+    relative: bool = False    # it uses relative imports, so it is meant as a part of a package
+    loose: bool = False       # it uses some, and is in no package
     uses_parser: bool = True  # False when it was too deep or too odd to be parsed
 
 
-def read_source(machine: Machine, path: str) -> Source:
-    """Read what a ``.py`` or ``.ipynb`` file imports."""
+def read_source(machine: Machine, path: str, root: str = "") -> Source:
+    """Read what a ``.py`` or ``.ipynb`` file imports.
+
+    A `root` is the folder of the project: below it folders without ``__init__.py`` are packages too (PEP 420).
+    """
     info = machine.stat(path)
     limit = NOTEBOOK_LIMIT if path.endswith(".ipynb") else SOURCE_LIMIT
     if info is not None and info.size > limit:
@@ -92,7 +96,7 @@ def read_source(machine: Machine, path: str) -> Source:
     text, trouble = decode(data)
     if trouble:
         return Source(path, trouble=trouble)
-    return _Reader(machine, path).read([(None, text)])
+    return _Reader(machine, path, root).read([(None, text)])
 
 
 def decode(data: bytes) -> tuple[str, str]:
@@ -148,14 +152,16 @@ def plain_cell(text: str) -> str:
 class _Reader:
     """Reads the imports of one file's pieces of code."""
 
-    def __init__(self, machine: Machine, path: str) -> None:
+    def __init__(self, machine: Machine, path: str, root: str = "") -> None:
         self.machine = machine
         self.path = path
+        self.root = root
         self.found: list[ImportedName] = []
         self.flags: set[str] = set()
         self.paths: list[tuple[str, bool]] = []
         self.unread: list[int] = []
         self.relative = False
+        self.loose = False
         self.parsed = True
         self.trouble = ""
         self.trouble_line: int | None = None
@@ -177,7 +183,7 @@ class _Reader:
         unique = {(i.request, i.guard): i for i in reversed(self.found)}
         kept = [i for i in self.found if unique[i.request, i.guard] is i]
         return Source(self.path, tuple(kept), tuple(dict.fromkeys(self.paths)), self.trouble,
-                      self.trouble_line, tuple(self.unread), self.relative, self.parsed)
+                      self.trouble_line, tuple(self.unread), self.relative, self.loose, self.parsed)
 
     def _by_line(self, cell: int | None, text: str) -> None:
         """Read imports line by line where the whole cannot be parsed."""
@@ -237,6 +243,9 @@ class _Reader:
             self.relative = True
             package = self._package(dots)
             if package is None:
+                self.loose = True
+                for name in names or ["*"]:
+                    self._add(module, name, line, guard, cell, text)
                 return
             module = ".".join(p for p in (package, module[dots:]) if p)
         if module == "__future__":
@@ -245,12 +254,14 @@ class _Reader:
             self._add(module, None if name == "*" else name, line, guard, cell, text)
 
     def _package(self, dots: int) -> str | None:
-        """Return the package that this many leading dots mean in this file (PEP 328)."""
+        """Return the package that this many leading dots mean in this file (PEP 328), where it is in one."""
         m = self.machine
         root = package_root(m, self.path)
+        if self.root and root == m.path.dirname(self.path) and m.is_within(root, self.root):
+            root = self.root
         parts = self.path[len(root):].strip(m.path.sep).split(m.path.sep)[:-1]
-        if not parts:
-            parts = [m.path.basename(m.path.dirname(self.path))]  # a package without __init__.py
+        if self.path.endswith(".ipynb"):
+            return None
         kept = parts[: len(parts) - dots + 1]
         return ".".join(kept) if kept else None
 

@@ -157,7 +157,8 @@ def parse_fatal(text: str) -> tuple[str, Traceback] | None:
     current = plain[match.end():].partition("Current thread")[2].partition("\nThread ")[0]
     frames = [Frame(f, int(n), w) for f, n, w in re.findall(
         r'^\s+File "(.+)", line (\d+) in (.+?)\s*$', current, re.MULTILINE)]
-    return match["said"].strip(), Traceback((ObservedError("Crash", match["said"], frames=tuple(frames[::-1])),))
+    died = ObservedError("Crash", match["said"], frames=tuple(frames[::-1]))
+    return match["said"].strip(), Traceback((died,))
 
 
 def _frame(line: str) -> Frame | None:

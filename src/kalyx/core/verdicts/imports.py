@@ -16,7 +16,7 @@ __all__ = ["judge_import", "load_checks"]
 # The modules whose checks are registered: those that may say something about a module that is
 # plainly not there; those that ask for something of its name besides; and all others. What is not
 # needed is not loaded.
-_OF_ABSENCE = ("standard_library", "absent", "names", "unreachable", "links")
+_OF_ABSENCE = ("standard_library", "absent", "names", "unreachable", "own_folders", "links")
 _OF_TRACES = ("hidden", "copies", "missing", "damaged", "foreign", "unreadable")
 _OTHERS = ("bytecode", "native", "own_code", "parts", "python2", "requirements", "versions")
 _WHEN_IT_IMPORTS = ("hidden-by-file", "hidden-by-path", "hidden-by-user-site", "file-unreadable",

@@ -19,8 +19,9 @@ from kalyx.core.verdicts.absence import (
 )
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
+from kalyx.core.verdicts.written import write_import
 
-__all__ = ["best_module", "is_one_edit", "near_names", "write_import"]
+__all__ = ["best_module", "is_one_edit", "near_names"]
 
 
 @cause("name-differs", "A", "the distribution and its module have different names", rank=48)
@@ -133,28 +134,6 @@ def _is_distribution_name(case: Case, failure: Failure, name: str) -> Finding | 
         "name-differs", "error", "certain",
         f"{shown} is the name to install; the module to import from it is {module}.",
         (Evidence(f"{shown} provides {module}, by {where}"),), todo)
-
-
-def write_import(case: Case, failure: Failure, wrong: str, right: str, whole: str = "") -> Remedy:
-    """Return the remedy that writes another name in the import; an edit where the line is known.
-
-    Only in the person's own files: those of a package are not theirs to change.
-    """
-    from kalyx.core.model import Edit
-
-    if failure.asker is not None and case.distribution_of(failure.asker.file) is None \
-            and case.layer_of_file(failure.asker.file) not in ("env", "base", "user", "stdlib"):
-        line = case.code_line(failure.asker.file, failure.asker.line)
-        try:
-            text = case.machine.read_text(failure.asker.file)
-        except Exception:  # the file went away: the sentence still stands
-            text = ""
-        if wrong in line and text.count(line) == 1:
-            changed = line.replace(wrong, right, 1)
-            return Remedy(f"Write: {changed}", "edit",
-                          edits=(Edit(failure.asker.file, line, changed),),
-                          changes=f"line {failure.asker.line} of {failure.asker.file}")
-    return Remedy(f"Write: {whole or f'import {right}'}", "manual", changes="the import in your code")
 
 
 @cause("name-misspelt", "A", "one edit away from, or only in case different from, a module that "

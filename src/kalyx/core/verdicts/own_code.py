@@ -7,13 +7,14 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.modules import top_level
-from kalyx.core.model import Edit, Evidence, Finding, Frame, Remedy
+from kalyx.core.model import Edit, Evidence, Finding, Frame, Place, Remedy
 from kalyx.core.patterns import pattern
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure, own_frames
 from kalyx.core.verdicts.requirements import outgrown_in_use
 from kalyx.core.verdicts.variables import variable_not_set, variables_behind
+from kalyx.core.verdicts.written import change_line
 
 __all__ = ["circular_import", "crash", "died_by_its_word", "hang", "installed_as", "raises",
            "relative_import_alone", "will_have"]
@@ -194,8 +195,10 @@ def relative_import_alone(case: Case, failure: Failure | None) -> Finding | None
     What to do: Run it as a module: `python -m package.module` from the folder that holds the package.
     """
     error = case.obs.error
-    if error is None or "relative import" not in error.message or not error.frames:
+    if error is None or "relative import" not in error.message:
         return None
+    if not error.frames:
+        return _without_package(case, case.asked[0]) if case.asked else None
     frame = own_frames(error.frames)[-1]
     if "beyond" in error.message:
         return _beyond_top(case, frame)
@@ -205,8 +208,8 @@ def relative_import_alone(case: Case, failure: Failure | None) -> Finding | None
         package.insert(0, m.path.basename(folder))
         folder = m.path.dirname(folder)
     if len(package) == 1:
-        package.insert(0, m.path.basename(folder))
-        folder = m.path.dirname(folder)
+        return _without_package(case, Place(frame.file, frame.line,
+                                            text=case.code_line(frame.file, frame.line)))
     dotted = ".".join(package)
     return Finding(
         "relative-import-alone", "error", "certain",
@@ -218,6 +221,38 @@ def relative_import_alone(case: Case, failure: Failure | None) -> Finding | None
                 argv=(case.python, "-m", dotted), cwd=folder, changes="nothing"),
          Remedy(f"In code: import {dotted}, with {folder} on the path.", "manual",
                 changes="the import")))
+
+
+def _without_package(case: Case, place: Place) -> Finding | None:
+    """A relative import of a notebook, or of a file that lies in no package: what is beside it needs no dot."""
+    match = re.match(r"from\s+(\.+)([\w.]*)\s+import\s*(\(?\s*(\w*).*)", place.text)
+    if match is None:
+        return None
+    m = case.machine
+    folder = m.path.dirname(place.path)
+    for _ in match[1][1:]:
+        folder = m.path.dirname(folder)
+    wanted = m.path.join(folder, *(match[2] or match[4]).split("."))
+    there = next((p for p in (wanted + ".py", m.path.join(wanted, "__init__.py")) if m.is_file(p)), None)
+    plain = f"from {match[2]} import" if match[2] else "import"
+    beside = there is not None and len(match[1]) == 1 and (match[2] or "(" not in match[3])
+    edit = change_line(case, place, f"{plain} {match[3]}") if beside else None
+    todo = [Remedy(f"Write the import without dots: {plain} {match[3]}.", "edit", edits=(edit,),
+                   changes=f"line {place.line} of {place.path}")] if edit else []
+    stem, above = m.path.splitext(m.path.basename(place.path))[0], m.path.dirname(folder)
+    if place.path.endswith(".ipynb"):
+        why = "a notebook never is"
+        todo.append(Remedy(f"Write the import without dots: {plain} {match[3]}, with {folder} on the search "
+                           "path.", "manual", changes="the import"))
+    else:
+        why = f"{folder} has no __init__.py, and the file was loaded by itself"
+        todo.append(Remedy(f"Run it as a module of a package, from {above}.", "command", cwd=above,
+                           argv=(case.python, "-m", f"{m.path.basename(folder)}.{stem}"), changes="nothing"))
+    return Finding(
+        "relative-import-alone", "error", "certain",
+        f"{place.path} uses a relative import, and is part of no package: {why}.",
+        (Evidence(place.text, place.path, place.line),
+         *[Evidence(f"what it asks for is {there}", there) for _ in [0] if there]), tuple(todo))
 
 
 def _beyond_top(case: Case, frame: Frame) -> Finding | None:

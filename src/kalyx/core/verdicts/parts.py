@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 
 from kalyx.core.errors import Unreadable
@@ -16,9 +17,10 @@ from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import asked_near_home, asker_evidence
 from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure, own_frames
-from kalyx.core.verdicts.names import near_names, write_import
+from kalyx.core.verdicts.names import near_names
 from kalyx.core.verdicts.own_code import will_have
 from kalyx.core.verdicts.requirements import bring_together, outgrew
+from kalyx.core.verdicts.written import asking_place, change_line, write_import
 
 # What a module adds to the plain sentence; what Python itself adds is no advice of the module's
 _ADVICE = pattern(r"(?s)has no attribute '\w+'[.:;\s]+(?!Did you mean)(\S.{20,})")
@@ -52,10 +54,13 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
     near = _alike(name, held)
     what = f"{owner.name} {owner.version}" if owner else parent
     known = _known_versions(case, owner, failure)
-    todo = [*known, *[write_import(case, failure, failure.module, f"{parent}.{n}") for n in near[:1]]]
+    misread = _no_module_at_all(case, failure, file)
+    todo = [*misread, *known]
+    todo += [write_import(case, failure, failure.module, f"{parent}.{n}") for n in near[:1] if not misread]
     todo += [] if known else _likely_versions(case, owner, failure) or _whole_again(case, owner, file, failure)
-    todo.append(Remedy(f"Look up which version of {parent} has {name}, or where it went.",
-                       "manual", changes="the import, or the version"))
+    if not misread:
+        todo.append(Remedy(f"Look up which version of {parent} has {name}, or where it went.",
+                           "manual", changes="the import, or the version"))
     holds = f"it holds {', '.join(held[:12])}" + (" and more" if len(held) > 12 else "")
     if not held or not case.search_folders(parent):
         holds = "it is a single file, no package" if "is not a package" in failure.error.message else \
@@ -64,6 +69,25 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
         "submodule-absent", "error", "certain", f"{what} has no module {failure.module}.",
         (Evidence(f"{parent} is {file}", file), Evidence(holds), *asker_evidence(case, failure)),
         tuple(todo))
+
+
+def _no_module_at_all(case: Case, failure: Failure, file: str) -> list[Remedy]:
+    """Return how to write what is no module: a file's ending, or a name that its parent defines."""
+    from kalyx.core.facts.definitions import defined_names
+
+    parent, _, name = failure.module.rpartition(".")
+    if name == "py":
+        return [write_import(case, failure, failure.module, parent)]
+    if not file.endswith(".py") or name not in defined_names(case.machine, file, perhaps=True):
+        return []
+    place, plain = asking_place(case, failure), f"from {parent} import {name}"
+    form = rf"import\s+{re.escape(failure.module)}(\s+as\s+\w+)?"
+    match = re.fullmatch(form, place.text) if place else None
+    edit = change_line(case, place, plain + (match[1] or "")) if place and match else None
+    says = f"Write: {plain}: {name} is no module, but something that {parent} defines."
+    if edit is None:
+        return [Remedy(says, "manual", changes="the import in your code")]
+    return [Remedy(says, "edit", edits=(edit,), changes=edit.path)]
 
 
 def _alike(name: str, names: Iterable[str]) -> list[str]:

@@ -11,13 +11,13 @@ from kalyx.core.facts.pyvenv import VenvConfig, find_venv_config
 from kalyx.core.model import Distribution, Edit, Evidence, Finding, Remedy
 from kalyx.core.record import replace
 from kalyx.core.verdicts import remedies
-from kalyx.core.verdicts.absence import absent_name, asked_near_home, is_absent, searched
+from kalyx.core.verdicts.absence import absent_name, searched
 from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure
 from kalyx.core.verdicts.launch_settings import without_flag, without_variable
 from kalyx.core.verdicts.replacements import remake
 
-__all__ = ["base_site_off", "own_code_unreachable", "site_off", "site_off_for", "user_site_off"]
+__all__ = ["base_site_off", "site_off", "site_off_for", "user_site_off"]
 
 
 def _what(distribution: Distribution | None, name: str) -> str:
@@ -271,147 +271,3 @@ def _why_off(case: Case) -> list[Evidence]:
     if flags.get("isolated") or flags.get("no_user_site"):
         return [Evidence(f"it was started with {' '.join(case.launch.argv[1:]) or '-s or -I'}")]
     return [Evidence("the interpreter switched its user site off")]
-
-
-@cause("own-code-unreachable", "B", "the module is the person's own in this project, and no "
-       "layer holds its folder", rank=40)
-def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
-    """Look for the module among the person's own files around the start folder.
-
-    Looks like: `No module named ...` for a file of your own project.
-    Why: Python looks in the folder of the script that was started, not in the project's other folders;
-        -P and -I switch even that off.
-    How Kalyx knows: The file is found above, beside or below the start folder, and no entry of the path
-        holds it.
-    What to do: Install the project as editable where it has a pyproject.toml; have the environment look
-        into the folder by a .pth file; or start Python from the folder that holds the module.
-    """
-    if failure is not None and failure.error.type == "PackageNotFoundError":
-        return _not_installed_itself(case, failure)
-    if not is_absent(case, failure) or failure is None or not asked_near_home(case, failure):
-        return None
-    m, name = case.machine, failure.top
-    folder = case.start or case.launch.start or case.launch.cwd
-    for place in _own_places(case, folder):
-        found = _code_at(case, place, name)
-        if found is None or _is_reached(case, place):
-            continue
-        todo: list[Remedy] = []
-        root = m.path.dirname(place) if m.path.basename(place) == "src" else place
-        built = next((f for f in ("pyproject.toml", "setup.py")
-                      if m.is_file(m.path.join(root, f))), None)
-        command = remedies.pip_command(case)
-        if built and command and remedies.managed_marker(case) is None:
-            todo.append(Remedy(
-                f"Install the project itself, so that it can be imported from anywhere ({built} "
-                "is there).", "command", argv=(*command, "install", "-e", root),
-                changes=f"links {root} into {case.prefix}"))
-        off = _switched_off(case) if m.same(place, folder) else ""
-        todo += _let_start_folder_in(case, place, off) if off else _reach(case, place, name)
-        return Finding(
-            "own-code-unreachable", "error", "certain",
-            f"{name} is your own code in {found}, and no part of this seat's search path "
-            f"holds {place}.",
-            (Evidence(f"{found} is there", found),
-             _start_evidence(case, folder),
-             *searched(case)), tuple(todo))
-    return None
-
-
-def _let_start_folder_in(case: Case, place: str, off: str) -> list[Remedy]:
-    """Return how to have the start folder on the path again."""
-    if case.launch.env.get("PYTHONSAFEPATH") and not case.launch.argv[1:]:
-        return [without_variable(case.machine, case.seat, "PYTHONSAFEPATH")]
-    return [without_flag(case.machine, case.seat, "IP") or Remedy(
-        f"Start Python without {off}, which keeps {place} off the path.", "manual",
-        changes="where imports are looked for")]
-
-
-def _reach(case: Case, place: str, name: str) -> list[Remedy]:
-    """Return how to have a folder of the person's own on the path: by a .pth file, or by hand."""
-    m = case.machine
-    by_hand = Remedy(f"Start Python from {place}, where {name} lies, or add that folder to PYTHONPATH.",
-                     "manual", changes="where imports are looked for")
-    site = next((x.path for x in case.layers if x.layer == "env"), None)
-    if site is None or case.prefix == case.base_prefix or (m.platform == "win32" and not place.isascii()):
-        return [by_hand]
-    file = m.path.join(site, f"{m.path.basename(place)}-folder.pth")
-    if m.exists(file) or not m.may_write(site):
-        return [by_hand]
-    says = f"Have {case.environment_name} look into {place} too, wherever Python is started from."
-    change = Edit(file, None, f"{place}\n")
-    return [Remedy(says, "edit", edits=(change,), changes=f"adds {file}", undoable=True),
-            replace(by_hand, do=f"Or start{by_hand.do[5:]}")]
-
-
-def _not_installed_itself(case: Case, failure: Failure) -> Finding | None:
-    """A project that asks for its own metadata, and is run from its folder without being installed."""
-    m, name = case.machine, failure.top
-    command = remedies.pip_command(case)
-    if failure.asker is None or command is None or not case.candidates(name):
-        return None
-    root = m.path.dirname(failure.asker.file)
-    for _ in range(4):
-        file = m.path.join(root, "pyproject.toml")
-        if m.is_file(file):
-            break
-        root = m.path.dirname(root)
-    else:
-        return None
-    return Finding(
-        "own-code-unreachable", "error", "likely",
-        f"{name} is your own code in {root}, and asks for its own metadata, which only an installation has.",
-        (*_asked(case, failure), Evidence(f"no metadata of {name} in {case.environment_name}"),
-         Evidence(f"{file} is there: it can be installed", file)),
-        (Remedy("Install the project itself; it stays in its folder.", "command",
-                argv=(*command, "install", "-e", root), changes=f"links {root} into {case.prefix}"),))
-
-
-def _asked(case: Case, failure: Failure) -> list[Evidence]:
-    frame = failure.asker
-    return [Evidence(case.code_line(frame.file, frame.line), frame.file, frame.line)] if frame else []
-
-
-def _switched_off(case: Case) -> str:
-    """Return what keeps the start folder off the path, empty where nothing does."""
-    flags = case.obs.who.get("flags", {})
-    if not flags.get("isolated") and not flags.get("safe_path"):
-        return ""
-    return " ".join(case.launch.argv[1:]) or "the variable PYTHONSAFEPATH"
-
-
-def _start_evidence(case: Case, folder: str) -> Evidence:
-    off = _switched_off(case)
-    if off:
-        return Evidence(f"{folder} is not on the path, as {off} switches the start folder off", folder)
-    return Evidence(f"Python was started with {folder} as its start folder", folder)
-
-
-def _code_at(case: Case, place: str, name: str) -> str | None:
-    """Return the file that a folder has for a module, by two looks and not by listing it."""
-    m = case.machine
-    start = place.rstrip(m.path.sep) + m.path.sep + name
-    return next((f for f in (f"{start}{m.path.sep}__init__.py", start + ".py") if m.is_file(f)), None)
-
-
-def _own_places(case: Case, folder: str) -> list[str]:
-    m = case.machine
-    environments = set(case.neighbours.prefixes)
-    children = [folder.rstrip(m.path.sep) + m.path.sep + n for n in m.scan(folder)[1]
-                if "." not in n and n not in ("node_modules", "__pycache__")]
-    places = [folder, m.path.join(folder, "src"), *[c for c in children if c not in environments][:200]]
-    above = folder
-    for _ in range(3):
-        parent = m.path.dirname(above)
-        if parent == above or above == m.home or parent == m.path.dirname(m.home):
-            break
-        above = parent
-        if above not in ("/tmp", "/"):
-            places += [above, m.path.join(above, "src")]
-    return places
-
-
-def _is_reached(case: Case, place: str) -> bool:
-    """Whether a folder is on the path already, or an environment of its own."""
-    m = case.machine
-    return any(m.same(place, x.path) for x in case.layers) or m.is_file(m.path.join(place, "pyvenv.cfg"))

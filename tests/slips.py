@@ -1,0 +1,84 @@
+"""Slips in the person's own code: names of files, dots, endings, what was pasted; each mended by what is said."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from tests.support.build import World, kernelspec, notebook, python_of, write
+
+
+@dataclass(frozen=True)
+class Slip:
+    """Files of a project, what is asked of them, what must be answered, and how the first remedy mends it.
+
+    A file that ends in .ipynb holds the code of one cell.
+    """
+
+    slug: str
+    files: dict[str, str | bytes]
+    ask: str
+    cause: str
+    says: str = ""
+    remedy: str | None = "edit"
+    wrote: str = ""  # what the mended file then holds
+    wheels: Sequence[str] = ()
+
+    def build(self, world: World) -> None:
+        """Write the files; have one kernel, that of the environment."""
+        lab = world.venv("lab", pip=True)
+        world.activate(lab)
+        kernelspec(world.home, "lab", [python_of(lab), "-m", "ipykernel_launcher", "-f", "{connection_file}"])
+        for name in self.wheels:
+            world.wheels.add(name)
+        for name, text in self.files.items():
+            if name.endswith(".ipynb"):
+                assert isinstance(text, str)
+                notebook(world.project / name, "lab", text)
+            else:
+                write(world.project / name, text)
+
+
+def misnamed(file: str, code: str = "rows = 6\n", **more: object) -> Slip:
+    """A file beside the code, whose name no import can mean."""
+    return Slip(f"file called {file}", {file: code}, "bed_plan", "own-code-unreachable", says=file.split("/")[0],
+                remedy="command", **more)  # type: ignore[arg-type]
+
+
+PLAN: dict[str, str | bytes] = {"beds.py": "rows = 6\n\n\ndef plan():\n    return rows\n"}
+SLIPS = [
+    misnamed("bed-plan.py"), misnamed("bed plan.py"), misnamed("bed_plan.py.txt"), misnamed("bed_plan.PY"),
+    misnamed("bed_plan (1).py"), misnamed("bed-plan/__init__.py"), misnamed("bed_plan.ipynb", "rows = 6"),
+    Slip("notebook about a package", {"bedplan.ipynb": "import bedplan"}, "bedplan", "not-installed",
+         remedy="command", wheels=["bedplan"]),
+    Slip("ending in the import", {**PLAN, "m.py": "import beds.py\n"}, "m.py", "submodule-absent", wrote="import beds\n"),
+    Slip("ending in the import, further inside", {**PLAN, "m.py": "import beds.py as b\n"}, "m", "submodule-absent",
+         wrote="import beds as b\n"),
+    Slip("function as a module", {**PLAN, "m.py": "import beds.plan as p\n"}, "m.py", "submodule-absent",
+         wrote="from beds import plan as p\n"),
+    Slip("function as a module, in a notebook", {**PLAN, "a.ipynb": "import beds.plan"}, "a.ipynb", "submodule-absent",
+         wrote="from beds import plan"),
+    Slip("letters swapped, and used further down", {**PLAN, "m.py": "import bdes\n\nbdes.plan()\n"}, "m.py", "name-misspelt",
+         says="beds", wrote="import beds\n"),
+    Slip("letters swapped, the same words twice", {**PLAN, "m.py": "# first import bdes\nx = 1\nimport bdes\n"}, "m.py",
+         "name-misspelt", wrote="# first import bdes\nx = 1\nimport beds\n"),
+    Slip("name misspelt", {**PLAN, "m.py": "from beds import plna\n"}, "m.py", "attribute-absent", wrote="from beds import plan\n"),
+    Slip("name misspelt, in a notebook", {**PLAN, "a.ipynb": "from beds import plna"}, "a.ipynb", "attribute-absent",
+         wrote="from beds import plan"),
+    Slip("well-known name", {"m.py": "import beautifulsoup4 as soup\n"}, "m.py", "name-differs", says="bs4", remedy=None),
+    # dots and folders
+    Slip("dot in a notebook", {"nb/beds.py": "rows = 6\n", "nb/a.ipynb": "from .beds import rows"}, "nb/a.ipynb",
+         "relative-import-alone", says="a notebook never is", wrote="from beds import rows"),
+    Slip("dot alone in a notebook", {"beds.py": "", "a.ipynb": "from . import beds as b"}, "a.ipynb", "relative-import-alone",
+         wrote="import beds as b"),
+    Slip("two dots in a notebook", {"beds.py": "rows = 6\n", "nb/a.ipynb": "from ..beds import rows"}, "nb/a.ipynb",
+         "relative-import-alone", remedy=None),
+    Slip("dot in a script", {**PLAN, "m.py": "from .beds import (plan,\n                   rows)\n"}, "m.py",
+         "relative-import-alone", says="no __init__.py", wrote="from beds import (plan,\n"),
+    Slip("dot in a module", {**PLAN, "m.py": "from .beds import rows\n"}, "m", "relative-import-alone",
+         wrote="from beds import rows\n"),
+    Slip("folder without a start file, from beside it", {"src/beds.py": "rows = 6\n", "nb/a.ipynb": "from src.beds import rows"},
+         "nb/a.ipynb", "own-code-unreachable", says="src/beds.py"),
+    Slip("folder without a start file, from inside it", {"src/beds.py": "rows = 6\n", "src/m.py": "from src.beds import rows\n"},
+         "src/m.py", "own-code-unreachable", says="src/beds.py"),
+]
