@@ -420,7 +420,7 @@ def test_slip(slip: Slip, world: World, validate) -> None:
         return
     carry_out(remedy, slip.remedy, world)
     if slip.wrote:
-        place = Path(remedy["edits"][0]["path"])
+        place = Path(remedy["edits"][0]["path"] if remedy["edits"] else remedy["argv"][-1])
         text = place.read_text() if place.suffix != ".ipynb" else "".join(json.loads(place.read_text())["cells"][0]["source"])
         assert slip.wrote in text
     assert world.answer("why", slip.ask)["exit"] == 0

@@ -267,7 +267,8 @@ class _Reader:
 
     def _add(self, module: str, name: str | None, line: int, guard: str, cell: int | None,
              text: str) -> None:
-        self.found.append(ImportedName(module, name, line, guard, cell, text))
+        if all(part.isidentifier() for part in module.strip(".").split(".")) or not module.strip("."):
+            self.found.append(ImportedName(module, name, line, guard, cell, text))
 
 
 def package_root(machine: Machine, path: str) -> str:

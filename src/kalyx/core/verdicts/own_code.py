@@ -13,6 +13,7 @@ from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure, own_frames
 from kalyx.core.verdicts.requirements import outgrown_in_use
+from kalyx.core.verdicts.slips import slip_in
 from kalyx.core.verdicts.variables import variable_not_set, variables_behind
 from kalyx.core.verdicts.written import change_line
 
@@ -311,7 +312,12 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
         frame = error.frames[-1]  # the line that cannot be parsed, not the one that imports it
         place = f"{frame.file}, line {frame.line}"
         because = f"{place}, is not valid in {case.this_python}: {message}."
+    slipped = slip_in(case, error)
+    if slipped is not None:
+        place = f"{slipped[0]}, line {slipped[1]}"
+        because = f"{place}, {slipped[2].says}."
     evidence = _frame_evidence(case, error.frames)
+    evidence += [Evidence(f"Python says of it: {message}", slipped[0], slipped[1])] if slipped else []
     asked = next((f for f in own_frames(error.frames)
                   if case.layer_of_file(f.file) in ("start", "other")), None)
     if case.obs.later and asked is not None and all(e.path != asked.file for e in evidence):
@@ -331,7 +337,7 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
     evidence += [Evidence(f"the variable {name} is {shown}") for name, shown in variables]
     return Finding(
         "raises", "error", "certain", because, (*evidence, *(halted[0] if halted else ())),
-        (*(halted[1] if halted else ()),
+        (*(halted[1] if halted else ()), *(slipped[2].remedies if slipped else ()),
          *[Remedy(f"Set {unset}, which {place} reads, where this seat is started.", "manual",
                   changes=f"the variable {unset}") for _ in [0] if unset],
          *[Remedy(f"Unset {name}, or give it another value.", "manual", changes=f"the variable {name}")
