@@ -16,8 +16,8 @@ from tests.support.build import write
 
 LIMIT = 2.0
 FLOOD = "import sys\nfor _ in range(200): sys.stdout.write('x' * 65536); sys.stderr.write('y' * 6553)\n"
-STAYS = ("import os, sys, time\nif os.fork() == 0:\n os.setsid()\n print('later', flush=True)\n"
-         " time.sleep(20)\nprint('first', flush=True)")
+STAYS = ("import os, time\nif os.fork() == 0:\n os.setsid()\n os.write(1, b'later\\n')\n time.sleep(20)\n"
+         "os.write(1, b'first\\n')")
 CHILDREN = {
     "prints to both": ("import sys; print('a'); sys.stderr.write('b')", 0, b"a\n", b"b", False),
     "says nothing": ("pass", 0, b"", b"", False),

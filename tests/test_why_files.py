@@ -150,16 +150,28 @@ def test_one_import_does_not_spoil_the_next(world: World) -> None:
     world.activate(world.venv("lab"))
     for name, code in {
             "dies": "import os\nos.kill(os.getpid(), 11)\n", "leaves": "raise SystemExit(3)\n",
-            "kills": "import os\nos.killpg(0, 9)\n", "hangs": "import time\ntime.sleep(999)\n",
+            "kills": "import os\nos.killpg(0, 9)\n", "orphan": "import os\nos.kill(os.getppid(), 9)\n",
+            "family": "import os\nos.killpg(os.getpgid(os.getppid()), 9)\n", "asks": "import os\nos.kill(os.getppid(), 15)\n", "hangs": "import time\ntime.sleep(999)\n",
+            "everybody": "import os\nos.kill(-1, 9)\n", "itself": "import os\nos.kill(os.getpid(), 9)\n",
+            "handles": "import os, signal\nsignal.signal(15, lambda *a: None)\nos.kill(os.getpid(), 15)\n",
             "fills": "import os\nos.write(1, b'x' * 9_000_000)\n", "fine": "",
             "half": "import half.part\nraise ValueError('half')\n"}.items():
         write(world.project / (f"{name}/__init__.py" if name == "half" else f"{name}.py"), code)
     write(world.project / "half" / "part.py", "")
-    write(world.project / "all.py", "import dies, leaves, kills, hangs, fills, half, fine, json\n")
+    write(world.project / "all.py", "import dies, leaves, kills, orphan, family, asks, everybody, itself, handles, hangs, fills, half, fine, json\n")
     reports = world.answer("why", "all.py", "--timeout", "3")["result"]["imports"]
     causes = {r["module"]: r["causes"][0]["cause"] if r["causes"] else r["outcome"] for r in reports}
-    assert causes == {"dies": "crash", "leaves": "raises", "kills": "crash", "hangs": "hang", "fills": "imports",
-                      "half": "raises", "fine": "imports", "json": "imports"}
+    assert causes == {"dies": "crash", "leaves": "raises", "kills": "crash", "orphan": "crash", "family": "crash",
+                      "asks": "crash", "everybody": "crash", "itself": "crash", "handles": "imports", "hangs": "hang", "fills": "imports", "half": "raises", "fine": "imports",
+                      "json": "imports"}
+    alone = world.answer("why", "orphan")["result"]["imports"][0]["causes"][0]
+    assert "the process that had started it" in alone["because"]
+    assert [(e["path"], e["line"]) for e in alone["evidence"]][-1] == (str(world.project / "orphan.py"), 2)
+    # what its own children do with themselves is their matter
+    write(world.project / "forks.py", "import os\npid = os.fork()\nif not pid:\n    os._exit(7)\n"
+          "assert os.waitpid(pid, 0)[1] == 7 << 8\npid = os.fork()\nif not pid:\n    os.kill(os.getpid(), 9)\n"
+          "assert os.waitpid(pid, 0)[1] == 9\n")
+    assert world.answer("why", "forks")["status"] == "ok"
 
 
 ODD_FILES: dict[str, tuple[str, bytes, int, str]] = {

@@ -283,6 +283,78 @@ def watch(path, limit):
     return file
 
 
+def frames_here():
+    """List the frames of the code that is running, the machinery of imports and this file left out."""
+    frames, frame = [], sys._getframe(1)
+    while frame is not None and len(frames) < MOST_FRAMES:
+        file = frame.f_code.co_filename
+        if "importlib._bootstrap" not in file and file != PROBE:
+            frames.insert(0, [file, frame.f_lineno, frame.f_code.co_name])
+        frame = frame.f_back
+    return frames
+
+
+def signals(*names):
+    """Return the numbers of signals, those that this system has."""
+    try:
+        import _signal as table
+    except ImportError:
+        import signal as table
+    return [getattr(table, "SIG" + n) for n in names if hasattr(table, "SIG" + n)]
+
+
+class Ends(object):
+    """Writes down where code ends this process itself; keeps it from ending the one that waits for the result.
+
+    That is not the shell whose parent's place it has here: what was meant for it is written down instead.
+    """
+
+    def __init__(self, system, out):
+        self.system, self.out = system, out
+        self.leave, self.kill, self.killpg = system._exit, system.kill, getattr(system, "killpg", None)
+        self.pid, self.parent = system.getpid(), system.getppid()
+        self.fatal = signals("HUP", "INT", "QUIT", "ABRT", "KILL", "ALRM", "TERM", "STOP", "TSTP", "BREAK")
+        self.ignored = signals("USR1", "USR2")
+        self.all_parents = [self.parent, -1]
+        try:
+            self.all_parents.append(-system.getpgid(self.parent))
+        except (AttributeError, OSError):
+            pass
+        self.put_in_place()
+
+    def put_in_place(self):
+        """Stand where the system's own functions stood."""
+        stand_ins = {"_exit": lambda status: self.exit(status),
+                     "kill": lambda pid, signal: self.signal(pid, signal)}
+        if self.killpg is not None:
+            stand_ins["killpg"] = lambda group, signal: self.signal(-group, signal)
+        for name in stand_ins:
+            setattr(self.system, name, stand_ins[name])
+            if hasattr(sys.modules.get("os"), name):
+                setattr(sys.modules["os"], name, stand_ins[name])
+
+    def write_down(self, how):
+        """Write down who ends this process; what it may have forked is not meant."""
+        if self.system.getpid() == self.pid:
+            self.out.write((dump({"ended_by": how, "stack": frames_here()}) + "\n").encode("ascii"))
+
+    def exit(self, status):
+        """End the process, as ``os._exit``."""
+        self.write_down("os._exit")
+        self.leave(status)
+
+    def signal(self, pid, number):
+        """Send a signal to a process, or to a group as its negative number."""
+        if pid in self.all_parents and number in self.fatal:
+            self.write_down("a signal to its parent")
+            self.leave(0)
+        if pid in self.all_parents and number in self.ignored:
+            return None
+        if pid in (self.pid, -self.pid, 0) and number in self.fatal:
+            self.write_down("a signal to itself")
+        return self.kill(pid, number) if pid > 0 or self.killpg is None else self.killpg(-pid, number)
+
+
 def observe(module, name):
     """Import one module and return what happened."""
     before = set(sys.modules)
@@ -348,6 +420,11 @@ def main():
     asked, about["front"], about["back"] = add_folders(asked)
     out.write((dump({"who": about}) + "\n").encode("ascii"))
     held = watch(result + ".stack", float(limit))
+    if "posix" in sys.builtin_module_names:
+        import posix as system
+    else:
+        import nt as system
+    leave = Ends(system, out).leave
     for request in asked:
         module, _, name = request.partition(":") if request[:1] != "@" else (request, "", "")
         out.write((dump({"begins": request}) + "\n").encode("ascii"))
@@ -359,11 +436,7 @@ def main():
             stream.flush()
         except BaseException:
             pass
-    if "posix" in sys.builtin_module_names:
-        import posix as system
-    else:
-        import nt as system
-    system._exit(0)
+    leave(0)
 
 
 PROBE = main.__code__.co_filename

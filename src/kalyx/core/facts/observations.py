@@ -27,7 +27,7 @@ BOOT_COMPILED = ("import sys,marshal\nf=open(sys.argv[1],'rb');f.seek(16);c=mars
                  "f.close()\nexec(c,{'__name__':'kalyx_probe'})")
 RESULT_LIMIT = 64 * 1024 * 1024
 OUTPUT_SHOWN = 4000
-MOST_RUNS = 8  # children for one file: a new one after each crash
+MOST_RUNS = 20  # children for one file: a new one after each crash
 
 
 class Attempt:
@@ -82,7 +82,8 @@ def observe_imports(machine: Machine, launch: Launch, interpreter: Interpreter |
             place = done.get(request)
             if place is None:
                 break
-            rest = [lines[0], *lines[place + 1: place + 2]]
+            until = min((n for n in done.values() if n > place), default=len(lines))
+            rest = [lines[0], *lines[place + 1: until]]
             seen[request] = _assemble(*_split(request), ran, rest, stack)
         if not done:  # it never came as far as the first import
             return dict.fromkeys(waiting, _assemble(*_split(waiting[0]), ran, lines, stack))
@@ -221,9 +222,12 @@ def _assemble(module: str, name: str | None, ran: RunResult, lines: list[dict[st
     if done is None:
         if not who and not stack:
             stack = _frames_said(ran.err.decode("utf-8", "replace"))
+        ended = next((line for line in lines if "ended_by" in line), {})
+        stack = tuple(Frame(*f) for f in ended.get("stack", ())) or stack
         return Observation(
             module, name, _how_it_ended(ran, bool(who)), who, status=ran.status, stack=stack,
-            output=output, seconds=ran.seconds, trouble=ran.why_not or ran.complaint())
+            output=output, seconds=ran.seconds, trouble=ran.why_not or ran.complaint(),
+            ended_by=ended.get("ended_by", ""))
     chain = tuple(
         ObservedError(e["type"], e["message"], e["name"], e["path"],
                       tuple(Frame(*f) for f in e["frames"]), e["link"], e["lineno"])

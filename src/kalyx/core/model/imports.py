@@ -83,6 +83,7 @@ class Observation:
     seconds: float = 0.0
     trouble: str = ""
     later: bool = False  # the import was over: what failed is something that was done afterwards
+    ended_by: str = ""   # what code of the import did to end the process, where it did
 
     @property
     def error(self) -> ObservedError | None:

@@ -148,7 +148,8 @@ def _error(case: Case) -> dict[str, str] | None:
     if error is not None:
         return {"type": error.type, "message": error.message}
     if case.obs.outcome == "crash":
-        return {"type": "Crash", "message": f"the interpreter ended with status {case.obs.status}"}
+        by = f", by {case.obs.ended_by}" if case.obs.ended_by else ""
+        return {"type": "Crash", "message": f"the interpreter ended with status {case.obs.status}{by}"}
     if case.obs.outcome == "hang":
         return {"type": "Timeout", "message": f"no end within {case.obs.seconds:.0f} s"}
     return None

@@ -78,6 +78,11 @@ def crash(case: Case, failure: Failure | None) -> Finding | None:
                else f"ended itself with status {status}")
     except ValueError:
         how = f"died of signal {-status}"
+    by = case.obs.ended_by
+    if by == "a signal to its parent":
+        how = "sent a signal that was to end the process that had started it"
+    elif by and not how.endswith(by):
+        how += f", by {by}"
     frame, whose = _place(case, case.obs.stack)
     where = f", in {whose}" if frame else ""
     return Finding(
@@ -86,7 +91,8 @@ def crash(case: Case, failure: Failure | None) -> Finding | None:
         (Evidence(f"{case.python} {how}", case.python),
          Evidence("what was being imported", case.file_of(case.obs.module)),
          *_frame_evidence(case, case.obs.stack)),
-        (Remedy("Look at the place named above: the code there ends the process, or a compiled "
+        (Remedy(f"Look at {frame.file}, line {frame.line}: it ends the process." if by and frame else
+                "Look at the place named above: the code there ends the process, or a compiled "
                 "part it loads does.", "manual", changes="nothing"),))
 
 
