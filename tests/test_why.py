@@ -13,6 +13,7 @@ import pytest
 from tests.accidents import ACCIDENTS, MISHAPS, NEEDS_WHOLE, planted
 from tests.damage import MORE_SITUATIONS
 from tests.healthy import MORE_HEALTHY
+from tests.natives import NATIVES
 from tests.projects import PROJECTS
 from tests.reach import REACH, TROUBLES, kernel, old_copy
 from tests.situations import HEALTHY, SITUATIONS, Situation
@@ -31,7 +32,7 @@ from tests.support.build import (
 )
 
 
-@pytest.mark.parametrize("case", [*SITUATIONS, *MORE_SITUATIONS, *PROJECTS, *MISHAPS, *REACH],
+@pytest.mark.parametrize("case", [*SITUATIONS, *MORE_SITUATIONS, *PROJECTS, *MISHAPS, *REACH, *NATIVES],
                          ids=lambda s: s.slug)
 def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
     """The primary cause is right; the first remedy, carried out as given, mends it."""

@@ -66,6 +66,11 @@ class Needed:
     searched: tuple[str, ...] = ()
 
 
+# What reading a damaged file may raise
+_UNREADABLE = (ValueError, KeyError, IndexError, AttributeError, struct.error, OverflowError, AssertionError,
+               TypeError)
+
+
 def read_header(data: bytes, path: str = "") -> Binary:
     """Read for which system and machine a compiled file is, from its first bytes."""
     if len(data) < 20:
@@ -119,8 +124,7 @@ def _read_elf(head: Binary, data: bytes) -> Binary:
         wants, offers = _versions(file)
         end = max((s["p_offset"] + s["p_filesz"] for s in file.iter_segments()
                    if s["p_type"] == "PT_LOAD"), default=0)
-    except (ELFError, ValueError, KeyError, IndexError, AttributeError, struct.error, OverflowError,
-            UnicodeDecodeError, AssertionError, TypeError) as error:
+    except (ELFError, *_UNREADABLE) as error:
         return Binary(head.path, head.form, head.machines, head.bits,
                       trouble=f"it cannot be read as ELF ({type(error).__name__})")
     trouble = f"it is cut off: {len(data)} bytes of at least {end}" if end > len(data) else ""
@@ -161,6 +165,22 @@ def _versions(file: Any) -> tuple[dict[str, tuple[str, ...]], tuple[str, ...]]:
     return wants, tuple(offers)
 
 
+def _defines(machine: Machine, path: str, symbol: str) -> bool:
+    """Whether a library's table of dynamic symbols has one that is not only wanted."""
+    import io
+
+    from elftools.common.exceptions import ELFError
+    from elftools.elf.elffile import ELFFile
+
+    try:
+        data = machine.read_bytes(path, BINARY_LIMIT)
+        table: Any = ELFFile(io.BytesIO(data)).get_section_by_name(".dynsym")
+        found = table.get_symbol_by_name(symbol) if table is not None and symbol.encode() in data else None
+    except (Unreadable, ELFError, *_UNREADABLE):
+        return False
+    return any(s["st_shndx"] != "SHN_UNDEF" for s in found or ())
+
+
 class Loader:
     """Looks for libraries as the system's loader does it for one process (ld.so(8))."""
 
@@ -177,6 +197,14 @@ class Loader:
         if path not in self._read:
             self._read[path] = read_binary(self.machine, path)
         return self._read[path]
+
+    def without_variable(self) -> Loader:
+        """Return the same loader for a process without LD_LIBRARY_PATH."""
+        return Loader(self.machine, {}, self.program)
+
+    def has(self, path: str, symbol: str) -> bool:
+        """Whether a library has a symbol, or offers a symbol version of that name."""
+        return symbol in self.read(path).offers or _defines(self.machine, path, symbol)
 
     def walk(self, path: str) -> list[Needed]:
         """Return every library that a compiled file needs, directly or further down, in load order."""

@@ -25,7 +25,7 @@ from kalyx.core.facts.markers import suits
 from kalyx.core.machine import Machine
 from kalyx.core.record import dataclass
 
-__all__ = ["Wheel", "Wheelhouse"]
+__all__ = ["Wheel", "Wheelhouse", "fits"]
 
 MOST_WHEELS = 20  # of one distribution, the newest first
 WHEEL_LIMIT = 64 * 1024 * 1024  # bytes
@@ -64,9 +64,27 @@ class Wheelhouse:
             except (InvalidWheelFilename, ValueError):
                 continue
             if called == wanted and not number.is_prerelease and any(
-                    _fits(tag, version, implementation, self.machine.platform) for tag in tags):
+                    fits(tag, version, implementation, self.machine.platform) for tag in tags):
                 found.setdefault(number, Wheel(name, number, path))
         return [found[number] for number in sorted(found, reverse=True)][:MOST_WHEELS]
+
+    def has_source(self, name: str, version: str) -> bool:
+        """Whether the source of a version lies in a folder that pip is told of."""
+        m, wanted = self.machine, canonicalize_name(name)
+        folders = [f for key, value in self._settings() if key == "find-links" for word in value.split()
+                   if (f := local_folder(word, m.platform))]
+        sources = [n.removesuffix(ending) for f in folders for n in m.names_in(f)
+                   for ending in (".tar.gz", ".zip") if n.endswith(ending)]
+        return any(canonicalize_name(n) == canonicalize_name(f"{wanted}-{version}") for n in sources)
+
+    def file_of(self, wheel: Wheel, name: str) -> bytes | None:
+        """Return a file that a wheel holds, as it would be installed; None where it has none of that name."""
+        try:
+            data = self.machine.read_bytes(wheel.path, WHEEL_LIMIT)
+            with zipfile.ZipFile(io.BytesIO(data)) as archive:
+                return archive.read(name)
+        except (Unreadable, OSError, zipfile.BadZipFile, KeyError, ValueError, RuntimeError):
+            return None
 
     def has(self, wheel: Wheel, module: str, name: str | None, version: str) -> bool:
         """Whether a wheel is for a Python version and has a module and, where one is given, the name in it."""
@@ -166,7 +184,7 @@ def _no_index(settings: list[tuple[str, str]]) -> bool:
                for key, value in settings)
 
 
-def _fits(tag: Tag, version: str, implementation: str, system: str) -> bool:
+def fits(tag: Tag, version: str, implementation: str, system: str) -> bool:
     """Whether an interpreter of a version can use what has a tag (PEP 425)."""
     major, minor = version.split(".")[:2]
     if tag.interpreter in (f"py{major}", f"py{major}{minor}"):

@@ -195,6 +195,11 @@ def _remedies(case: Case, file: str, layer: str | None, name: str | None,
                        f"then put {name or 'the package'} into {case.environment_name}.", "manual",
                        changes="the variable PYTHONPATH, where it is set"),)
     if name and version:
+        from kalyx.core.verdicts.rebuilding import made_for_here
+
+        built = made_for_here(case, case.distribution_of(file), file)
+        if built:
+            return built
         return remedies.reinstall(case, name, version, "with this interpreter, which builds or "
                                   "fetches the part made for it", _direction(case, file, name))
     return remedies.build_again(case, file)

@@ -18,7 +18,8 @@ __all__ = ["judge_import", "load_checks"]
 # needed is not loaded.
 _OF_ABSENCE = ("standard_library", "absent", "names", "unreachable", "own_folders", "links")
 _OF_TRACES = ("hidden", "copies", "missing", "damaged", "foreign", "unreadable")
-_OTHERS = ("bytecode", "native", "own_code", "parts", "python2", "requirements", "versions")
+_OTHERS = ("bytecode", "native", "own_code", "parts", "python2", "requirements", "symbols",
+           "versions")
 _WHEN_IT_IMPORTS = ("hidden-by-file", "hidden-by-path", "hidden-by-user-site", "file-unreadable",
                     "namespace-split", "files-missing")
 

@@ -20,15 +20,12 @@ from kalyx.core.verdicts.own_code import installed_as
 if TYPE_CHECKING:
     from kalyx.core.facts.binaries import Needed
 
-__all__ = ["binary_mismatch", "library_missing", "symbol_missing"]
+__all__ = ["copies_of", "find_error", "install_again", "loader_evidence", "look_in", "owner_of",
+           "who_needs"]
 
 _LIBRARY = pattern(r"([\w.+-]+\.(?:so|dylib)[\w.]*): cannot open shared object file|"
                       r"Library not loaded: (\S+)|DLL load failed while importing (\w+)|"
                       r"Error loading shared library ([\w.+-]+):")
-_SYMBOL = pattern(r"undefined symbol: (\w+)|version [`']([\w.]+)' not found|"
-                     r"Symbol not found: (\w+)|Error relocating \S+: (\w+): symbol not found")
-_NO_START = pattern(r"does not define (?:module export|init) function \((\w+)\)")
-_FOUND_LIBRARY = pattern(r"(/\S+?): version [`'][\w.]+' not found(?: \(required by (\S+?)\))?")
 _MISMATCH = pattern(r"size changed, may indicate binary incompatibility|"
                        r"compiled using NumPy 1|module compiled against (?:ABI|API) version|"
                        r"numpy\.core\.multiarray failed to import|"
@@ -43,7 +40,7 @@ _PLACES = ("/usr/local/lib", "/usr/lib", "/usr/lib/x86_64-linux-gnu", "/usr/lib/
            "/opt/homebrew/lib", "/usr/local/cuda/lib64")
 
 
-def _find(case: Case, pattern: re.Pattern[str]) -> tuple[ObservedError, re.Match[str]] | None:
+def find_error(case: Case, pattern: re.Pattern[str]) -> tuple[ObservedError, re.Match[str]] | None:
     for error in case.obs.chain:
         match = pattern.search(error.message)
         if match:
@@ -51,7 +48,7 @@ def _find(case: Case, pattern: re.Pattern[str]) -> tuple[ObservedError, re.Match
     return None
 
 
-def _owner(case: Case, error: ObservedError) -> Distribution | None:
+def owner_of(case: Case, error: ObservedError) -> Distribution | None:
     return case.distribution_of(_file(case, error))
 
 
@@ -60,18 +57,18 @@ def _file(case: Case, error: ObservedError) -> str | None:
     return error.path or next((f.file for f in reversed(error.frames) if case.machine.is_file(f.file)), None)
 
 
-def _who(case: Case, error: ObservedError, owner: Distribution | None) -> str:
+def who_needs(case: Case, error: ObservedError, owner: Distribution | None) -> str:
     return f"{owner.name} {owner.version}" if owner else error.path or case.obs.module
 
 
-def _evidence(error: ObservedError, owner: Distribution | None) -> list[Evidence]:
+def loader_evidence(error: ObservedError, owner: Distribution | None) -> list[Evidence]:
     found = [Evidence(f"the loader says: {error.message.splitlines()[0]}", error.path)]
     if owner is not None:
         found.append(Evidence(f"it belongs to {owner.name} {owner.version}", owner.metadata))
     return found
 
 
-def _again(case: Case, owner: Distribution | None, file: str | None) -> tuple[Remedy, ...]:
+def install_again(case: Case, owner: Distribution | None, file: str | None) -> tuple[Remedy, ...]:
     if owner is None:
         inside = file is not None and case.layer_of_file(file) == "env"
         top = installed_as(case, file) if file and inside else top_level(case.obs.module)
@@ -94,16 +91,16 @@ def library_missing(case: Case, failure: Failure | None) -> Finding | None:
     What to do: Install the system's package that brings the library, or have the loader look where it
         is.
     """
-    found = _find(case, _LIBRARY)
+    found = find_error(case, _LIBRARY)
     if found is None:
         return None
     error, match = found
     library = next(g for g in match.groups() if g)
-    owner = _owner(case, error)
+    owner = owner_of(case, error)
     if match.group(3):
         return _dll(case, error, owner, library)
     needed = case.loader.walk(error.path) if error.path and error.path.endswith((".so", ".dylib")) else []
-    evidence = _evidence(error, owner)
+    evidence = loader_evidence(error, owner)
     evidence += [Evidence(f"needs {library}", asker) for asker in _chain(needed, library, error.path or "")]
     missing = next((n for n in needed if n.name == library), None)
     if missing is not None:
@@ -112,21 +109,22 @@ def library_missing(case: Case, failure: Failure | None) -> Finding | None:
     more = [n.name for n in needed if n.path is None and n.name.rpartition("/")[2] != library]
     if more:
         evidence.append(Evidence(f"{', '.join(more[:6])} cannot be found either", error.path))
-    elsewhere = _elsewhere(case, library)
+    elsewhere = copies_of(case, library)
     evidence += [Evidence(f"{p} is there, where the loader does not look", p) for p in elsewhere[:3]]
-    because = f"{_who(case, error, owner)} needs the shared library {library}, which the loader cannot find"
+    because = f"{who_needs(case, error, owner)} needs the shared library {library}, which the loader cannot " \
+        "find"
     because += f"; it is in {elsewhere[0].rpartition('/')[0]}." if elsewhere else "."
     return Finding("library-missing", "error", "certain", because, tuple(evidence),
-                   (*_bring(case, [library, *more], elsewhere), *_again(case, owner, error.path)))
+                   (*_bring(case, [library, *more], elsewhere), *install_again(case, owner, error.path)))
 
 
 def _dll(case: Case, error: ObservedError, owner: Distribution | None, part: str) -> Finding:
     """Say of Windows what it says itself: some library is not found, and which one it does not tell."""
     return Finding(
         "library-missing", "error", "likely",
-        f"The compiled part {part} of {_who(case, error, owner)} needs a DLL that Windows does not find.",
-        tuple(_evidence(error, owner)),
-        (*_again(case, owner, _file(case, error)),
+        f"The compiled part {part} of {who_needs(case, error, owner)} needs a DLL that Windows does not find.",
+        tuple(loader_evidence(error, owner)),
+        (*install_again(case, owner, _file(case, error)),
          Remedy("Install the Microsoft Visual C++ runtime, if it is not there: most compiled parts need it.",
                 "manual", changes="the system's libraries")))
 
@@ -143,7 +141,7 @@ def _chain(needed: list[Needed], library: str, first: str) -> list[str]:
     return chain
 
 
-def _elsewhere(case: Case, library: str) -> list[str]:
+def copies_of(case: Case, library: str) -> list[str]:
     """Return where on the machine the library is: in this prefix, other environments, usual places."""
     m = case.machine
     folders = [m.path.join(p, "lib") for p in (case.prefix, case.base_prefix)]
@@ -171,70 +169,22 @@ def _bring(case: Case, libraries: list[str], elsewhere: list[str]) -> list[Remed
         todo.append(Remedy(f"Install the system's package that brings {', '.join(libraries)}; on Debian it is "
                            f"called {', '.join(packages)}.", "manual", changes="the system's libraries"))
     if elsewhere:
-        folder = elsewhere[0].rpartition("/")[0]
-        before = case.launch.env.get("LD_LIBRARY_PATH", "")
-        whole = f"{folder}:{before}" if before else folder
-        todo.insert(0, with_variable(case.machine, case.seat, "LD_LIBRARY_PATH", whole) or Remedy(
-            f"Have LD_LIBRARY_PATH hold {folder} where this seat is started; this is how "
-            "the import goes with it.", "command",
-            argv=(*case.launch.argv, "-c", f"import {case.obs.module}"), cwd=case.launch.cwd,
-            env={"LD_LIBRARY_PATH": whole}, changes="nothing; the import is tried"))
+        todo.insert(0, look_in(case, elsewhere[0].rpartition("/")[0]))
     if not todo:
         todo.append(Remedy(f"Install the system's package that brings {', '.join(libraries)}.", "manual",
                            changes="the system's libraries"))
     return todo
 
 
-@cause("symbol-missing", "E", "a symbol or symbol version is missing", rank=64)
-def symbol_missing(case: Case, failure: Failure | None) -> Finding | None:
-    """Name the symbol, and the library that was found without it; those of Python are the ABI's matter.
-
-    Looks like: `undefined symbol: ...`, `version GLIBC_2.38 not found`.
-    Why: The library is here in another version than the one that the compiled part was built with.
-    How Kalyx knows: The library that the loader found, and the versions that it offers.
-    What to do: Install the package built for this machine, or a newer library.
-    """
-    found = _find(case, _SYMBOL)
-    if found is None:
-        return _without_start(case)
-    error, match = found
-    symbol = next(g for g in match.groups() if g)
-    if symbol.startswith(("Py", "_Py")) and not case.is_made_for_it(error.path or ""):
-        return None  # of another Python
-    owner = _owner(case, error)
-    evidence = _evidence(error, owner)
-    because = f"{_who(case, error, owner)} needs {symbol}, which the libraries of this machine do not have."
-    named = _FOUND_LIBRARY.search(error.message)
-    if named:
-        library = case.loader.read(named.group(1))
-        family = symbol.split("_")[0]
-        best = max((v for v in library.offers if v.startswith(family + "_")), key=_numbers, default="")
-        if best:
-            evidence.append(Evidence(f"{named.group(1)} was found, and goes up to {best}", named.group(1)))
-        because = (f"{_who(case, error, owner)} needs {symbol}, and {named.group(1)} "
-                   f"{f'goes only up to {best}' if best else 'does not have it'}.")
-        if family == "GLIBC":
-            because += " It was built on a newer system than this one."
-    return Finding("symbol-missing", "error", "certain", because, tuple(evidence),
-                   _again(case, owner, error.path))
-
-
-def _without_start(case: Case) -> Finding | None:
-    """Find a compiled part for this interpreter that lacks the function by which it is begun."""
-    error = case.obs.error
-    match = _NO_START.search(error.message) if error is not None and error.path else None
-    if error is None or match is None or not case.is_made_for_it(error.path or ""):
-        return None
-    owner = _owner(case, error)
-    return Finding(
-        "symbol-missing", "error", "certain",
-        f"The compiled part {error.path} has no function {match.group(1)}, by which Python begins it: it was "
-        "built under another name, or renamed.",
-        tuple(_evidence(error, owner)), _again(case, owner, error.path))
-
-
-def _numbers(text: str) -> list[int]:
-    return [int(n) for n in re.findall(r"\d+", text)]
+def look_in(case: Case, folder: str) -> Remedy:
+    """Return how to have the loader look into a folder first."""
+    before = case.launch.env.get("LD_LIBRARY_PATH", "")
+    whole = f"{folder}:{before}" if before else folder
+    return with_variable(case.machine, case.seat, "LD_LIBRARY_PATH", whole) or Remedy(
+        f"Have LD_LIBRARY_PATH hold {folder} where this seat is started; this is how "
+        "the import goes with it.", "command",
+        argv=(*case.launch.argv, "-c", f"import {case.obs.module}"), cwd=case.launch.cwd,
+        env={"LD_LIBRARY_PATH": whole}, changes="nothing; the import is tried")
 
 
 @cause("binary-mismatch", "E", "built against another major version of a package's C interface",
@@ -248,13 +198,13 @@ def binary_mismatch(case: Case, failure: Failure | None) -> Finding | None:
     How Kalyx knows: The message of the compiled part, and the installed version.
     What to do: Install a version of the package that was built for what is installed.
     """
-    found = _find(case, _MISMATCH)
+    found = find_error(case, _MISMATCH)
     if found is None:
         return None
     error, _ = found
-    owner = _owner(case, error)
+    owner = owner_of(case, error)
     used = _used(case, error, owner)
-    evidence = _evidence(error, owner)
+    evidence = loader_evidence(error, owner)
     if used is not None:
         evidence.append(Evidence(f"{used.name} {used.version} is installed", used.metadata))
     who = f"{owner.name} {owner.version}" if owner else _file(case, error) or case.obs.module
@@ -271,7 +221,7 @@ def binary_mismatch(case: Case, failure: Failure | None) -> Finding | None:
         "the C interface than the one that is installed"
     return Finding("binary-mismatch", "error", "certain",
                    f"{who} was built against another version of {what}.", tuple(evidence),
-                   todo or _again(case, owner, _file(case, error)))
+                   todo or install_again(case, owner, _file(case, error)))
 
 
 def _other_version_of(case: Case, error: ObservedError, owner: Distribution | None,

@@ -62,7 +62,7 @@ def change_line(case: Case, place: Place, changed: str) -> Edit | None:
 def write_import(case: Case, failure: Failure, wrong: str, right: str, whole: str = "") -> Remedy:
     """Return the remedy that writes another name in the import; an edit where the line is known."""
     place = asking_place(case, failure)
-    found = re.search(rf"(?<![\w.]){re.escape(wrong)}(?!\w)", place.text) if place is not None else None
+    found = re.search(rf"(?<!\w){re.escape(wrong)}(?!\w)", place.text) if place is not None else None
     if place is not None and found is not None:
         changed = place.text[:found.start()] + right + place.text[found.end():]
         edit = change_line(case, place, changed)

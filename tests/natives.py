@@ -1,0 +1,98 @@
+"""Native parts that find the wrong copy of a library, or were built elsewhere: each compiled for real."""
+
+from __future__ import annotations
+
+import io
+import shutil
+import tarfile
+from pathlib import Path
+
+from tests.damage import Build, compiled, installed, library, native
+from tests.reach import kernel
+from tests.situations import Situation
+from tests.support.build import World, python_of, site_of, write
+
+OLD, NEW = "int husk(void) { return 1; }\n", "int husk(void) { return 1; }\nint bran(void) { return 2; }\n"
+USES = "bran(); return PyModule_Create(&made);"
+BEFORE = "int husk(void);int bran(void);"
+
+
+def versioned(w: World, name: str) -> str:
+    """Return the option that gives a library's functions the symbol version SEED_2, or SEED_1 alone."""
+    maps = {"two": "SEED_1 { };\nSEED_2 { bran; husk; } SEED_1;\n", "one": "SEED_1 { bran; husk; };\n"}
+    return f"-Wl,--version-script={write(w.root / 'native' / f'{name}.map', maps[name])}"
+
+
+def two_copies(*, beside: bool, symbol_versions: bool = False) -> Build:
+    """Have a kernel's LD_LIBRARY_PATH lead to a copy that lacks something; the whole one is elsewhere.
+
+    It lies `beside` the part that needs it, where that looks, or in the environment's folder of libraries.
+    """
+    def build(w: World, lab: Path) -> None:
+        older = library(w, "libhusk.so.1", NEW, versioned(w, "one")) if symbol_versions else library(w, "libhusk.so.1", OLD)
+        (w.home / "old").mkdir()
+        shutil.move(older, w.home / "old" / "libhusk.so.1")
+        whole = library(w, "libhusk.so.1", NEW, *([versioned(w, "two")] if symbol_versions else []))
+        data = compiled(w, "ext", USES, whole, "-Wl,-rpath,$ORIGIN", before=BEFORE)
+        native(lambda w: data)(w, lab)
+        shutil.move(whole, (site_of(lab) / "nativeseed" if beside else lab / "lib") / "libhusk.so.1")
+        kernel(w, "trials", python_of(lab), LD_LIBRARY_PATH=f"{w.home / 'old'}:/nowhere")
+    return build
+
+
+BACKEND = '''\
+import zipfile
+def build_wheel(folder, settings=None, metadata=None):
+    name, info = "nativeseed-1-py3-none-any.whl", "nativeseed-1.dist-info"
+    with zipfile.ZipFile(folder + "/" + name, "w") as wheel:
+        wheel.writestr("nativeseed/__init__.py", "built = 'here'\\n")
+        wheel.writestr(info + "/METADATA", "Metadata-Version: 2.1\\nName: nativeseed\\nVersion: 1\\n")
+        wheel.writestr(info + "/WHEEL", "Wheel-Version: 1.0\\nGenerator: here\\nRoot-Is-Purelib: true\\nTag: py3-none-any\\n")
+        wheel.writestr(info + "/RECORD", "")
+    return name
+'''
+
+
+def source(w: World) -> None:
+    """Lay the source of a project into the folder that pip is told of; it builds itself and needs nothing."""
+    files = {"pyproject.toml": "[build-system]\nrequires = []\nbuild-backend = 'backend'\nbackend-path = ['.']\n",
+             "backend.py": BACKEND, "PKG-INFO": "Metadata-Version: 2.1\nName: nativeseed\nVersion: 1\n"}
+    with tarfile.open(w.wheels.folder / "nativeseed-1.tar.gz", "w:gz") as archive:
+        for name, text in files.items():
+            entry = tarfile.TarInfo(f"nativeseed-1/{name}")
+            entry.size = len(text.encode())
+            archive.addfile(entry, io.BytesIO(text.encode()))
+
+
+def built_elsewhere(*, sources: bool = False, other: bool = False) -> Build:
+    """Install a wheel as pip has it, of which the compiled part needs what no library here has."""
+    def build(w: World, lab: Path) -> None:
+        whole = library(w, "libhusk.so.1", NEW)
+        data = compiled(w, "ext", USES, whole, f"-Wl,-rpath,{whole.parent}", before=BEFORE)
+        library(w, "libhusk.so.1", OLD)
+        native(lambda w: data)(w, lab)
+        if sources:
+            source(w)
+        if other:
+            w.wheels.add("nativeseed", "2")
+    return build
+
+
+def closed_by_ctypes(code: str, **more: str) -> Build:
+    """Install a package that loads a library of the system by its name."""
+    return installed("sowsound", {"sowsound.py": code, **more})
+
+
+NATIVES = [
+    Situation("older copy first, by the variable", two_copies(beside=True), "nativeseed", "symbol-missing", at="kernel:trials",
+              says="old/libhusk.so.1 first, as LD_LIBRARY_PATH holds", remedy="edit"),
+    Situation("older copy first, symbol version", two_copies(beside=True, symbol_versions=True), "nativeseed", "symbol-missing",
+              at="kernel:trials", says="needs SEED_2", remedy="edit"),
+    Situation("older copy first, whole one where nobody looks", two_copies(beside=False), "nativeseed", "symbol-missing",
+              at="kernel:trials", says="lib/libhusk.so.1 has", remedy="edit"),
+    Situation("built elsewhere, and nothing else to be had", built_elsewhere(), "nativeseed", "symbol-missing", says="bran"),
+    Situation("built elsewhere, source to be had", built_elsewhere(sources=True), "nativeseed", "symbol-missing",
+              remedy="command"),
+    Situation("built elsewhere, another version to be had", built_elsewhere(other=True), "nativeseed", "symbol-missing",
+              remedy="command"),
+]
