@@ -95,4 +95,15 @@ NATIVES = [
               remedy="command"),
     Situation("built elsewhere, another version to be had", built_elsewhere(other=True), "nativeseed", "symbol-missing",
               remedy="command"),
+    Situation("loaded by ctypes", closed_by_ctypes("import ctypes\nctypes.CDLL('libseedsnd.so.1')\n"), "sowsound",
+              "library-missing", says="sowsound 2 needs the shared library libseedsnd.so.1"),
+    Situation("looked for by name", closed_by_ctypes(
+        "from ctypes.util import find_library as _find_library\nname = _find_library('seedsnd')\nif name is None:\n"
+        "    raise OSError('seedsnd library not found')\n"), "sowsound", "library-missing", says="libseedsnd"),
+    Situation("looked for by name, of a known package", closed_by_ctypes(
+        "from ctypes.util import find_library\nif not find_library('spatialindex'):\n"
+        "    raise ImportError('failed to find libspatialindex')\n"), "sowsound", "library-missing", says="libspatialindex"),
+    Situation("name found, and another reason", closed_by_ctypes(
+        "from ctypes.util import find_library\nassert find_library('c')\nraise OSError('sound card not found')\n"),
+        "sowsound", "raises", says="sound card"),
 ]

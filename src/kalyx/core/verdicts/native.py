@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import re
 
+from kalyx.core.errors import Unreadable
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.modules import top_level
-from kalyx.core.model import Distribution, Evidence, Finding, ObservedError, Remedy
+from kalyx.core.model import Distribution, Evidence, Finding, Frame, ObservedError, Remedy
 from kalyx.core.patterns import pattern
 from kalyx.core.record import TYPE_CHECKING
 from kalyx.core.verdicts import remedies
@@ -26,6 +27,9 @@ __all__ = ["copies_of", "find_error", "install_again", "loader_evidence", "look_
 _LIBRARY = pattern(r"([\w.+-]+\.(?:so|dylib)[\w.]*): cannot open shared object file|"
                       r"Library not loaded: (\S+)|DLL load failed while importing (\w+)|"
                       r"Error loading shared library ([\w.+-]+):")
+# Code that looks for a library by its short name, and what it says where there is none
+_BY_NAME = pattern(r"find_library\(\s*['\"]([\w.+-]+)['\"]")
+_SAYS_LIBRARY = pattern(r"(?i)librar|lib\w+|not found|(?:unable|failed) to (?:find|load)|cannot (?:find|load)")
 _MISMATCH = pattern(r"size changed, may indicate binary incompatibility|"
                        r"compiled using NumPy 1|module compiled against (?:ABI|API) version|"
                        r"numpy\.core\.multiarray failed to import|"
@@ -54,7 +58,14 @@ def owner_of(case: Case, error: ObservedError) -> Distribution | None:
 
 def _file(case: Case, error: ObservedError) -> str | None:
     """Return the file that failed: of the frames, those of compiled code have none."""
-    return error.path or next((f.file for f in reversed(error.frames) if case.machine.is_file(f.file)), None)
+    frame = _frame(case, error)
+    return error.path or (frame.file if frame else None)
+
+
+def _frame(case: Case, error: ObservedError) -> Frame | None:
+    """Return the innermost place in a file; in the standard library only where there is no other."""
+    files = [f for f in reversed(error.frames) if case.machine.is_file(f.file)]
+    return next((f for f in files if case.layer_of_file(f.file) != "stdlib"), files[0] if files else None)
 
 
 def who_needs(case: Case, error: ObservedError, owner: Distribution | None) -> str:
@@ -93,7 +104,7 @@ def library_missing(case: Case, failure: Failure | None) -> Finding | None:
     """
     found = find_error(case, _LIBRARY)
     if found is None:
-        return None
+        return _asked_for_by_name(case)
     error, match = found
     library = next(g for g in match.groups() if g)
     owner = owner_of(case, error)
@@ -101,6 +112,8 @@ def library_missing(case: Case, failure: Failure | None) -> Finding | None:
         return _dll(case, error, owner, library)
     needed = case.loader.walk(error.path) if error.path and error.path.endswith((".so", ".dylib")) else []
     evidence = loader_evidence(error, owner)
+    if not error.path:
+        evidence += _asked_here(case, error)
     evidence += [Evidence(f"needs {library}", asker) for asker in _chain(needed, library, error.path or "")]
     missing = next((n for n in needed if n.name == library), None)
     if missing is not None:
@@ -116,6 +129,38 @@ def library_missing(case: Case, failure: Failure | None) -> Finding | None:
     because += f"; it is in {elsewhere[0].rpartition('/')[0]}." if elsewhere else "."
     return Finding("library-missing", "error", "certain", because, tuple(evidence),
                    (*_bring(case, [library, *more], elsewhere), *install_again(case, owner, error.path)))
+
+
+def _asked_for_by_name(case: Case) -> Finding | None:
+    """Find code that looks for a library of the system by its short name (``ctypes.util.find_library``)."""
+    error = case.obs.error
+    frame = _frame(case, error) if error is not None else None
+    if error is None or frame is None or not _SAYS_LIBRARY.search(error.message):
+        return None
+    try:
+        text = case.machine.read_text(frame.file)
+    except Unreadable:
+        return None
+    names = list(dict.fromkeys(_BY_NAME.findall(text)))
+    known = [k for k in case.loader.cache() if any(k.startswith(f"lib{n}.so") for n in names)]
+    if not names or known or not case.loader.cache():
+        return None
+    owner, wanted = owner_of(case, error), " or ".join(f"lib{n}" for n in names)
+    table = tables.system_packages()
+    files = [k for n in names for k in table if k.startswith(f"lib{n}.so")] or [f"lib{n}" for n in names[:1]]
+    return Finding(
+        "library-missing", "error", "likely",
+        f"{who_needs(case, error, owner)} looks for the shared library {wanted}, and the loader knows of none.",
+        (Evidence(f"it says: {error.message.splitlines()[0]}", frame.file, frame.line),
+         *_asked_here(case, error),
+         Evidence(f"no {wanted} in the loader's cache", "/etc/ld.so.cache")), tuple(_bring(case, files, [])))
+
+
+def _asked_here(case: Case, error: ObservedError) -> list[Evidence]:
+    """Return the line of code that asked for a library."""
+    frame = _frame(case, error)
+    line = case.code_line(frame.file, frame.line) if frame else ""
+    return [Evidence(f"it was asked for by: {line}", frame.file, frame.line)] if frame and line else []
 
 
 def _dll(case: Case, error: ObservedError, owner: Distribution | None, part: str) -> Finding:
