@@ -41,24 +41,35 @@ def two_copies(*, beside: bool, symbol_versions: bool = False) -> Build:
 
 
 BACKEND = '''\
-import zipfile
-def build_wheel(folder, settings=None, metadata=None):
+import os, zipfile
+def build_wheel(folder, settings=None, metadata=None, part=("nativeseed/__init__.py", "built = 'here'\\n")):
     name, info = "nativeseed-1-py3-none-any.whl", "nativeseed-1.dist-info"
     with zipfile.ZipFile(folder + "/" + name, "w") as wheel:
-        wheel.writestr("nativeseed/__init__.py", "built = 'here'\\n")
+        wheel.writestr(*part)
         wheel.writestr(info + "/METADATA", "Metadata-Version: 2.1\\nName: nativeseed\\nVersion: 1\\n")
         wheel.writestr(info + "/WHEEL", "Wheel-Version: 1.0\\nGenerator: here\\nRoot-Is-Purelib: true\\nTag: py3-none-any\\n")
         wheel.writestr(info + "/RECORD", "")
     return name
+def build_editable(folder, settings=None, metadata=None):
+    return build_wheel(folder, part=("nativeseed.pth", os.getcwd() + "\\n"))
 '''
+
+
+BUILD = {"pyproject.toml": "[build-system]\nrequires = []\nbuild-backend = 'backend'\nbackend-path = ['.']\n",
+         "backend.py": BACKEND, "PKG-INFO": "Metadata-Version: 2.1\nName: nativeseed\nVersion: 1\n"}
+
+
+def own_project(w: World, lab: Path) -> None:
+    """Install a copy of the person's own project, and ask in its folder."""
+    installed("nativeseed", {"nativeseed/__init__.py": ""})(w, lab)
+    for name, text in {**BUILD, "nativeseed/__init__.py": "new = 1\n"}.items():
+        write(w.project / name, text + ("[project]\nname = 'nativeseed'\nversion = '1'\n" if "toml" in name else ""))
 
 
 def source(w: World) -> None:
     """Lay the source of a project into the folder that pip is told of; it builds itself and needs nothing."""
-    files = {"pyproject.toml": "[build-system]\nrequires = []\nbuild-backend = 'backend'\nbackend-path = ['.']\n",
-             "backend.py": BACKEND, "PKG-INFO": "Metadata-Version: 2.1\nName: nativeseed\nVersion: 1\n"}
     with tarfile.open(w.wheels.folder / "nativeseed-1.tar.gz", "w:gz") as archive:
-        for name, text in files.items():
+        for name, text in BUILD.items():
             entry = tarfile.TarInfo(f"nativeseed-1/{name}")
             entry.size = len(text.encode())
             archive.addfile(entry, io.BytesIO(text.encode()))
@@ -95,6 +106,7 @@ NATIVES = [
               remedy="command"),
     Situation("built elsewhere, another version to be had", built_elsewhere(other=True), "nativeseed", "symbol-missing",
               remedy="command"),
+    Situation("copy of one's own project", own_project, "nativeseed", "hidden-by-file", outcome="imports", remedy="command"),
     Situation("loaded by ctypes", closed_by_ctypes("import ctypes\nctypes.CDLL('libseedsnd.so.1')\n"), "sowsound",
               "library-missing", says="sowsound 2 needs the shared library libseedsnd.so.1"),
     Situation("looked for by name", closed_by_ctypes(

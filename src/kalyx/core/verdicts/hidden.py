@@ -9,10 +9,13 @@ from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.modules import Candidate, top_level
-from kalyx.core.model import Evidence, Finding
+from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.patterns import pattern
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
+
+_PROJECT_NAME = pattern(r"""(?m)^\s*(?:setup\()?name\s*=\s*["']?([\w.-]+)""")
 
 __all__ = ["hidden_by", "hidden_by_file", "is_to_blame", "namespace_split", "top_of", "what_is_meant"]
 
@@ -178,7 +181,28 @@ def hidden_by(case: Case, name: str, own: str, hidden: str) -> Finding:
     return Finding(
         "hidden-by-file", _severity(case, name, wanted), "certain",
         f"Your own {own} hides {what} {name} ({hidden}), and {effect}.",
-        tuple(evidence), (remedies.rename_file(case.machine, own),))
+        tuple(evidence), (*_link_project(case, own, hidden), remedies.rename_file(case.machine, own)))
+
+
+def _link_project(case: Case, own: str, hidden: str) -> list[Remedy]:
+    """Return how to have the installed copy of a project lead to its folder, where that is what hides it."""
+    m, owner, command = case.machine, case.distribution_of(hidden), remedies.pip_command(case)
+    if owner is None or command is None or remedies.managed_marker(case) is not None:
+        return []
+    folder = m.path.dirname(m.path.dirname(own) if m.path.basename(own).startswith("__init__.") else own)
+    for root in (folder, m.path.dirname(folder)):
+        for file in ("pyproject.toml", "setup.cfg", "setup.py"):
+            try:
+                text = m.read_text(m.path.join(root, file), 262_144)
+            except Unreadable:
+                continue
+            name = _PROJECT_NAME.search(text)
+            if name is not None and normal_name(name[1]) == normal_name(owner.name):
+                return [Remedy(
+                    f"Install {owner.name} from its own folder, linked, so that there is no other copy.",
+                    "command", argv=(*command, "install", "-e", root),
+                    changes=f"replaces the copy of {owner.name} in {case.prefix} by a link to {root}")]
+    return []
 
 
 # -- parts of a namespace -------------------------------------------------------------------------

@@ -282,6 +282,8 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
     if kind in ("shell", "python", "env"):
         activate = case.machine.path.join(elsewhere.environment.path, "bin", "activate")
         first = f", or activate it: . {activate}" if kind == "shell" and case.machine.is_file(activate) else ""
+        if kind == "shell" and elsewhere.environment.kind == "conda":
+            first = f", or activate it: conda activate {elsewhere.environment.path}"
         return Remedy(f"Or use {place}: run {interpreter.path} instead{first}", "manual",
                       changes="which Python is used")
     if kind == "script":
