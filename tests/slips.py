@@ -107,4 +107,14 @@ SLIPS = [
          "raises", says="that of a notebook", remedy=None),
     Slip("plain mistake", {"m.py": "x = (1,\n"}, "m.py", "raises", says="is not valid in Python", remedy=None),
     Slip("quotes in a string, and no mistake there", {"m.py": "x = '\u201crows\u201d\n"}, "m.py", "raises", says="is not valid", remedy=None),
+    # modules that have another name in this Python
+    Slip("renamed since Python 2", {"m.py": "import ConfigParser\n\nx = ConfigParser.ConfigParser()\n"}, "m.py", "stdlib-removed",
+         wrote="import configparser as ConfigParser\n"),
+    Slip("renamed, with a name of its own", {"m.py": "import cPickle as pickle\n"}, "m.py", "stdlib-removed",
+         wrote="import pickle as pickle\n"),
+    Slip("renamed, something from it", {"a.ipynb": "from Queue import Empty"}, "a.ipynb", "stdlib-removed",
+         wrote="from queue import Empty"),
+    Slip("renamed part", {"m.py": "from email.MIMEText import MIMEText\n"}, "m.py", "stdlib-removed",
+         wrote="from email.mime.text import MIMEText\n"),
+    Slip("gone, and another in its place", {"m.py": "import commands\n"}, "m.py", "stdlib-removed", remedy=None),
 ]

@@ -42,6 +42,10 @@ CODE = [
     ("3.10", "import asyncio\nasyncio.TaskGroup\n", "python-too-old", "asyncio.TaskGroup"),
     ("3.10", "try:\n    pass\nexcept* ValueError:\n    pass\n", "python-too-old", "except*"),
     ("3.10", "import tomllib\n", "stdlib-not-yet", "3.11"),
+    ("3.7", "from importlib.metadata import version\n", "stdlib-not-yet", "importlib.metadata is part of Python's standard "
+     "library only since 3.8"),
+    ("3.7", "import multiprocessing.shared_memory\n", "stdlib-not-yet", "3.8"),
+    ("3.11", "import email.Utils\n", "stdlib-removed", "email.Utils"),
     ("3.11", "type X = int\n", "python-too-old", "the type statement"),
     ("3.11", "def f[T](x: T) -> T:\n    return x\n", "python-too-old", "type parameters"),
     ("3.11", 'x = f"{"a"}"\n', "python-too-old", "f-string with quotes"),

@@ -294,10 +294,13 @@ def _beyond_top(case: Case, frame: Frame) -> Finding | None:
 def raises(case: Case, failure: Failure | None) -> Finding | None:
     """Say honestly what was raised, where, and whose code that is.
 
-    Looks like: Any other exception.
-    Why: The module's code ran and raised it.
-    How Kalyx knows: The frames, and whether the file is yours or a package's.
-    What to do: Read the line that is named.
+    Looks like: Any other exception; a syntax error in your own file among them.
+    Why: The module's code ran and raised it. Of a syntax error the reason is often something that stands
+        there by mistake: a merge that was not finished, a prompt, a command for the terminal, typographic
+        quotes, tabs between blanks, another encoding.
+    How Kalyx knows: The frames, and whether the file is yours or a package's; the line itself.
+    What to do: Read the line that is named; what stands there by mistake is mended by the command or edit
+        that is given.
     """
     error = case.obs.error
     if error is None:

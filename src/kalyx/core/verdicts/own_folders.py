@@ -38,11 +38,13 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
 
     Looks like: `No module named ...` for a file of your own project.
     Why: Python looks in the folder of the script that was started, not in the project's other folders;
-        -P and -I switch even that off.
+        -P and -I switch even that off. Or the file has a name that no import can mean: with a dash or
+        blank in it, or another ending than .py.
     How Kalyx knows: The file is found above, beside or below the start folder, and no entry of the path
-        holds it.
+        holds it; or it is there under another name.
     What to do: Install the project as editable where it has a pyproject.toml; have the environment look
-        into the folder by a .pth file; or start Python from the folder that holds the module.
+        into the folder by a .pth file; or start Python from the folder that holds the module. Or give the
+        file the name that is imported.
     """
     if failure is not None and failure.error.type == "PackageNotFoundError":
         return _not_installed_itself(case, failure)

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import re
 import sys
 
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
-from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.model import Elsewhere, Evidence, Finding, Remedy
+from kalyx.core.record import replace
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import asker_evidence, is_absent
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
+from kalyx.core.verdicts.written import asking_place, write_import
 
 __all__ = ["has_module", "versions_of"]
 
@@ -158,10 +161,8 @@ def stdlib_removed(case: Case, failure: Failure | None) -> Finding | None:
     What to do: Change the code to the successor, install a package that brings it back, or use an older
         Python.
     """
-    if not is_absent(case, failure) or failure is None:
-        return None
-    history = versions_of(failure.top)
-    if history is None or history[1] is None or case.version < _pair(history[1]):
+    history = _history(case, failure)
+    if failure is None or history is None or history[1] is None or case.version < _pair(history[1]):
         return None
     return _history_finding("stdlib-removed", case, failure,
                             f"was part of Python's standard library until {history[1]} took it out",
@@ -178,18 +179,70 @@ def stdlib_not_yet(case: Case, failure: Failure | None) -> Finding | None:
     How Kalyx knows: The table of the standard library's history has the version that brought it.
     What to do: Install the backport where there is one, or use an environment with a newer Python.
     """
-    if not is_absent(case, failure) or failure is None:
-        return None
-    history = versions_of(failure.top)
-    if history is None or history[0] is None or (case.knows_version and case.version >= _pair(history[0])):
+    history = _history(case, failure)
+    if failure is None or history is None or history[0] is None or (
+            case.knows_version and case.version >= _pair(history[0])):
         return None
     return _history_finding("stdlib-not-yet", case, failure,
                             f"is part of Python's standard library only since {history[0]}", None)
 
 
+def _history(case: Case, failure: Failure | None) -> tuple[str | None, str | None, str | None] | None:
+    """Return when an absent module came to the standard library and went, or a part of one that is there."""
+    if failure is None or failure.name is not None:
+        return None
+    if "." in failure.module:
+        parent = case.file_of(failure.module.rpartition(".")[0])
+        return versions_of(failure.module) if parent and case.layer_of_file(parent) == "stdlib" else None
+    return versions_of(failure.top) if is_absent(case, failure) else None
+
+
+# Modules of Python 2 that have another name since, and the same contents
+_RENAMED = frozenset({
+    "ConfigParser", "Queue", "SocketServer", "Tkinter", "tkMessageBox", "cPickle", "copy_reg", "__builtin__",
+    "httplib", "cookielib", "Cookie", "HTMLParser", "htmlentitydefs", "xmlrpclib", "SimpleXMLRPCServer", "repr",
+    "thread", "anydbm", "robotparser", "urlparse", "BaseHTTPServer", "SimpleHTTPServer", "email.MIMEText",
+    "email.MIMEBase", "email.MIMEMultipart", "email.Utils", "email.Encoders", "email.Header"})
+
+
+def _successor(case: Case, failure: Failure, name: str, successor: str) -> list[Remedy]:
+    """Return how to use what took a module's place: by writing its name, where that is all that changed."""
+    if name in _RENAMED:
+        return [_written_anew(case, failure, name, successor)]
+    return [Remedy(f"Change the code to use {successor} instead of {name}.", "manual",
+                   changes="the import in the code")]
+
+
+def _written_anew(case: Case, failure: Failure, name: str, other: str) -> Remedy:
+    """Return how to import another module under the name that the code uses."""
+    place = asking_place(case, failure)
+    plain = place is not None and re.fullmatch(rf"import\s+{re.escape(name)}", place.text)
+    known_as = f" as {name}" if plain and "." not in name else ""
+    return write_import(case, failure, name, other + known_as)
+
+
+def _other_python(case: Case, name: str, is_last: bool) -> list[Remedy]:
+    """Return which of the machine's Pythons has a module, that of an environment first."""
+    history, found = versions_of(name), []
+    for environment in case.neighbours.environments:
+        parts = (environment.python_version or "0.0").split(".")[:2]
+        version = int(parts[0]), int(parts[1])
+        if version > (0, 0) and environment.interpreter and environment.interpreter.works \
+                and history and has_module(history, version):
+            found.append((environment.kind == "base", environment))
+    if not found:
+        return [Remedy(f"{'Or use' if is_last else 'Use'} an environment whose Python has {name}; none is known "
+                       "on this machine.", "manual", changes="which Python is used")]
+    place = min(found, key=lambda pair: pair[0])[1]
+    moved = remedies.move_seat(case, Elsewhere(place, place.interpreter, None, None), name)
+    if moved is not None and not is_last:
+        moved = replace(moved, do=re.sub("^Or (.)", lambda m: m[1].upper(), moved.do))
+    return [moved] if moved else []
+
+
 def _history_finding(slug: str, case: Case, failure: Failure, says: str,
                      successor: str | None) -> Finding:
-    name = failure.top
+    name = failure.module
     backport = tables.stdlib_history()["backports"].get(name)
     todo: list[Remedy] = []
     provides_same = slug == "stdlib-removed" or backport in (
@@ -198,12 +251,13 @@ def _history_finding(slug: str, case: Case, failure: Failure, says: str,
     if backport and provides_same:
         todo += remedies.install(case, backport, why=f", which brings {name} back")
     if successor:
-        todo.append(Remedy(f"Change the code to use {successor} instead of {name}.", "manual",
-                           changes="the import in the code"))
+        todo += _successor(case, failure, name, successor)
     elif backport and not provides_same:
-        todo += remedies.install(case, backport, why=f" and import {backport} instead of {name}")
-    todo.append(Remedy(f"Or use an environment whose Python has {name}.", "manual",
-                       changes="which Python is used"))
+        here = bool(case.file_of(backport))
+        written = [r for r in (_written_anew(case, failure, name, backport),) if here or r.kind == "edit"]
+        install = remedies.install(case, backport, why=f"; then import {backport} instead of {name}")
+        todo += [*written, *install] if here else [*install, *written]
+    todo += _other_python(case, name, bool(todo))
     return Finding(
         slug, "error", "certain",
         f"{name} {says}; {case.this_is}.",
