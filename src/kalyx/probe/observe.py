@@ -274,18 +274,18 @@ def compile_file(path):
 
 def watch(path, limit):
     """Have the interpreter write its stack to a file when it crashes or hangs."""
-    if "faulthandler" not in sys.builtin_module_names:
-        return None
-    import faulthandler
     file = open(path, "wb", 0)
+    if "faulthandler" not in sys.builtin_module_names:
+        return watch_by_alarm(file, limit)
+    import faulthandler
     faulthandler.enable(file)
     faulthandler.dump_traceback_later(limit, exit=False, file=file)
     return file
 
 
-def frames_here():
+def frames_here(frame=None):
     """List the frames of the code that is running, the machinery of imports and this file left out."""
-    frames, frame = [], sys._getframe(1)
+    frames, frame = [], frame or sys._getframe(1)
     while frame is not None and len(frames) < MOST_FRAMES:
         file = frame.f_code.co_filename
         if "importlib._bootstrap" not in file and file != PROBE:
@@ -353,6 +353,25 @@ class Ends(object):
         if pid in (self.pid, -self.pid, 0) and number in self.fatal:
             self.write_down("a signal to itself")
         return self.kill(pid, number) if pid > 0 or self.killpg is None else self.killpg(-pid, number)
+
+
+def watch_by_alarm(file, limit):
+    """Do what Python before 3.3 can do itself when the time is up, in the form of ``faulthandler``."""
+    if "signal" not in sys.builtin_module_names:
+        return file
+    import signal
+
+    def write_down(number, frame):
+        file.write(b"Current thread 0x0 (most recent call first):\n")
+        for place in reversed(frames_here(frame)):
+            file.write(('  File "%s", line %d in %s\n' % tuple(place)).encode("utf-8", "replace"))
+
+    try:
+        signal.signal(signal.SIGALRM, write_down)
+        signal.setitimer(signal.ITIMER_REAL, limit)
+    except (AttributeError, ValueError):
+        pass
+    return file
 
 
 def observe(module, name):

@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine, RunResult
 from kalyx.core.model import Frame, Interpreter, Launch, Observation, ObservedError
-from kalyx.core.record import TYPE_CHECKING
+from kalyx.core.record import TYPE_CHECKING, replace
 
 if TYPE_CHECKING:
     from typing import Any
@@ -223,19 +223,29 @@ def _assemble(module: str, name: str | None, ran: RunResult, lines: list[dict[st
         if not who and not stack:
             stack = _frames_said(ran.err.decode("utf-8", "replace"))
         ended = next((line for line in lines if "ended_by" in line), {})
-        stack = tuple(Frame(*f) for f in ended.get("stack", ())) or stack
+        cwd = str(who.get("cwd") or "")
+        frames = [Frame(*f) for f in ended.get("stack", ())] or stack
+        stack = tuple(replace(f, file=_whole(f.file, cwd)) for f in frames)
         return Observation(
             module, name, _how_it_ended(ran, bool(who)), who, status=ran.status, stack=stack,
             output=output, seconds=ran.seconds, trouble=ran.why_not or ran.complaint(),
             ended_by=ended.get("ended_by", ""))
+    cwd = str(who.get("cwd") or "")
     chain = tuple(
         ObservedError(e["type"], e["message"], e["name"], e["path"],
-                      tuple(Frame(*f) for f in e["frames"]), e["link"], e["lineno"])
+                      tuple(Frame(_whole(f, cwd), n, w) for f, n, w in e["frames"]), e["link"], e["lineno"])
         for e in done["chain"])
-    loaded = {k: (v[0], tuple(v[1])) for k, v in done["loaded"].items()}
+    loaded = {k: (_whole(v[0], cwd), tuple(_whole(p, cwd) for p in v[1])) for k, v in done["loaded"].items()}
     return Observation(
-        module, name, done["outcome"], who, chain, done.get("origin"), done.get("loader"),
-        tuple(done.get("search", ())), loaded, ran.status, stack, output, ran.seconds)
+        module, name, done["outcome"], who, chain, _whole(done.get("origin"), cwd), done.get("loader"),
+        tuple(_whole(p, cwd) for p in done.get("search", ())), loaded, ran.status, stack, output, ran.seconds)
+
+
+def _whole(file: Any, cwd: str) -> Any:
+    """Return a path as it is from anywhere: the first entry of the path may be relative in older Pythons."""
+    if not file or not cwd or file[0] in "/<" or os.path.isabs(file):
+        return file
+    return os.path.join(cwd, file)
 
 
 def _how_it_ended(ran: RunResult, began: bool) -> str:

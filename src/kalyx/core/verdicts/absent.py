@@ -21,7 +21,7 @@ from kalyx.core.verdicts.absence import (
     known_distribution,
     searched,
 )
-from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure
 from kalyx.core.verdicts.standard_library import has_module, versions_of
 
@@ -129,6 +129,31 @@ def _shared_name(name: str) -> tuple[Remedy, ...]:
     return (Remedy(f"Ask for the part that you need: many distributions lay their modules under {name}, and "
                    f"none of them is called so. kalyx why {name}.PART says which it is.", "manual",
                    changes="nothing"),)
+
+
+@also_at_import("pip-absent", rank=41)
+def no_pip(case: Case, failure: Failure | None) -> Finding | None:
+    """Say how an interpreter without pip gets one: Python brings it along, where its packager left that in."""
+    if failure is None or failure.top != "pip" or not is_absent(case, failure):
+        return None
+    m, own = case.machine, case.file_of("ensurepip")
+    marker = remedies.managed_marker(case)
+    if own is not None and marker is None:
+        todo = Remedy(f"Give {case.environment_name} a pip of its own.", "command",
+                      argv=(case.python, *remedies.quiet_flags(case), "-m", "ensurepip", "--upgrade"),
+                      changes=f"adds pip to {case.prefix}")
+    elif m.exists("/usr/bin/apt-get") and case.base_prefix == "/usr":
+        package = "python3-pip" if case.prefix == "/usr" else "python3-venv"
+        todo = Remedy(f"Install the system's package {package}.", "command",
+                      argv=("apt-get", "install", "-y", package),
+                      changes=f"adds {package} to the system (needs root)")
+    else:
+        todo = Remedy(f"Install pip for {case.python}: this Python does not bring ensurepip along.", "manual",
+                      changes=f"adds pip to {case.prefix}")
+    return Finding(
+        "pip-absent", "error", "certain", f"{case.environment_name} has no pip.",
+        (*([Evidence("ensurepip, by which Python brings pip along, is here", own)] if own else []),
+         *searched(case)), (todo,))
 
 
 @cause("dependency-absent", "A", "the asked module is here; something that it needs is not",

@@ -193,6 +193,9 @@ def first_absent(case: Case, name: str, asker: Frame | None) -> str:
     asked = case.obs.module
     if case.version[0] == 2 and asker is None and asked.endswith(name):
         name = asked
+    elif case.version[0] == 2 and asker is not None:
+        whole = re.search(rf"\b((?:\w+\.)+){re.escape(name)}\b", case.code_line(asker.file, asker.line))
+        name = whole[1] + name if whole else name
     parts = name.split(".")
     for count in range(1, len(parts)):
         head = ".".join(parts[:count])

@@ -47,7 +47,9 @@ def hidden_by_file(case: Case, failure: Failure | None) -> Finding | None:
         if pair is None:
             continue
         own, hidden = pair
-        if case.obs.outcome != "imports" and name != wanted and not is_to_blame(case, name, own):
+        asked_of_it = failure is not None and failure.module == name  # older Pythons do not say of what
+        if case.obs.outcome != "imports" and name != wanted and not asked_of_it \
+                and not is_to_blame(case, name, own):
             continue
         return hidden_by(case, name, own, hidden)
     return None

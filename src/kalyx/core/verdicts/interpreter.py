@@ -10,6 +10,7 @@ from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.machine import Machine
 from kalyx.core.model import (
+    Edit,
     Elsewhere,
     Environment,
     Evidence,
@@ -61,6 +62,7 @@ def interpreter_gone(facts: SeatFacts, machine: Machine, bases: Callable[[], lis
             f"Make {prefix} again with a Python that is there; its packages have to be installed again.",
             "manual", changes=prefix)]
     else:
+        todo[:0] = _first_line(facts, machine)
         near = nearest_environment(m, path, environments())
         if near is not None:
             program = python_in(m, near.path)
@@ -72,6 +74,20 @@ def interpreter_gone(facts: SeatFacts, machine: Machine, bases: Callable[[], lis
                    if interpreter.trouble.startswith(path) else
                    f"{path} leads nowhere: {interpreter.trouble}.",
                    tuple(evidence), tuple(todo))
+
+
+def _first_line(facts: SeatFacts, machine: Machine) -> list[Remedy]:
+    """Return the edit by which a script's first line names the Python of the shell."""
+    from kalyx.core.facts.shells import find_python
+
+    found = find_python(machine) if facts.seat.kind == "script" and facts.script_head else None
+    path = facts.seat.ref.removeprefix("script:")
+    if found is None or machine.platform == "win32":
+        return []
+    name, place = found
+    return [Remedy(f"Have {facts.seat.label} name the {name} of this shell, {place.path}, in its first line.",
+                   "edit", edits=(Edit(path, facts.script_head, f"#!/usr/bin/env {name}"),),
+                   changes=f"line 1 of {path}", undoable=True)]
 
 
 def env_gone(facts: SeatFacts, machine: Machine, bases: Callable[[], list[Interpreter]]) -> list[Finding]:
@@ -130,11 +146,22 @@ def interpreter_broken(facts: SeatFacts, machine: Machine,
                            "interpreter), or start another interpreter by its path.", "manual",
                            changes="which interpreter is used"))
     else:
+        todo += _let_it_run(machine, interpreter)
         todo.append(Remedy(f"Install {interpreter.path} again, or use another interpreter.",
                            "manual", changes="which interpreter is used"))
     return Finding("interpreter-broken", "error", "certain",
                    f"The interpreter {interpreter.path} cannot start: {trouble}.",
                    tuple(evidence), tuple(todo))
+
+
+def _let_it_run(machine: Machine, interpreter: Interpreter) -> list[Remedy]:
+    """Return how to make a program executable that is not."""
+    m, file = machine, machine.real_path(interpreter.path)
+    info = m.stat(file)
+    if m.platform == "win32" or info is None or info.kind != "file" or info.mode & 0o111:
+        return []
+    return [Remedy(f"Let {file} be executed.", "command", argv=("chmod", "a+x", file),
+                   changes=f"the permissions of {file}")]
 
 
 def broken_by_its_word(said: str) -> Finding:

@@ -231,8 +231,8 @@ def _other_python(case: Case, name: str, is_last: bool) -> list[Remedy]:
                 and history and has_module(history, version):
             found.append((environment.kind == "base", environment))
     if not found:
-        return [Remedy(f"{'Or use' if is_last else 'Use'} an environment whose Python has {name}; none is known "
-                       "on this machine.", "manual", changes="which Python is used")]
+        return [Remedy(f"{'Or use' if is_last else 'Use'} an environment whose Python has {name}; none is "
+                       "known on this machine.", "manual", changes="which Python is used")]
     place = min(found, key=lambda pair: pair[0])[1]
     moved = remedies.move_seat(case, Elsewhere(place, place.interpreter, None, None), name)
     if moved is not None and not is_last:

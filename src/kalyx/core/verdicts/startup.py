@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.layers import pythonpath_of, visible_sites
+from kalyx.core.facts.layers import LinkLine, pythonpath_of, visible_sites
 from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.facts.searchpath import usual_stdlib
 from kalyx.core.facts.seats import SeatFacts
@@ -74,7 +74,11 @@ def ended_by_start_code(facts: SeatFacts, machine: Machine, observed: Observatio
     folders = [*visible_sites(m, interpreter), *pythonpath_of(m, launch.env, launch.cwd)]
     for file in not_text(m, folders) if "UnicodeDecodeError" in observed.output else ():
         return _ended(interpreter, file, 0, "it is not text in UTF-8", observed.trouble, set_aside(m, file))
-    for line in code_lines(m, folders):
+    nothing = LinkLine(m.path.join(m.cwd, "nothing.pth"), 0, "pass", None)
+    lines = code_lines(m, folders)
+    if not lines or not runs_through(m, interpreter.path, nothing, dict(launch.env))[0]:
+        return None  # it does not start without any such code either
+    for line in lines:
         through, ran = runs_through(m, interpreter.path, line, dict(launch.env))
         if through:
             continue
