@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 from collections.abc import Callable
 from pathlib import Path
 
 from tests.damage import Build, compiled, ending, installed
 from tests.situations import Situation
-from tests.support.build import BASE_PYTHON, World, kernelspec, python_of, site_of, write
+from tests.support.build import BASE_PYTHON, World, kernelspec, python_of, run, site_of, write
 
 # A package that has packages in it, and two that it needs
 SEEDLING: dict[str, str | bytes] = {
@@ -143,7 +144,32 @@ def _newer_for_others(w: World, lab: Path) -> None:
     w.wheels.install(w.wheels.add("soilbook", "2", {"soilbook/__init__.py": ""}), site_of(lab))
 
 
+def in_its_place(build: Callable[[Path], object]) -> Build:
+    """Put something that is no file where a module of a package was."""
+    def change(w: World, site: Path) -> None:
+        (site / "germkit" / "trial.py").unlink()
+        build(site / "germkit" / "trial.py")
+    return installed(change=change)
+
+
+def bytecode_cut_off(*names: str) -> Build:
+    """Import a package, and then cut off the bytecode that was kept of it."""
+    def change(w: World, site: Path) -> None:
+        run([python_of(site.parents[2]), "-c", "import germkit"], env={"PATH": "/usr/bin:/bin"})
+        for name in names:
+            for file in (site / "germkit" / "__pycache__").glob(f"{name}.*.pyc"):
+                file.write_bytes(file.read_bytes()[:30])
+    return installed(change=change)
+
+
 MISHAPS = [
+    Situation("folder in a file's place", in_its_place(Path.mkdir), "germkit", "files-missing", says="trial.py", remedy="command"),
+    Situation("pipe in a file's place", in_its_place(os.mkfifo), "germkit", "files-missing", says="trial.py", remedy="command"),
+    Situation("link to itself", in_its_place(lambda p: p.symlink_to(p.name)), "germkit", "files-missing", remedy="command"),
+    Situation("bytecode cut off", bytecode_cut_off("trial"), "germkit", "bytecode-stale", says="cut off", remedy="command"),
+    Situation("bytecode cut off, asked for first", bytecode_cut_off("__init__"), "germkit", "bytecode-stale", says="__init__",
+              remedy="command"),
+    Situation("all bytecode cut off", bytecode_cut_off("*"), "germkit", "bytecode-stale", remedy="command"),
     *[Situation(name, struck(name), "seedling", slug, remedy="edit" if name.startswith("link line") else "command")
       for name, (_, slug) in ACCIDENTS.items()],
     Situation("code of a link line puts a folder first", lambda w, e: (reset_path(w, planted(w, e)), write(

@@ -51,8 +51,8 @@ class Record:
         return row if row in self.rows else None
 
     def missing(self) -> list[str]:
-        """Return the rows of code whose files are not there."""
-        return [p for p in self.code if not self.machine.exists(self.absolute(p))]
+        """Return the rows of code whose files are not there; a folder or a pipe in the place of one is none."""
+        return [p for p in self.code if not self.machine.is_file(self.absolute(p))]
 
     def difference(self, row: str) -> str:
         """Say how a file differs from what was installed; empty when it does not, or is not there."""

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import re
+
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Case
-from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.model import Evidence, Finding, ObservedError, Remedy
 from kalyx.core.patterns import pattern
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
@@ -42,6 +44,9 @@ def _of_another_python(case: Case) -> Finding | None:
             continue
         file = error.path or (case.obs.loaded.get(name or "", (None,))[0]) or _bytecode_of(case, name)
         if file is None or not file.endswith(".pyc"):
+            cut_off = None if match else _cut_off(case, error)
+            if cut_off is not None:
+                return _damaged(case, error, cut_off)
             continue
         magic = _magic(case, file)
         evidence = [Evidence(f"{error.type}: {error.message}", file)]
@@ -51,6 +56,52 @@ def _of_another_python(case: Case) -> Finding | None:
         return _finding(case, file, f"The bytecode {file} was written by another Python than this one "
                         f"({case.obs.who.get('version')}), or is cut off.", evidence)
     return None
+
+
+def _cut_off(case: Case, error: ObservedError) -> str | None:
+    """Return the bytecode, kept of a source, over which Python stumbled: that of the module asked for last."""
+    frame = error.frames[-1] if error.frames else None
+    asked = re.match(r"\s*(?:from|import)\s+([\w.]+)(?:\s+import\s+(\w+))?", case.code_line(
+        frame.file, frame.line)) if frame else None
+    names = [case.obs.module] if frame is None else [
+        n for n in (f"{asked[1]}.{asked[2]}" if asked[2] else "", asked[1]) if n] if asked else []
+    parts = [".".join(n.split(".")[:k]) for n in names for k in range(n.count(".") + 1, 0, -1)]
+    for source in (case.file_of(part) for part in parts):
+        kept = cached_file(case, source) if source and source.endswith(".py") else ""
+        if kept and case.machine.is_file(kept) and _is_cut_off(case, kept):
+            return kept
+    return None
+
+
+def _damaged(case: Case, error: ObservedError, file: str) -> Finding:
+    """Say what to do about bytecode that is cut off: where others in its folder are too, all of it goes."""
+    m, folder = case.machine, case.machine.path.dirname(file)
+    tag = "." + ".".join(file.rsplit(".", 2)[1:])
+    kept = [m.path.join(folder, n) for n in m.names_in(folder) if n.endswith(tag)]
+    others = [f for f in kept if f != file and _is_cut_off(case, f)]
+    todo = remedies.remove_file(case, folder if others and m.path.basename(folder) == "__pycache__" else file,
+                                "; Python writes it anew")
+    return Finding(
+        "bytecode-stale", "error", "certain",
+        f"The bytecode {file} is cut off or damaged, as it is when a disk is full or the power fails.",
+        (Evidence(f"{error.type}: {error.message}", file),
+         *[Evidence("and so is this", f) for f in others[:4]]), (todo,))
+
+
+def _is_cut_off(case: Case, file: str) -> bool:
+    """Whether bytecode cannot be read to its end; that of another version than ours is taken at its word."""
+    import marshal
+    import sys
+
+    ours = sys.version_info[:2], sys.implementation.name
+    try:
+        data = case.machine.read_bytes(file)
+        if (case.version, case.obs.who.get("implementation")) == ours:
+            marshal.loads(data[16:])
+            return False
+    except (EOFError, ValueError, TypeError, Unreadable):
+        pass
+    return True
 
 
 def _bytecode_of(case: Case, name: str | None) -> str | None:

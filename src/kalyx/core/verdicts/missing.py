@@ -205,7 +205,7 @@ def _gone(case: Case, slug: str, owner: Distribution, listed: list[str], missing
         slug, "warning" if case.obs.outcome == "imports" else "error", confidence, because,
         (Evidence(f"RECORD lists {len(listed)} files that it needs", record.path) if record.rows else
          Evidence(f"the same version has it in {listed[-1]}", listed[-1]),
-         *[Evidence(f"{path} stands where a folder belongs; it is {what}", path)
+         *[Evidence(f"{path} stands where something else belongs; it is {what}", path)
            for path, what in in_the_way.items()],
          *[Evidence(f"{p} is not there", record.absolute(p)) for p in missing[:4]]),
         remedies.reinstall(case, owner.name, owner.version, "to have all its files",
@@ -213,12 +213,17 @@ def _gone(case: Case, slug: str, owner: Distribution, listed: list[str], missing
 
 
 def _in_the_way(case: Case, site: str, missing: list[str]) -> dict[str, str]:
-    """Return what stands where a folder of missing files belongs, over which nothing can be installed.
+    """Return what stands where missing files, or a folder of them, belong, and what that is.
 
-    Only inside the site folder: what lies elsewhere is never to be removed.
+    Nothing can be installed over it. Only inside the site folder: what lies elsewhere is never to be removed.
     """
     m = case.machine
     found: dict[str, str] = {}
+    for file in missing:
+        link = m.read_link(file)
+        if m.is_within(file, site) and (link is not None or m.exists(file)):
+            what = "a folder" if m.is_folder(file) else "no file"
+            found[file] = f"a link to {link}" if link is not None else what
     for folder in dict.fromkeys(m.path.dirname(p) for p in missing):
         while m.is_within(folder, site) and not m.same(folder, site):
             target = m.read_link(folder)

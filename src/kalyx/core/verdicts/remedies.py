@@ -340,8 +340,11 @@ def set_aside(machine: Machine, path: str, why: str = "so that Python does not f
 
 
 def remove_file(case: Case, path: str, why: str) -> Remedy:
-    """Return the command that takes a file away."""
-    argv = ("cmd", "/c", "del", path) if case.machine.platform == "win32" else ("rm", path)
+    """Return the command that takes a file, or a folder, away."""
+    is_folder = case.machine.is_folder(path)
+    argv: tuple[str, ...] = ("rm", "-r", path) if is_folder else ("rm", path)
+    if case.machine.platform == "win32":
+        argv = ("cmd", "/c", "rmdir", "/s", "/q", path) if is_folder else ("cmd", "/c", "del", path)
     return Remedy(f"Take {path} away{why}.", "command", argv=argv, changes=f"removes {path}")
 
 
