@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -143,6 +144,19 @@ def test_a_folder(world: World, validate) -> None:
     assert world.answer("why", str(world.home / "nothing"))["exit"] == 3
     (world.project / "empty").mkdir()
     assert world.answer("why", "./empty")["exit"] == 3
+
+
+def test_a_real_project(world: World) -> None:
+    """Of Kalyx's own code all that is needed here imports, and what other systems have is not missed."""
+    source = Path(__file__).parent.parent / "src"
+    document = world.answer("why", f"{source}/", "--at", f"python:{sys.executable}", cwd=source.parent)
+    assert (document["exit"], document["result"]["groups"]) == (0, [])
+    assert len(document["result"]["files"]) > 150 and len(document["result"]["imports"]) > 200
+    named = world.answer("why", "nb", "--at", f"python:{sys.executable}")
+    (world.project / "nb").mkdir()
+    assert [n["note"] for n in named["notes"]] == []
+    named = world.answer("why", "nb", "--at", f"python:{sys.executable}")
+    assert [n["note"] for n in named["notes"]] == ["folder-of-that-name"] and "nb/" in named["notes"][0]["message"]
 
 
 def test_one_import_does_not_spoil_the_next(world: World) -> None:

@@ -168,8 +168,19 @@ def _explain(finder: SeatFinder, group: Sequence[_File], neighbours: Neighbours,
         here = replace(seat, interpreter=as_observed(seat.interpreter, found), launch=launch)
         like = Case(finder.machine, here, found, neighbours, like)
         like.asked = asked.get(request, ())
-        reports.append(replace(judge_import(like), asked=asked.get(request, ())))
+        reports.append(_spared(like, replace(judge_import(like), asked=asked.get(request, ()))))
     return reports
+
+
+def _spared(case: Case, report: ImportReport) -> ImportReport:
+    """Count a module of another system as guarded where only functions ask for it: they are not called here."""
+    from kalyx.core.verdicts.standard_library import is_of_another_system
+
+    if report.outcome == "imports" or not is_of_another_system(case, report.module.split(".")[0]) \
+            or not all(p.guard in ("function", "try", "typing") for p in report.asked):
+        return report
+    return replace(report, asked=tuple(replace(p, guard="try") if p.guard == "function" else p
+                                       for p in report.asked))
 
 
 def _worth_judging(request: str, found: Observation, seen: Mapping[str, Observation]) -> bool:

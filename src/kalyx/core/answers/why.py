@@ -23,6 +23,7 @@ from kalyx.core.record import TYPE_CHECKING, dataclass, replace
 if TYPE_CHECKING:
 
     from kalyx.core.facts.neighbours import Neighbours
+    from kalyx.core.machine import Machine
 
 MOST_AT_ONCE = 8  # children
 
@@ -98,7 +99,7 @@ def answer_why(finder: SeatFinder, requests: Sequence[str], seat_ref: str, limit
     facts = replace(facts, seat=seat)
     reports = [explain(finder, facts, request, seen, neighbours)
                for request, seen in zip(wanted, observed, strict=True)]
-    return WhyAnswer(seat, tuple(reports), _notes(facts, requests))
+    return WhyAnswer(seat, tuple(reports), _notes(facts, requests, finder.machine))
 
 
 def _prepare(finder: SeatFinder, facts: SeatFacts) -> tuple[Seat, Neighbours]:
@@ -148,7 +149,7 @@ def answer_compared(finder: SeatFinder, requests: Sequence[str], seat_ref: str, 
         if len(cases) == 2:
             (here, one), (there, two) = cases
             comparisons.append(compare_imports(here, there, one, two))
-    notes = _notes(seats[0], requests)
+    notes = _notes(seats[0], requests, finder.machine)
     if len(comparisons) < len(wanted):
         stuck = next((f.seat.ref for f in seats if f.seat.launch is None), seats[1].seat.ref)
         notes = (*notes, Note("not-compared", f"There is nothing to compare with: {stuck} cannot run."))
@@ -203,9 +204,13 @@ def as_observed(interpreter: Interpreter | None, observed: Observation) -> Inter
                    prefix=who["prefix"], base_prefix=who["base_prefix"], known_by="asked")
 
 
-def _notes(facts: SeatFacts, requests: Sequence[str]) -> tuple[Note, ...]:
+def _notes(facts: SeatFacts, requests: Sequence[str], machine: Machine) -> tuple[Note, ...]:
     notes = [Note("distribution-name", f"{r!r} cannot stand in an import; it was taken as "
                   f"{parse_request(r)[0]}.") for r in requests if "-" in r]
+    for folder in (machine.absolute(r) for r in requests if r.isidentifier()):
+        if machine.is_folder(folder) and not machine.is_file(machine.path.join(folder, "__init__.py")):
+            notes.append(Note("folder-of-that-name", f"{folder} is a folder here, too: all that the code in it "
+                              f"imports is explained by kalyx why {machine.path.basename(folder)}/", folder))
     if facts.notebook is not None and not facts.notebook.trouble and facts.notebook.name is None:
         notes.append(Note("notebook-names-no-kernel", f"{facts.notebook.path} names no kernel, so "
                           "what would run it depends on the server.", facts.notebook.path))

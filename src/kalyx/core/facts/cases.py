@@ -31,6 +31,12 @@ if TYPE_CHECKING:
 __all__ = ["Case"]
 
 
+def _brings(distribution: Distribution, file: str) -> bool:
+    """Whether a file of a linked project's folder is of one of its modules, where those are known."""
+    parts = [part.split(".")[0] for part in file.replace("\\", "/").split("/")]
+    return not distribution.modules or any(module.split(".")[0] in parts for module in distribution.modules)
+
+
 class Case:
     """One observed import at one seat."""
 
@@ -286,7 +292,8 @@ class Case:
         for layer in self.layers:
             if layer.layer in ("env", "base", "user", "pythonpath"):
                 for distribution in self.shelf(layer).distributions():
-                    if distribution.source and m.is_within(file, distribution.source):
+                    if distribution.source and m.is_within(file, distribution.source) \
+                            and _brings(distribution, file[len(distribution.source):]):
                         return distribution
         return None
 

@@ -343,7 +343,8 @@ def _is_type_checking(test: ast.expr) -> bool:
 def _asks_where_it_runs(test: ast.expr) -> bool:
     """Whether a condition is about the system or the version of Python."""
     asked = {dotted(n) for n in ast.walk(test) if isinstance(n, (ast.Attribute, ast.Name))}
-    return bool(asked & {"sys.platform", "os.name", "platform.system", "sys.version_info", "sys.version",
+    return bool(asked & {"sys.platform", "os.name", "sys.builtin_module_names", "platform.system",
+                         "sys.version_info", "sys.version",
                          "sys.implementation.name", "PY2", "PY3", "six.PY2", "six.PY3", "sys.hexversion"})
 
 

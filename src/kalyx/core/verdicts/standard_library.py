@@ -15,7 +15,7 @@ from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 from kalyx.core.verdicts.written import asking_place, write_import
 
-__all__ = ["has_module", "versions_of"]
+__all__ = ["has_module", "is_of_another_system", "versions_of"]
 
 # Modules that the standard library has on one kind of system alone
 SYSTEM_ONLY = {
@@ -54,8 +54,8 @@ def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
         return None
     table = tables.stdlib_history()
     name = failure.top
-    system = next((s for s, names in SYSTEM_ONLY.items() if name in names), None)
-    if system is not None and (system == "Windows") != (case.obs.who.get("platform") == "win32"):
+    system = is_of_another_system(case, name)
+    if system:
         return _of_another_system(case, failure, system)
     history = versions_of(name)
     asked_by_stdlib = failure.asker is not None and case.layer_of_file(failure.asker.file) == "stdlib"
@@ -93,6 +93,12 @@ def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
         (Evidence(f"{name} is part of Python's own standard library, and pip cannot supply it"),
          Evidence(f"no compiled {name} in {folder}", folder), *asker_evidence(case, failure)),
         tuple(todo))
+
+
+def is_of_another_system(case: Case, name: str) -> str:
+    """Return the system whose standard library alone has a module, where that is not this one; else nothing."""
+    system = next((s for s, names in SYSTEM_ONLY.items() if name in names), "")
+    return system if system and (system == "Windows") != (case.obs.who.get("platform") == "win32") else ""
 
 
 def _not_there(case: Case, failure: Failure) -> Finding | None:
