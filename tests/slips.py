@@ -117,4 +117,6 @@ SLIPS = [
     Slip("renamed part", {"m.py": "from email.MIMEText import MIMEText\n"}, "m.py", "stdlib-removed",
          wrote="from email.mime.text import MIMEText\n"),
     Slip("gone, and another in its place", {"m.py": "import commands\n"}, "m.py", "stdlib-removed", remedy=None),
+    Slip("own module with a name that Python dropped", {"lib/parser.py": "rows = 6\n", "m.py": "import parser\n"}, "m.py",
+         "own-code-unreachable", says="lib/parser.py"),
 ]

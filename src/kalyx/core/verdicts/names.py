@@ -175,6 +175,8 @@ def near_names(name: str, names: Iterable[str]) -> list[str]:
     same = sorted(n for n in alike if n.lower() == name.lower())
     if len(name) < 3:
         return same
+    if len(name) == 3:  # another letter makes another name
+        alike = [n for n in alike if len(n) != 3 or sorted(n) == sorted(name)]
     return same + sorted(n for n in alike if len(n) > 2 and n not in same
                          and _begins_alike(name, n) and is_one_edit(name, n))
 

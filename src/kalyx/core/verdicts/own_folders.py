@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 
 from kalyx.core.facts.cases import Case
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
@@ -20,7 +21,7 @@ from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 from kalyx.core.verdicts.launch_settings import without_flag, without_variable
 
-__all__ = ["own_code_unreachable"]
+__all__ = ["own_code_unreachable", "own_files"]
 
 # What other names a file may have been given than the one that is imported: by an editor that adds an
 # ending, a browser that numbers its downloads, a system that does not care for capital letters
@@ -51,12 +52,8 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
     if not is_absent(case, failure) or failure is None or not asked_near_home(case, failure):
         return None
     m, name = case.machine, failure.top
-    folder = case.start or case.launch.start or case.launch.cwd
-    inside = asked_whole(case, failure).split(".")[1:]
-    for place in _own_places(case, folder):
-        found = _code_at(case, place, name, inside)
-        if found is None or _is_reached(case, place):
-            continue
+    folder = _start_folder(case)
+    for place, found in own_files(case, failure):
         todo: list[Remedy] = []
         root = m.path.dirname(place) if m.path.basename(place) == "src" else place
         built = next((f for f in ("pyproject.toml", "setup.py")
@@ -85,6 +82,20 @@ def _imports(case: Case, path: str, name: str) -> bool:
 
     return case.machine.is_file(path) and any(
         i.module.split(".")[0] == name for i in read_source(case.machine, path).imports)
+
+
+def _start_folder(case: Case) -> str:
+    return case.start or case.launch.start or case.launch.cwd
+
+
+def own_files(case: Case, failure: Failure) -> Iterator[tuple[str, str]]:
+    """Yield the folders around the start folder that have a missing module, each with its file there."""
+    inside = asked_whole(case, failure).split(".")[1:]
+    for place in _own_places(case, _start_folder(case)):
+        found = _code_at(case, place, failure.top, inside)
+        if found is not None and not _is_reached(case, place) \
+                and case.layer_of_file(found) not in ("stdlib", "env", "base", "user"):
+            yield place, found
 
 
 def _under_another_name(case: Case, failure: Failure, folder: str) -> Finding | None:

@@ -10,9 +10,10 @@ from kalyx.core.facts.cases import Case
 from kalyx.core.model import Elsewhere, Evidence, Finding, Remedy
 from kalyx.core.record import replace
 from kalyx.core.verdicts import remedies
-from kalyx.core.verdicts.absence import asker_evidence, is_absent
+from kalyx.core.verdicts.absence import asked_near_home, asker_evidence, is_absent
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
+from kalyx.core.verdicts.own_folders import own_files
 from kalyx.core.verdicts.written import asking_place, write_import
 
 __all__ = ["has_module", "is_of_another_system", "versions_of"]
@@ -170,6 +171,8 @@ def stdlib_removed(case: Case, failure: Failure | None) -> Finding | None:
     history = _history(case, failure)
     if failure is None or history is None or history[1] is None or case.version < _pair(history[1]):
         return None
+    if asked_near_home(case, failure) and next(own_files(case, failure), None):
+        return None  # the person's own module has that name
     return _history_finding("stdlib-removed", case, failure,
                             f"was part of Python's standard library until {history[1]} took it out",
                             history[2])
@@ -208,7 +211,10 @@ _RENAMED = frozenset({
     "ConfigParser", "Queue", "SocketServer", "Tkinter", "tkMessageBox", "cPickle", "copy_reg", "__builtin__",
     "httplib", "cookielib", "Cookie", "HTMLParser", "htmlentitydefs", "xmlrpclib", "SimpleXMLRPCServer", "repr",
     "thread", "anydbm", "robotparser", "urlparse", "BaseHTTPServer", "SimpleHTTPServer", "email.MIMEText",
-    "email.MIMEBase", "email.MIMEMultipart", "email.Utils", "email.Encoders", "email.Header"})
+    "CGIHTTPServer", "DocXMLRPCServer", "FileDialog", "ScrolledText", "SimpleDialog", "Tkconstants", "Tkdnd",
+    "tkColorChooser", "tkCommonDialog", "tkFileDialog", "tkFont", "tkSimpleDialog", "ttk", "dumbdbm", "gdbm",
+    "dummy_thread", "markupbase", "email.MIMEBase", "email.MIMEMultipart", "email.Utils", "email.Encoders",
+    "email.Header"})
 
 
 def _successor(case: Case, failure: Failure, name: str, successor: str) -> list[Remedy]:
