@@ -58,6 +58,10 @@ def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
     assert text.returncode == 1 and "Traceback" not in text.stdout + text.stderr
     assert [p for p in ("because", "how we know", "what to do") if f"\n  {p}\n" in text.stdout] == [
         "because", "how we know", "what to do"]
+    read = world.answer("why", case.ask, "--at", case.at, "--no-run", privileged=case.privileged)
+    said = read["result"]["imports"][0]
+    assert said["outcome"] == "unknown" and [f["cause"] for f in said["causes"]][:1] in ([], [case.cause], *(
+        [["hidden-by-file"]] if case.cause == "bytecode-stale" else [])), "not run, but read"
     if case.remedy:
         carry_out(first["remedies"][0], case.remedy, world)
         after = world.answer("why", case.ask, "--at", case.at, privileged=case.privileged)
@@ -176,6 +180,8 @@ def test_healthy_import_has_no_findings(name: str, world: World, validate) -> No
     validate(document)
     report = document["result"]["imports"][0]
     assert (report["outcome"], report["causes"], report["layer"]) == ("imports", [], layer)
+    read = world.answer("why", ask, "--no-run")["result"]["imports"][0]
+    assert (read["outcome"], read["causes"]) == ("unknown", [])
     assert document["exit"] == 0
     python, module = python_of(lab), ask.partition(":")[0]
     answer = world.root / "answer"

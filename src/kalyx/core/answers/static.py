@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from kalyx.core.answers.seats import judge_seat
 from kalyx.core.answers.why import WhyAnswer, parse_request
 from kalyx.core.facts.cases import Case
+from kalyx.core.facts.distributions import mapped_folder, zip_names
 from kalyx.core.facts.modules import Candidate, top_level
 from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.searchpath import SearchPath, read_search_path
@@ -32,6 +33,8 @@ if TYPE_CHECKING:
 __all__ = ["answer_without_run"]
 
 MOST_FILES = 300  # that are followed from one module
+_ALONE = "attempted relative import with no known parent package"
+_ABOVE = "attempted relative import beyond top-level package"
 
 
 @dataclass(frozen=True)
@@ -40,6 +43,15 @@ class _Missing:
 
     module: str
     asker: Frame | None
+    relative: str = ""  # what Python would say of a relative import that leads nowhere
+
+    def error(self) -> ObservedError:
+        """Return the exception that the import would end with."""
+        frames = (self.asker,) if self.asker else ()
+        if self.relative:
+            return ObservedError("ImportError", self.relative, frames=frames)
+        return ObservedError("ModuleNotFoundError", f"No module named '{self.module}'", self.module,
+                             frames=frames)
 
 
 def answer_without_run(finder: SeatFinder, requests: Sequence[str], seat_ref: str) -> WhyAnswer:
@@ -104,13 +116,12 @@ def _read(finder: SeatFinder, facts: SeatFacts, seat: Seat, who: dict[str, Any],
     module, name = request
     blank = Case(finder.machine, seat, Observation(module, name, "fails", who), neighbours)
     found, missing = _look_up(blank, module, None)
-    if missing is None and found is not None:
+    if missing is None and found is not None and blank.layer_of_file(found.path) != "stdlib":
         missing = _follow(blank, found, module)
     if missing is None:
         return _would_import(blank, request, found)
-    chain = (ObservedError("ModuleNotFoundError", f"No module named '{missing.module}'", missing.module,
-                           frames=(missing.asker,) if missing.asker else ()),)
-    case = Case(finder.machine, seat, Observation(module, name, "fails", who, chain), neighbours, blank)
+    observed = Observation(module, name, "fails", who, (missing.error(),))
+    case = Case(finder.machine, seat, observed, neighbours, blank)
     report = judge_import(case)
     return replace(report, outcome="unknown", error=None, causes=tuple(_read_only(f) for f in report.causes))
 
@@ -132,14 +143,35 @@ def _look_up(case: Case, module: str, asker: Frame | None) -> tuple[Candidate | 
             continue
         head = dotted.rpartition(".")[0]
         folders = case.search_folders(head) if head else [x.path for x in case.layers]
+        if found is not None and found.kind == "linked":
+            folders = [case.machine.path.dirname(found.path)]
         offers = case.finder.find_all(folders, parts[count - 1])
-        real = [c for c in offers if c.kind != "namespace"] or offers
+        real = [c for c in offers if c.kind != "namespace"] or offers or _in_no_folder(case, dotted)
         if not real:
             if found is not None and found.kind == "package" and _makes_parts(case, found):
                 return None, None
             return None, _Missing(dotted, asker)
         found = real[0]
     return found, None
+
+
+def _in_no_folder(case: Case, module: str) -> list[Candidate]:
+    """Return what a zip file on the path, or the import hook of an editable install, has for a module."""
+    m, part = case.machine, module.replace(".", "/")
+    for layer in case.layers:
+        if m.is_file(layer.path):
+            inside = zip_names(m, layer.path)
+            found = [f for f in (f"{part}/__init__.py", f"{part}.py") if f in inside]
+            if found:
+                return [Candidate(layer.path, f"{layer.path}/{found[0]}", "zipped")]
+        for file in case.finder.names(layer.path):
+            if "." in module or not (file.startswith("__editable__") and file.endswith("_finder.py")):
+                continue
+            target = mapped_folder(m, layer.path, file, module)
+            for path in (m.path.join(target, "__init__.py"), target) if target else ():
+                if m.is_file(path):
+                    return [Candidate(layer.path, path, "linked")]
+    return []
 
 
 def _makes_parts(case: Case, package: Candidate) -> bool:
@@ -168,9 +200,12 @@ def _follow(case: Case, first: Candidate, module: str) -> _Missing | None:
         source = read_source(case.machine, path)
         if source.trouble or source.paths or source.unread:
             continue
+        alone = source.relative and path == first.path and first.kind == "module" and "." not in module
         for item in source.imports:
             if item.guard or item.instead_of is not None:
                 continue
+            if item.text.startswith("from .") and (alone or item.module.startswith(".")):
+                return _Missing(item.module, Frame(path, item.line, "<module>"), _ALONE if alone else _ABOVE)
             if case.is_stdlib(top_level(item.module)):
                 continue
             found, missing = _look_up(case, item.module, Frame(path, item.line, "<module>"))

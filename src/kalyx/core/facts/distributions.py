@@ -268,6 +268,28 @@ def mapped_modules(machine: Machine, folder: str, finder: str) -> set[str]:
     return set(re.findall(r"['\"](\w+)['\"]\s*:", table.group(1))) if table else set()
 
 
+def mapped_folder(machine: Machine, folder: str, finder: str, module: str) -> str | None:
+    """Return where an editable install's import hook looks for a module (PEP 660): a folder, or a file."""
+    try:
+        text = machine.read_text(machine.path.join(folder, finder), 262_144)
+    except Unreadable:
+        return None
+    entry = re.search(rf"['\"]{re.escape(module)}['\"]\s*:\s*['\"]([^'\"]+)['\"]", text)
+    return entry.group(1) if entry else None
+
+
+def zip_names(machine: Machine, file: str) -> set[str]:
+    """Return the names in a zip file; none when it is no zip."""
+    import io
+    import zipfile
+
+    try:
+        with zipfile.ZipFile(io.BytesIO(machine.read_bytes(file))) as archive:
+            return set(archive.namelist())
+    except (Unreadable, zipfile.BadZipFile, OSError, RuntimeError):
+        return set()
+
+
 class ZipShelf(Shelf):
     """The distributions inside a zip file or egg that stands on the path."""
 

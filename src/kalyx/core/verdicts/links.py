@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Case
+from kalyx.core.facts.distributions import mapped_folder
 from kalyx.core.facts.layers import LinkLine, link_lines
 from kalyx.core.model import Distribution, Edit, Evidence, Finding, Remedy
 from kalyx.core.patterns import pattern
@@ -88,17 +88,8 @@ def _names_it(case: Case, line: LinkLine, target: str, name: str) -> bool:
 
 def _finder_target(case: Case, folder: str, line: LinkLine, name: str) -> str | None:
     """Read where an editable install's import hook would look for a module (PEP 660)."""
-    import re
-
     match = _HOOK.search(line.text)
-    if not match:
-        return None
-    try:
-        text = case.machine.read_text(case.machine.path.join(folder, match.group(1) + ".py"), 262_144)
-    except Unreadable:
-        return None
-    entry = re.search(rf"['\"]{re.escape(name)}['\"]\s*:\s*['\"]([^'\"]+)['\"]", text)
-    return entry.group(1) if entry else None
+    return mapped_folder(case.machine, folder, match.group(1) + ".py", name) if match else None
 
 
 def _broken(case: Case, name: str, line: LinkLine, target: str,
