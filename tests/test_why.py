@@ -212,6 +212,7 @@ def test_every_module_of_every_interpreter(version: str, world: World) -> None:
     script = write(world.project / "all.py", "".join(f"import {m}\n" for m in modules if m.isidentifier()))
     result = world.answer("why", str(script), "--at", f"python:{python}", "--timeout", "200")["result"]
     assert len(result["imports"]) > 150
+    fails = {}
     for report in result["imports"]:
         if report["outcome"] == "imports":
             assert not [f for f in report["causes"] if f["severity"] != "note"], report
@@ -219,6 +220,11 @@ def test_every_module_of_every_interpreter(version: str, world: World) -> None:
         assert report["causes"], report
         alone = run([python, "-c", f"import {report['module']}"], cwd=world.project, env=world.env)
         assert alone.returncode != 0, report
+        fails[report["module"]] = report["causes"][0]["cause"]
+    modules = [m for m in modules if m.isidentifier()]
+    read = world.answer("why", *modules, "--no-run", "--at", f"python:{python}")
+    said = {r["module"]: r["causes"][0] for r in read["result"]["imports"] if r["causes"]}
+    assert set(said) <= set(fails), [said[m] for m in set(said) - set(fails)]
 
 
 @pytest.mark.parametrize("version", sorted(other_pythons()))

@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Sequence
 
 from kalyx.core.answers.seats import judge_seat
 from kalyx.core.answers.why import WhyAnswer, parse_request
 from kalyx.core.facts.cases import Case
+from kalyx.core.facts.compiled_in import CompiledIn, read_suffixes
 from kalyx.core.facts.distributions import mapped_folder, zip_names
 from kalyx.core.facts.modules import Candidate, top_level
 from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.searchpath import SearchPath, read_search_path
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.facts.sources import read_source
+from kalyx.core.machine import Machine
 from kalyx.core.model import (
     Finding,
     Frame,
@@ -89,23 +90,18 @@ def _who(finder: SeatFinder, interpreter: Interpreter, launch: Launch, path: Sea
         "executable": interpreter.path, "prefix": interpreter.prefix, "base_prefix": interpreter.base_prefix,
         "path": [launch.start if x.layer == "start" else x.path for x in path.layers],
         "cwd": launch.cwd, "platform": finder.machine.platform,
-        "suffixes": _suffixes(interpreter), "builtin": list(sys.builtin_module_names), "stdlib": [],
+        "suffixes": _suffixes(finder.machine, interpreter, path), "stdlib": [],
+        "builtin": CompiledIn(finder.machine, interpreter, launch.env),
         "user_site": path.user_site,
         "flags": {"isolated": int("I" in flags), "ignore_environment": int("E" in flags or "I" in flags),
                   "no_site": int("S" in flags), "no_user_site": int("s" in flags),
                   "safe_path": int("P" in flags)}}
 
 
-def _suffixes(interpreter: Interpreter) -> list[str]:
-    """Return the endings of compiled modules that such an interpreter loads, by the usual rule."""
-    from importlib.machinery import EXTENSION_SUFFIXES
-
-    pair = interpreter.version_pair or (3, 0)
-    ours = f"{sys.version_info[0]}{sys.version_info[1]}"
-    if interpreter.implementation != "cpython":
-        return [s for s in EXTENSION_SUFFIXES if "cpython" not in s and "cp3" not in s]
-    return [s.replace(f"cpython-{ours}", f"cpython-{pair[0]}{pair[1]}").replace(
-        f"cp{ours}-", f"cp{pair[0]}{pair[1]}-") for s in EXTENSION_SUFFIXES]
+def _suffixes(machine: Machine, interpreter: Interpreter, path: SearchPath) -> list[str]:
+    """Return the endings of compiled modules that such an interpreter loads."""
+    names = [n for x in path.layers if x.layer == "stdlib" for n in machine.entries(x.path)]
+    return read_suffixes(names, interpreter.implementation, interpreter.version_pair or (3, 0))
 
 
 def _read(finder: SeatFinder, facts: SeatFacts, seat: Seat, who: dict[str, Any],
@@ -197,7 +193,7 @@ def _follow(case: Case, first: Candidate, module: str) -> _Missing | None:
         if path in seen or not path.endswith(".py"):
             continue
         seen.add(path)
-        source = read_source(case.machine, path)
+        source = read_source(case.machine, path, first.entry)
         if source.trouble or source.paths or source.unread:
             continue
         alone = source.relative and path == first.path and first.kind == "module" and "." not in module

@@ -33,9 +33,15 @@ MOST_FILES = 200
 MOST_FOLDERS = 400
 PYTHON_CELLS = ("time", "timeit", "capture", "prun", "snakeviz", "memit", "mprun", "lprun")
 # How an import is kept from failing, the weakest hold first
-GUARDS = ("", "function", "try", "typing")
+GUARDS = ("", "condition", "function", "try", "typing")
 _LINE_IMPORT = pattern(r"^(\s*)(?:from\s+(\.*[\w.]*)\s+import\s+([\w, ()*]+)|import\s+([\w., ]+))",
                           re.MULTILINE)
+_WHERE_IT_RUNS = frozenset({
+    "sys.platform", "os.name", "sys.builtin_module_names", "platform.system", "sys.version_info", "sys.version",
+    "sys.implementation.name", "sys.hexversion"})
+# What code calls its own answers to that: PY3, PY_3_14_PLUS, IS_WINDOWS, _WIN32
+_NAMED_SO = pattern(r"_?(?:IS_)?(?:PY_?\d|PYTHON_?\d|PYPY|CPYTHON|WIN(?:DOWS|32|64)?(?:_|$)|"
+                    r"MAC(?:OS)?(?:X|_|$)|DARWIN|LINUX|POSIX)")
 _MAGIC = pattern(r"^(\s*)(?:[%!?]|[\w., ]+=\s*[%!]|.*\S\?{1,2}\s*$)")
 
 
@@ -43,7 +49,7 @@ _MAGIC = pattern(r"^(\s*)(?:[%!?]|[\w., ]+=\s*[%!]|.*\S\?{1,2}\s*$)")
 class ImportedName:
     """A module that a line asks for, or a name of it.
 
-    ``guard`` is empty, ``function``, ``try`` or ``typing``. ``cell`` counts a
+    ``guard`` is empty, ``condition`` (of an ``if``), ``function``, ``try`` or ``typing``. ``cell`` counts a
     notebook's code cells from 1, and ``line`` is then that within the cell.
     ``instead_of`` are the first and last line of what it stands in for: an
     import in an ``except`` is needed when one of those lines fails.
@@ -295,7 +301,11 @@ def _inside(node: ast.AST, guard: str, instead_of: tuple[int, int] | None, flags
     elif isinstance(node, ast.If) and (_asks_where_it_runs(node.test) or _names_in(node.test) & flags):
         hold = stronger(guard, "try")  # one branch runs here, the other elsewhere
         children = [(child, hold) for child in (*node.body, *node.orelse)]
-    elif isinstance(node, ast.If) and _is_type_checking(node.test):
+    elif isinstance(node, ast.If) and not _is_type_checking(node.test):
+        hold = stronger(guard, "condition")
+        children = [(child, hold) for child in (*node.body, *node.orelse)]
+        yield node.test, guard, instead_of
+    elif isinstance(node, ast.If):
         children = [*[(child, "typing") for child in node.body], *[(child, guard) for child in node.orelse]]
     elif isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.Lambda)):
         children = [(child, stronger(guard, "function")) for child in ast.iter_child_nodes(node)]
@@ -343,9 +353,7 @@ def _is_type_checking(test: ast.expr) -> bool:
 def _asks_where_it_runs(test: ast.expr) -> bool:
     """Whether a condition is about the system or the version of Python."""
     asked = {dotted(n) for n in ast.walk(test) if isinstance(n, (ast.Attribute, ast.Name))}
-    return bool(asked & {"sys.platform", "os.name", "sys.builtin_module_names", "platform.system",
-                         "sys.version_info", "sys.version",
-                         "sys.implementation.name", "PY2", "PY3", "six.PY2", "six.PY3", "sys.hexversion"})
+    return bool(asked & _WHERE_IT_RUNS) or any(_NAMED_SO.match(name.rpartition(".")[2]) for name in asked)
 
 
 def find_sources(machine: Machine, folder: str, depth: int = 6) -> tuple[list[str], bool]:

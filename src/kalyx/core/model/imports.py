@@ -118,7 +118,7 @@ class Elsewhere:
 class Place:
     """A line of a file that asks for an import.
 
-    ``guard`` is empty, function, try or typing; or file, where it is the file
+    ``guard`` is empty, condition, function, try or typing; or file, where it is the file
     itself that has to be compiled.
     """
 
