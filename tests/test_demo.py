@@ -13,7 +13,7 @@ EXPECTED = [  # the first causes of each step
     {"installed-elsewhere"}, {"dependency-absent"}, {"hidden-by-file"}, {"foreign-abi"},
     {"file-corrupt"}, {"version-conflict"}, {"python-too-new"}, {"name-differs"}, {"interpreter-broken"},
     {"namespace-split"},
-    {"installed-elsewhere"}, {"installed-elsewhere"},
+    {"installed-elsewhere"}, {"raises", "own-code-unreachable"}, {"installed-elsewhere"},
     {"dependency-absent"}, {"kernel-interpreter-gone"}, {"env-moved"}, {"dependency-absent"}, set(),
     {"kernel-interpreter-gone", "kernel-mislabelled"}, set(), set(), set(), set(), set(), set(), set(),
     {"pip-elsewhere", "setting-points-nowhere"},

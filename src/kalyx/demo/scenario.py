@@ -376,6 +376,10 @@ def _write_project(project: str) -> None:
     _write(os.path.join(project, "sporecount.py"), (
         "# a first try, before the package was found\nsamples = []\n"))
     _write(os.path.join(project, "seedlots", "2026.csv"), "lot,seeds\nF-1,480\n")
+    _write(os.path.join(project, "row-plan.py"), "def beds(rows):\n    return [row % 6 for row in rows]\n")
+    _write(os.path.join(project, "sowing.py"), (
+        "pip install germkit\n\nimport csv\nfrom row_plan import beds\n\n"
+        "print(beds(range(12)), csv.__name__)\n"))
     _write(os.path.join(project, "inventory.py"), (
         '"""Counts what is in the vaults."""\n\nimport csv\nimport sys\n\nimport humidlog\n'
         "from traygrid import cells\n\ntry:\n    import fastcount\nexcept ImportError:\n"

@@ -46,6 +46,8 @@ STEPS = (
     Step("A folder of data is called like a package that is not installed.", ("why", "seedlots")),
     Step("A new colleague's script: what of all that it imports is missing, and what mends it in one go?",
          ("why", "inventory.py")),
+    Step("A trainee's first script, put together from a web page and a colleague's file.",
+         ("why", "sowing.py")),
     Step("It works with lab-old and not here. What is the difference?",
          ("why", "humidlog", "--compare", "env:lab-old")),
     Step("A visitor sends a traceback from a computer that is not this one.",

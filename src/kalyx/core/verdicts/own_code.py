@@ -355,7 +355,8 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
          *outgrown_in_use(case), *_moved(error.message),
          *[Remedy(f"Do as it says: {message}", "manual", changes="your code")
            for _ in re.findall(r"\binstead\b", message)[:1]],
-         Remedy(f"Read {place}: that is where it was raised.", "manual", changes="nothing")))
+         *[Remedy(f"Read {place}: that is where it was raised.", "manual", changes="nothing")
+           for _ in [0] if not (slipped and slipped[2].remedies)]))
 
 
 def _switched_off(case: Case) -> tuple[list[Evidence], list[Remedy]] | None:

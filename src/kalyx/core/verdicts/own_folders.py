@@ -119,8 +119,7 @@ def _under_another_name(case: Case, failure: Failure, folder: str) -> Finding | 
                           argv=(case.python, *remedies.quiet_flags(case), "-c", _CELLS, path, new),
                           changes=f"adds {new}")
         else:
-            argv = ("cmd", "/c", "move", path, new) if m.platform == "win32" else ("mv", "-n", path, new)
-            todo = Remedy(f"Call it {m.path.basename(new)}.", "command", argv=argv, changes=f"renames {path}")
+            todo = remedies.rename(m, path, new)
         return Finding(
             "own-code-unreachable", "error", "likely" if notebook else "certain",
             f"{name} is your own code in {path}, and {what}.",

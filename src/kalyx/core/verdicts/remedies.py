@@ -14,7 +14,7 @@ from kalyx.core.model import Distribution, Elsewhere, Remedy
 from kalyx.core.record import replace
 
 __all__ = ["build_again", "install", "make_readable", "move_seat", "quiet_flags", "reinstall",
-           "remove_file", "rename_file", "restore_library", "set_aside"]
+           "remove_file", "rename", "rename_file", "restore_library", "set_aside"]
 
 
 # What pip itself imports of an environment where it is there, and stumbles over where that is damaged
@@ -363,6 +363,13 @@ def make_readable(case: Case, path: str) -> Remedy:
                       changes=f"who may read {path}")
     return Remedy("Let yourself read it again; it is yours.", "command", argv=argv,
                   changes=f"the permissions of {path}")
+
+
+def rename(machine: Machine, path: str, new: str) -> Remedy:
+    """Return the command that gives a file or folder a certain name, where nothing has that yet."""
+    argv = ("cmd", "/c", "move", path, new) if machine.platform == "win32" else ("mv", "-n", path, new)
+    return Remedy(f"Give it the name {machine.path.basename(new)}.", "command", argv=argv,
+                  changes=f"renames {path}")
 
 
 def rename_file(machine: Machine, path: str) -> Remedy:

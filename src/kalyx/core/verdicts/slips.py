@@ -154,7 +154,7 @@ def _terminal(broken: _Broken) -> Slip | None:
     todo = [broken.change("Make a comment of it.", f"# {broken.code}")]
     if match[1].startswith("pip") and match[2] and re.fullmatch(r"[A-Za-z][\w.-]*", match[3]):
         todo += remedies.install(broken.case, match[3])
-    return Slip("is a command for the terminal, and no Python", tuple(r for r in todo if r is not None))
+    return Slip("is a command for the terminal, and not Python", tuple(r for r in todo if r is not None))
 
 
 def _typography(broken: _Broken) -> Slip | None:
@@ -200,10 +200,8 @@ def _notebook(broken: _Broken) -> Slip | None:
     if not broken.text.lstrip().startswith("{") or '"cells"' not in broken.text:
         return None
     new = broken.file.removesuffix(".py") + ".ipynb"
-    argv = ("cmd", "/c", "move", broken.file, new) if broken.case.machine.platform == "win32" else (
-        "mv", "-n", broken.file, new)
     return Slip("is that of a notebook, which was saved under this name",
-                (Remedy("Call it what it is.", "command", argv=argv, changes=f"renames {broken.file}"),))
+                (remedies.rename(broken.case.machine, broken.file, new),))
 
 
 _OF_SYNTAX: tuple[Rule, ...] = (_web_page, _notebook, _merge, _prompt, _magic, _number_first, _typography,
