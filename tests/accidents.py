@@ -166,6 +166,18 @@ MISHAPS = [
     Situation("folder in a file's place", in_its_place(Path.mkdir), "germkit", "files-missing", says="trial.py", remedy="command"),
     Situation("pipe in a file's place", in_its_place(os.mkfifo), "germkit", "files-missing", says="trial.py", remedy="command"),
     Situation("link to itself", in_its_place(lambda p: p.symlink_to(p.name)), "germkit", "files-missing", remedy="command"),
+    Situation("file emptied that a star brings in", installed("germkit", {
+        "germkit/__init__.py": "from germkit.trial import *\nx = Trial\n", "germkit/trial.py": "class Trial: pass\n"},
+        change=lambda w, site: write(site / "germkit/trial.py", "")), "germkit", "file-corrupt", says="trial.py of germkit",
+        remedy="command"),
+    Situation("start of a part emptied", installed("germkit", {
+        "germkit/__init__.py": "import germkit.parts\nx = germkit.parts.ROWS\n", "germkit/parts/__init__.py": "ROWS = 1\n"},
+        change=lambda w, site: write(site / "germkit/parts/__init__.py", "")), "germkit", "file-corrupt", says="parts",
+        remedy="command"),
+    Situation("asked by a changed file, and an extra's", lambda w, e: (w.wheels.add("fastgrid"), w.wheels.install(w.wheels.add(
+        "germkit", "2", {"germkit.py": "x = 1\n"}, extras={"fast": ["fastgrid"]}), site_of(e)), write(
+        site_of(e) / "germkit.py", "import fastgrid\n"), None)[-1], "germkit", "mixed-install", says="germkit.py",
+        remedy="command"),
     Situation("bytecode cut off", bytecode_cut_off("trial"), "germkit", "bytecode-stale", says="cut off", remedy="command"),
     Situation("bytecode cut off, asked for first", bytecode_cut_off("__init__"), "germkit", "bytecode-stale", says="__init__",
               remedy="command"),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shutil
+import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -12,6 +13,7 @@ import pytest
 from tests.accidents import planted
 from tests.situations import Situation
 from tests.support.build import (
+    BASE_PYTHON,
     SHORT,
     World,
     kernelspec,
@@ -129,7 +131,46 @@ def project_root(w: World, lab: Path) -> None:
     notebook(w.project / "nb" / "a.ipynb", "trials")
 
 
+def not_executable(w: World, lab: Path) -> None:
+    """Have an environment with an interpreter of its own, which may not be executed."""
+    bare = make_venv(w.home / "envs" / "bare", options=["--copies"])
+    (bare / "bin" / "python").chmod(0o644)
+
+
+def conda_like(w: World, lab: Path, *modules: str) -> Path:
+    """Lay out an environment as conda does: no pyvenv.cfg, a library of its own, conda-meta."""
+    base, place = Path(sys.base_prefix), w.home / "miniconda3" / "envs" / "sci"
+    library = place / "lib" / f"python{SHORT}"
+    (library / "site-packages").mkdir(parents=True)
+    (place / "bin").mkdir()
+    shutil.copy(Path(BASE_PYTHON).resolve(), place / "bin" / "python")
+    for file in (base / "lib" / f"python{SHORT}").iterdir():
+        if file.name not in ("site-packages", "__pycache__"):
+            (library / file.name).symlink_to(file)
+    for file in (base / "lib").glob("libpython*"):
+        (place / "lib" / file.name).symlink_to(file)
+    write(place / "conda-meta" / "history", "")
+    for name in modules:
+        w.wheels.install(w.wheels.add(name, "1"), library / "site-packages")
+    return place
+
+
 REACH = [
+    Situation("pip asked for, and not there", lambda w, e: w.venv("bare") and None, "pip", "pip-absent", at="env:../envs/bare",
+              remedy="command"),
+    Situation("interpreter that may not be executed", not_executable, "json", "interpreter-broken", at="env:../envs/bare",
+              remedy="command"),
+    Situation("program that is no Python", lambda w, e: write(site_of(e) / "a.pth", "import os\n") and None, "json",
+              "interpreter-broken", at="python:/bin/ls", says="/bin/ls cannot start"),
+    Situation("first line that leads nowhere", lambda w, e: write(w.project / "s.py", "#!/nowhere/python\nimport json\n", 0o755)
+              and None, "json", "interpreter-gone", at="script:s.py", remedy="edit"),
+    Situation("not in a conda environment", lambda w, e: conda_like(w, e) and w.wheels.add("traygrid") and None, "traygrid",
+              "not-installed", at="env:sci", remedy="command"),
+    Situation("in a conda environment alone", lambda w, e: conda_like(w, e, "traygrid") and None, "traygrid", "installed-elsewhere",
+              says="in sci", remedy="command"),
+    Situation("user site switched off by a variable", lambda w, e: (kernel(w, "base", BASE_PYTHON, PYTHONNOUSERSITE="1"),
+              w.wheels.install(w.wheels.add("traygrid", "1"), w.home / ".local/lib" / f"python{SHORT}" / "site-packages"),
+              None)[-1], "traygrid", "user-site-off", at="kernel:base", says="PYTHONNOUSERSITE"),
     Situation("kernel of a moved environment", moved, "seedling", "kernel-interpreter-gone", at="kernel:field",
               remedy="edit"),
     Situation("kernel of an environment without base", base_gone, "seedling", "kernel-interpreter-gone",

@@ -79,6 +79,12 @@ class Record:
             return ""
         return base64.urlsafe_b64encode(made.digest()).rstrip(b"=").decode()
 
+    def emptied(self) -> list[str]:
+        """Return the rows of code whose files have nothing in them any more; only their sizes are looked at."""
+        rows = [p for p in self.code[:MOST_CHECKED] if self.rows[p][1]]
+        return [p for p in rows if (info := self.machine.stat(self.absolute(p))) is not None
+                and info.kind == "file" and info.size == 0]
+
     def changed(self) -> list[tuple[str, str]]:
         """Return the files of code that differ, each with how."""
         found = ((self.absolute(p), self.difference(p)) for p in self.code[:MOST_CHECKED])

@@ -5,6 +5,7 @@ from __future__ import annotations
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name, requirement_name
+from kalyx.core.facts.markers import applies
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Distribution, Evidence, Finding, Frame
 from kalyx.core.patterns import pattern
@@ -85,7 +86,7 @@ def file_corrupt(case: Case, failure: Failure | None) -> Finding | None:
     What to do: Install the package again.
     """
     if not _may_be_corrupt(case, failure):
-        return None
+        return _emptied(case, failure)
     library = _broken_library(case)
     if library is not None:
         return library
@@ -104,7 +105,30 @@ def file_corrupt(case: Case, failure: Failure | None) -> Finding | None:
                 (*[Evidence(h, f) for f, h in changed[:4]], Evidence("what was installed", record.path),
                  *_what_broke(case)),
                 remedies.reinstall(case, owner.name, owner.version, "to have its files whole"))
-    return _broken_binary(case) or _cut_off_behind(case, failure)
+    return _broken_binary(case) or _cut_off_behind(case, failure) or _emptied(case, failure)
+
+
+def _emptied(case: Case, failure: Failure | None) -> Finding | None:
+    """Find files with nothing in them in the distribution whose code failed over something of its own."""
+    error = case.obs.error
+    frames = own_frames(error.frames) if error is not None and not case.obs.later else []
+    owner = case.distribution_of(frames[-1].file) if frames else None
+    if owner is None or owner.editable or (failure is not None and is_absent(case, failure)):
+        return None
+    lacking = case.distribution_of(case.file_of(failure.module)) if failure is not None else owner
+    if lacking is None or lacking.metadata != owner.metadata:
+        return None
+    record = case.record(owner)
+    rows = record.emptied()
+    if not rows:
+        return None
+    return Finding(
+        "file-corrupt", "error", "likely",
+        f"{record.absolute(rows[0])} of {owner.name} {owner.version} is empty, and other files of it count on "
+        "what was in it.",
+        (*[Evidence(record.difference(r), record.absolute(r)) for r in rows[:4]],
+         Evidence("what was installed", record.path), *_what_broke(case)),
+        remedies.reinstall(case, owner.name, owner.version, "to have its files whole"))
 
 
 def _cut_off_behind(case: Case, failure: Failure | None) -> Finding | None:
@@ -275,7 +299,7 @@ def _asked_by_changed(case: Case, failure: Failure) -> Finding | None:
     names = {normal_name(failure.top), normal_name(tables.distribution_for(failure.top) or failure.top),
              *[normal_name(e.name) for e in case.elsewhere(failure.top) if e.name]}
     if owner is None or owner.editable or row is None or failure.top in case.stdlib_names or any(
-            normal_name(requirement_name(r)) in names for r in owner.requires):
+            normal_name(requirement_name(r)) in names for r in owner.requires if applies(r, case.markers)):
         return None
     return _written_over(case, owner, [row])
 

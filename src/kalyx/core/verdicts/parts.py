@@ -23,7 +23,7 @@ from kalyx.core.verdicts.requirements import bring_together, outgrew
 from kalyx.core.verdicts.written import asking_place, change_line, write_import
 
 # What a module adds to the plain sentence; what Python itself adds is no advice of the module's
-_ADVICE = pattern(r"(?s)has no attribute '\w+'[.:;\s]+(?!Did you mean)(\S.{20,})")
+_ADVICE = pattern(r"(?s)has no attribute '\w+'[.:;\s]+(?!Did you mean|\(most likely due)(\S.{20,})")
 
 __all__ = ["attribute_absent", "other_project", "submodule_absent"]
 
