@@ -163,7 +163,7 @@ MORE_HEALTHY: dict[str, tuple[str, str, Build]] = {
         "import sys\nsys.stdout.close()\nsys.stderr.close()\n"))),
     "much output": ("talker", "start", own("talker.py", "print('seeds ' * 2000000)\n")),
     "starts children": ("parent", "start", own("parent.py", (
-        "import subprocess, sys\nsubprocess.Popen([sys.executable, '-c', 'import time; time.sleep(60)'])\n"))),
+        "import subprocess, sys\nsubprocess.Popen([sys.executable, '-c', 'import time; time.sleep(9)'])\n"))),
     "handles signals": ("sig", "start", own("sig.py", (
         "import signal\nsignal.signal(signal.SIGALRM, lambda *a: None)\nsignal.alarm(1)\n"))),
     "changes the path": ("paths", "start", own("paths.py", "import sys\nsys.path[:] = []\n")),

@@ -108,7 +108,7 @@ def test_causes_at_every_interpreter(version: str, world: World, validate) -> No
     number, is_pypy = tuple(map(int, said[0].split("."))), said[1] == "True"
     rows = [r for r in MODULES if r.since <= number < r.until and (r.pypy or not is_pypy)]
     planted(world, user_site(python, world), rows)
-    document = world.answer("why", *[r.name for r in rows], "--at", f"python:{python}", "--timeout", "5")
+    document = world.answer("why", *[r.name for r in rows], "--at", f"python:{python}", "--timeout", "4")
     validate(document)
     found = {}
     for row, report in zip(rows, document["result"]["imports"], strict=True):
