@@ -181,6 +181,11 @@ MISHAPS = [
     Situation("bytecode cut off", bytecode_cut_off("trial"), "germkit", "bytecode-stale", says="cut off", remedy="command"),
     Situation("bytecode cut off, asked for first", bytecode_cut_off("__init__"), "germkit", "bytecode-stale", says="__init__",
               remedy="command"),
+    Situation("bytecode cut off, asked for by dots", lambda w, e: (installed("germkit", {
+        "germkit/__init__.py": "from .trial import Trial\n", "germkit/trial.py": "class Trial: pass\n"})(w, e),
+        run([python_of(e), "-c", "import germkit"], env={"PATH": "/usr/bin:/bin"}),
+        [f.write_bytes(f.read_bytes()[:20]) for f in site_of(e).glob("germkit/__pycache__/trial.*.pyc")], None)[-1], "germkit",
+        "bytecode-stale", says="trial", remedy="command"),
     Situation("all bytecode cut off", bytecode_cut_off("*"), "germkit", "bytecode-stale", remedy="command"),
     *[Situation(name, struck(name), "seedling", slug, remedy="edit" if name.startswith("link line") else "command")
       for name, (_, slug) in ACCIDENTS.items()],

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import re
-
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Case
 from kalyx.core.model import Evidence, Finding, ObservedError, Remedy
 from kalyx.core.patterns import pattern
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.damaged import imported_at
 from kalyx.core.verdicts.failure import Failure
 
 __all__ = ["bytecode_stale"]
@@ -60,15 +59,15 @@ def _of_another_python(case: Case) -> Finding | None:
 
 def _cut_off(case: Case, error: ObservedError) -> str | None:
     """Return the bytecode, kept of a source, over which Python stumbled: that of the module asked for last."""
+    m = case.machine
     frame = error.frames[-1] if error.frames else None
-    asked = re.match(r"\s*(?:from|import)\s+([\w.]+)(?:\s+import\s+(\w+))?", case.code_line(
-        frame.file, frame.line)) if frame else None
-    names = [case.obs.module] if frame is None else [
-        n for n in (f"{asked[1]}.{asked[2]}" if asked[2] else "", asked[1]) if n] if asked else []
-    parts = [".".join(n.split(".")[:k]) for n in names for k in range(n.count(".") + 1, 0, -1)]
-    for source in (case.file_of(part) for part in parts):
+    parts = case.obs.module.split(".")
+    sources = imported_at(case, frame) if frame else [
+        case.file_of(".".join(parts[:n])) for n in range(len(parts), 0, -1)]
+    packages = [m.path.join(m.path.dirname(f), "__init__.py") for f in sources if f]
+    for source in (*sources, *packages):
         kept = cached_file(case, source) if source and source.endswith(".py") else ""
-        if kept and case.machine.is_file(kept) and _is_cut_off(case, kept):
+        if kept and m.is_file(kept) and _is_cut_off(case, kept):
             return kept
     return None
 

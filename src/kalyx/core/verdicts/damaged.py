@@ -15,7 +15,7 @@ from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure, own_frames
 from kalyx.core.verdicts.requirements import conflict_in_use
 
-__all__ = ["file_corrupt", "mixed_install"]
+__all__ = ["file_corrupt", "imported_at", "mixed_install"]
 
 # What the loader says of a compiled file that is cut off, empty, or no such file at all
 _BROKEN_BINARY = pattern(r"file too short|invalid ELF header|cannot read file data|section header|"
@@ -40,12 +40,12 @@ def _suspects(case: Case, failure: Failure | None) -> list[str]:
     if failure is not None:
         files.append(case.file_of(failure.module))
     if _file_is_unknown(case):
-        files += [f for e in case.obs.chain for x in own_frames(e.frames)[-1:] for f in _imported_at(case, x)]
+        files += [f for e in case.obs.chain for x in own_frames(e.frames)[-1:] for f in imported_at(case, x)]
     files += [case.source_of(case.obs.origin), case.file_of(top_level(case.obs.module))]
     return list(dict.fromkeys(f for f in files if f))
 
 
-def _imported_at(case: Case, frame: Frame) -> list[str | None]:
+def imported_at(case: Case, frame: Frame) -> list[str | None]:
     """Return the files of the modules that a line of code imports."""
     m = case.machine
     match = _IMPORT.match(case.code_line(frame.file, frame.line))
