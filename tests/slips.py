@@ -119,4 +119,5 @@ SLIPS = [
     Slip("gone, and another in its place", {"m.py": "import commands\n"}, "m.py", "stdlib-removed", remedy=None),
     Slip("own module with a name that Python dropped", {"lib/parser.py": "rows = 6\n", "m.py": "import parser\n"}, "m.py",
          "own-code-unreachable", says="lib/parser.py"),
+    Slip("own module that is nowhere near", {"m.py": "from helpers import plan\n"}, "m.py", "not-installed", remedy=None),
 ]

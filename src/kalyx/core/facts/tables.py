@@ -10,8 +10,8 @@ from kalyx.core.record import TYPE_CHECKING
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["bound_for", "distribution_for", "is_same_project", "is_shared", "library_names", "module_for",
-           "stdlib_history", "system_packages"]
+__all__ = ["bound_for", "distribution_for", "is_everyday", "is_same_project", "is_shared", "library_names",
+           "module_for", "stdlib_history", "system_packages"]
 
 
 @cache
@@ -47,6 +47,11 @@ def distribution_for(module: str) -> str | None:
 def is_same_project(module: str) -> bool:
     """Whether the distribution of the module's own name is the same project under another name."""
     return module in _load("import_names.json")["same_project"]
+
+
+def is_everyday(module: str) -> bool:
+    """Whether a name is one that people give modules of their own: a distribution of that name is not meant."""
+    return module in _load("import_names.json")["everyday"]
 
 
 def bound_for(module: str) -> str:

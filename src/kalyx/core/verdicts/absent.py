@@ -119,9 +119,24 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
         f"{name} is not installed in {case.environment_name}, nor in any other environment "
         "that Kalyx knows of.",
         (*searched(case), Evidence(f"none of the {count} known environments has it")),
-        _shared_name(name) if known == name and tables.is_shared(name) else
-        remedies.install(case, known + tables.bound_for(name), why="" if known != name else
-                         " (the distribution is taken to have the module's name)"))
+        _put_it(case, failure, known))
+
+
+def _put_it(case: Case, failure: Failure, known: str) -> tuple[Remedy, ...]:
+    """Return how to install what has a module, where its name tells what that is."""
+    name = failure.top
+    if known != name:
+        return remedies.install(case, known + tables.bound_for(name))
+    if tables.is_shared(name):
+        return _shared_name(name)
+    if not tables.is_everyday(name):
+        return remedies.install(case, name + tables.bound_for(name),
+                                why=" (the distribution is taken to have the module's name)")
+    folder = case.start or case.launch.start or case.launch.cwd
+    own = Remedy(f"If {name} is your own module, have Python look into the folder that holds {name}.py: it was "
+                 f"found neither in {folder} nor in the folders around it. What an index has under so common a "
+                 "name is somebody else's.", "manual", changes="where imports are looked for")
+    return (own, *remedies.install(case, name, why=", if a distribution of that name is meant"))
 
 
 def _shared_name(name: str) -> tuple[Remedy, ...]:
