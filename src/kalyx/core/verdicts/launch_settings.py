@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-import shlex
 from collections.abc import Mapping
 
 from kalyx.core.errors import Unreadable
@@ -86,6 +85,8 @@ def _kept(machine: Machine, value: str, entry: str | None) -> str:
 
 
 def _in_shell(machine: Machine, name: str, value: str) -> str:
+    import shlex
+
     shell = machine.path.basename(machine.env.get("SHELL") or "sh")
     if machine.platform == "win32":
         if "PSModulePath" in machine.env and "PROMPT" not in machine.env:

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from kalyx.core.facts.cases import Case
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
+from kalyx.core.patterns import pattern
 from kalyx.core.record import replace
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import (
@@ -25,7 +26,8 @@ __all__ = ["own_code_unreachable", "own_files"]
 
 # What other names a file may have been given than the one that is imported: by an editor that adds an
 # ending, a browser that numbers its downloads, a system that does not care for capital letters
-_ENDINGS = re.compile(r"(?: \(\d+\)| - Copy)?\.(?:py\.txt|txt\.py|py|pyw|py3|ipynb)\s*$", re.IGNORECASE)
+_ENDINGS = pattern(r"(?: \(\d+\)| - Copy)?\.(?:py\.txt|txt\.py|py|pyw|py3|ipynb)\s*$", re.IGNORECASE)
+_JOINED = str.maketrans("-. ", "___")
 # Writes the code of a notebook's cells into a file
 _CELLS = ("import json, pathlib, sys; a, b = map(pathlib.Path, sys.argv[1:]); "
           "b.write_text('\\n\\n'.join(''.join(c['source']) for c in json.loads(a.read_text('utf-8'))['cells'] "
@@ -104,9 +106,11 @@ def _under_another_name(case: Case, failure: Failure, folder: str) -> Finding | 
     if case.elsewhere(name) or known_distribution(case, failure):
         return None
     for file in sorted(case.finder.names(folder)):
+        if not file.translate(_JOINED).startswith(name):
+            continue
         match = _ENDINGS.search(file)
         stem = file[:match.start()] if match else file
-        if re.sub(r"[-. ]", "_", stem) != name or file in (name, f"{name}.py"):
+        if stem.translate(_JOINED) != name or file in (name, f"{name}.py"):
             continue
         path = m.path.join(folder, file)
         if (match is None and not m.is_file(m.path.join(path, "__init__.py"))) or _imports(case, path, name):
