@@ -206,22 +206,20 @@ class SeatFinder:
         return self._bare_word(ref)
 
     def _bare_word(self, word: str) -> SeatFacts:
-        from kalyx.core.facts import editors
-
         m = self.machine
         path = m.absolute(word)
-        if m.exists(path) and (m.path.sep in word or "/" in word or not m.is_folder(path)
-                               or is_environment(m, path)):
+        if m.is_folder(path) and is_environment(m, path):
+            return self.env(word)
+        if m.exists(path) and (m.path.sep in word or "/" in word or not m.is_folder(path)):
+            from kalyx.core.facts import editors
+
             if word.endswith(".ipynb"):
                 return self.notebook(word)
             if editors.editor_for(m, path, self.config.editors):
                 return self.editor(word)
             if word.endswith((".py", ".pyw")):
                 return self.script(word)
-            if m.is_folder(path):
-                if is_environment(m, path):
-                    return self.env(word)
-            elif m.is_executable(path):
+            if not m.is_folder(path) and m.is_executable(path):
                 head = parse_shebang(read_head(m, path))
                 if head is not None and is_python_name(head.program):
                     return self.script(word)
