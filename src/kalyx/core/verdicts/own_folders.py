@@ -20,7 +20,6 @@ from kalyx.core.verdicts.absence import (
 )
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
-from kalyx.core.verdicts.launch_settings import without_flag, without_variable
 
 __all__ = ["own_code_unreachable", "own_files"]
 
@@ -133,6 +132,8 @@ def _under_another_name(case: Case, failure: Failure, folder: str) -> Finding | 
 
 def _let_start_folder_in(case: Case, place: str, off: str) -> list[Remedy]:
     """Return how to have the start folder on the path again."""
+    from kalyx.core.verdicts.launch_settings import without_flag, without_variable
+
     if case.launch.env.get("PYTHONSAFEPATH") and not case.launch.argv[1:]:
         return [without_variable(case.machine, case.seat, "PYTHONSAFEPATH")]
     return [without_flag(case.machine, case.seat, "IP") or Remedy(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Sequence
 
 from kalyx.core.facts.interpreters import program_folder, python_in
@@ -61,6 +60,8 @@ def _distance(version: tuple[int, int] | None, wanted: tuple[int, int]) -> tuple
 
 
 def _relink(machine: Machine, config: VenvConfig, base: Interpreter) -> Remedy:
+    import shlex
+
     m, prefix = machine, config.prefix
     options = ["--upgrade", "--without-pip"]
     if config.open_to_base:
@@ -80,6 +81,8 @@ def _relink(machine: Machine, config: VenvConfig, base: Interpreter) -> Remedy:
 
 
 def _make_again(machine: Machine, prefix: str, base: Interpreter) -> Remedy:
+    import shlex
+
     m = machine
     old = next(p for n in range(100) if not m.exists(p := f"{prefix}.old{n or ''}"))
     make = [*m.own_command, "make", prefix, "--python", base.path, "--like", old]

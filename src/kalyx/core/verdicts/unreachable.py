@@ -14,7 +14,6 @@ from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import absent_name, searched
 from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure
-from kalyx.core.verdicts.launch_settings import without_flag, without_variable
 from kalyx.core.verdicts.replacements import remake
 
 __all__ = ["base_site_off", "site_off", "site_off_for", "user_site_off"]
@@ -63,6 +62,8 @@ def _own_prefixes(case: Case) -> list[str]:
 
 
 def _site_off(case: Case, name: str, prefix: str, folder: str) -> Finding:
+    from kalyx.core.verdicts.launch_settings import without_flag, without_variable
+
     m = case.machine
     owner = case.neighbours.shelf(folder).providing(name)
     config = m.path.join(prefix, "pyvenv.cfg")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 
 from kalyx.core.errors import Unreadable
@@ -37,6 +36,8 @@ def change_line(case: Case, place: Place, changed: str) -> Edit | None:
         return None
     line = place.text
     if place.path.endswith(".ipynb"):
+        import json
+
         for ascii_only in (True, False):
             before, after = (json.dumps(t, ensure_ascii=ascii_only)[1:-1] for t in (line, changed))
             if line and text.count(before) == 1:
