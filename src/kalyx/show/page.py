@@ -181,7 +181,12 @@ class Page:
             self._remedy(remedy, f"{letter}  ")
 
     def _remedy(self, remedy: Remedy, lead: str, before: str = "") -> None:
-        self.say(before + remedy.do, lead=lead)
+        does, _, typed = remedy.do.partition("\n")
+        self.say(before + does, lead=lead)
+        if typed:  # only the person's own shell can do that
+            import shlex
+
+            self.command(shlex.split(typed))
         if remedy.argv:
             self.command(remedy.argv, remedy.cwd)
         for edit in remedy.edits:

@@ -40,7 +40,10 @@ class Edit:
 
 @dataclass(frozen=True)
 class Remedy:
-    """What to do. ``kind`` is command, edit or manual; a command's ``argv`` needs no shell."""
+    """What to do. ``kind`` is command, edit or manual; a command's ``argv`` needs no shell.
+
+    A second line of ``do`` is to be typed into the person's own shell: no program can do it for them.
+    """
 
     do: str
     kind: str

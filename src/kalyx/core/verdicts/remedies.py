@@ -271,6 +271,12 @@ def build_again(case: Case, file: str) -> tuple[Remedy, ...]:
                    changes="the compiled file"),)
 
 
+def _typed(words: Sequence[str]) -> str:
+    import shlex
+
+    return shlex.join(words)
+
+
 def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
     """Return how to make the seat use the environment that has the module already."""
     interpreter = elsewhere.interpreter
@@ -281,10 +287,13 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
     kind, launch = case.seat.kind, case.launch
     if kind in ("shell", "python", "env"):
         activate = case.machine.path.join(elsewhere.environment.path, "bin", "activate")
-        first = f", or activate it: . {activate}" if kind == "shell" and case.machine.is_file(activate) else ""
+        typed = None
         if kind == "shell" and elsewhere.environment.kind == "conda":
-            first = f", or activate it: conda activate {elsewhere.environment.path}"
-        return Remedy(f"Or use {place}: run {interpreter.path} instead{first}", "manual",
+            typed = ["conda", "activate", elsewhere.environment.path]
+        elif kind == "shell" and case.machine.is_file(activate):
+            typed = [".", activate]
+        return Remedy(f"Or use {place}: run {interpreter.path} instead"
+                      + (f", or activate it in this shell:\n{_typed(typed)}" if typed else "."), "manual",
                       changes="which Python is used")
     if kind == "script":
         return Remedy(f"Or run the script with {place}.", "command",
