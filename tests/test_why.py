@@ -134,6 +134,21 @@ def test_variable_of_the_shell(shell: str, words: str, world: World) -> None:
 
 
 @pytest.mark.skipif("3.12" not in other_pythons() or SHORT == "3.12", reason="needs another Python")
+def test_activation_can_be_typed_as_it_stands(world: World) -> None:
+    """The line that makes a shell use the other environment is whole, and does it, spaces or not."""
+    world.activate(world.venv("lab"))
+    other = world.venv("a long name with spaces in it, as folders of a shared disk have it " + "x" * 60)
+    world.wheels.install(world.wheels.add("seedling"), site_of(other))
+    said = world.kalyx("why", "seedling").stdout
+    line = next(row for row in said.splitlines() if row.strip().startswith("$ . "))
+    done = run(["bash", "-c", f"{line.strip()[2:]}\npython -c 'import seedling; print(seedling.__file__)'"],
+               env=world.env)
+    assert done.stdout.startswith(f"{other}/"), (said, done.stderr)
+    for shell, typed in (("fish", "$ source "), ("tcsh", "$ source ")):
+        rows = world.kalyx("why", "seedling", env={"SHELL": f"/bin/{shell}"}).stdout.splitlines()
+        assert any(r.strip().startswith(typed) and r.endswith((".fish'", ".csh'")) for r in rows), rows
+
+
 def test_environment_of_another_version(world: World) -> None:
     """Packages under another version's folder: one is put there again, or the old Python brings all back."""
     lab = world.venv("lab")

@@ -286,12 +286,15 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
         f"{elsewhere.name} {elsewhere.version}" if elsewhere.name and elsewhere.version else module)
     kind, launch = case.seat.kind, case.launch
     if kind in ("shell", "python", "env"):
-        activate = case.machine.path.join(elsewhere.environment.path, "bin", "activate")
+        shell = case.machine.path.basename(case.machine.env.get("SHELL") or "sh")
+        source, ending = {"fish": ("source", ".fish"), "csh": ("source", ".csh"),
+                          "tcsh": ("source", ".csh")}.get(shell, (".", ""))
+        activate = case.machine.path.join(elsewhere.environment.path, "bin", f"activate{ending}")
         typed = None
         if kind == "shell" and elsewhere.environment.kind == "conda":
             typed = ["conda", "activate", elsewhere.environment.path]
         elif kind == "shell" and case.machine.is_file(activate):
-            typed = [".", activate]
+            typed = [source, activate]
         return Remedy(f"Or use {place}: run {interpreter.path} instead"
                       + (f", or activate it in this shell:\n{_typed(typed)}" if typed else "."), "manual",
                       changes="which Python is used")
