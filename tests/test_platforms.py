@@ -15,8 +15,9 @@ from kalyx.core.facts.interpreters import Examiner, name_of, read_interpreter
 from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.facts.searchpath import read_search_path
 from kalyx.core.facts.seats import SeatFinder
-from kalyx.core.model import Interpreter
+from kalyx.core.model import Environment, Interpreter
 from kalyx.core.real_machine import read_registry
+from kalyx.core.verdicts import shell_words
 from tests.support.made_up import MadeUpMachine
 
 BASE = r"C:\Users\ada\AppData\Local\Programs\Python\Python311"
@@ -155,6 +156,31 @@ def test_shebang(head: bytes, expected: tuple[str, tuple[str, ...], str] | None)
 def test_wrapper_is_read_only_where_it_is_plain(text: str, expected: str | None) -> None:
     """Only an unconditional hand-over is believed without running."""
     assert launchers.parse_wrapper(text) == expected
+
+
+@pytest.mark.parametrize(("platform", "env", "expected"), [
+    ("linux", {"SHELL": "/bin/zsh"}, ("export P='/a b:/c'", "unset P", ". '/my lab/bin/activate'")),
+    ("linux", {}, ("export P='/a b:/c'", "unset P", ". '/my lab/bin/activate'")),
+    ("darwin", {"SHELL": "/opt/bin/fish"},
+     ("set -gx P '/a b:/c'", "set -e P", "source '/my lab/bin/activate.fish'")),
+    ("linux", {"SHELL": "/bin/tcsh"},
+     ("setenv P '/a b:/c'", "unsetenv P", "source '/my lab/bin/activate.csh'")),
+    ("win32", {"PROMPT": "$P$G", "PSModulePath": "x"},
+     ('set "P=/a b:/c"', "set P=", r'"C:\my lab\Scripts\activate.bat"')),
+    ("win32", {"PSModulePath": "x"},
+     ("$env:P = '/a b:/c'", "Remove-Item Env:P", r"& 'C:\my lab\Scripts\Activate.ps1'")),
+])
+def test_words_of_each_shell(platform: str, env: dict[str, str], expected: tuple[str, str, str]) -> None:
+    """A variable is set and taken away, and an environment made the shell's, in that shell's own words."""
+    prefix = r"C:\my lab" if platform == "win32" else "/my lab"
+    names = ("Scripts/activate.bat", "Scripts/Activate.ps1") if platform == "win32" else (
+        "bin/activate", "bin/activate.fish", "bin/activate.csh")
+    machine = MadeUpMachine(platform, {f"{prefix}/{name}": "" for name in names}, env=env)
+    lab, conda = (Environment(prefix, "lab", kind, None, None, (), None) for kind in ("venv", "conda"))
+    assert (shell_words.setting(machine, "P", "/a b:/c"), shell_words.setting(machine, "P", ""),
+            shell_words.activation(machine, lab)) == expected
+    assert str(shell_words.activation(machine, conda)).startswith("conda activate ")
+    assert shell_words.activation(machine, Environment("/nowhere", "no", "venv", None, None, (), None)) is None
 
 
 @pytest.mark.parametrize(("value", "expected"), [

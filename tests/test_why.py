@@ -131,6 +131,12 @@ def test_variable_of_the_shell(shell: str, words: str, world: World) -> None:
         said = first["remedies"][0]["do"]
         assert expected in said and "/.profile, line 2" in said and "50-python.conf, line 1" in said, said
         assert said.count(", line ") == 2
+    if shell in ("/bin/bash", ""):  # typed as it stands, it brings the import back
+        rows = world.kalyx("why", "seedling", env=env).stdout.splitlines()
+        line = next(row.strip()[2:] for row in rows if row.strip().startswith(("$ export ", "$ unset ")))
+        done = run(["bash", "-c", f"{line}\npython -c 'import seedling; print(seedling.__file__)'"],
+                   env={**world.env, **env})
+        assert done.stdout.startswith(f"{lab}/"), (line, done.stderr)
 
 
 @pytest.mark.skipif("3.12" not in other_pythons() or SHORT == "3.12", reason="needs another Python")

@@ -31,6 +31,7 @@ class MadeUpMachine(Machine):
         self.registry: list[str] = []
         self._paths = ntpath if platform == "win32" else posixpath
         self._files = {self._norm(k): v for k, v in files.items()}
+        self._spelt = {self._norm(k): self._paths.normpath(k) for k in files}  # listed as they were made
 
     def _norm(self, path: str) -> str:
         return self._paths.normcase(self._paths.normpath(path))
@@ -70,7 +71,7 @@ class MadeUpMachine(Machine):
 
     def list_folder(self, path: str) -> list[str]:
         inside = self._norm(path).rstrip(self._paths.sep) + self._paths.sep
-        names = {f[len(inside):].split(self._paths.sep)[0] for f in self._files
+        names = {self._spelt[f][len(inside):].split(self._paths.sep)[0] for f in self._files
                  if f.startswith(inside)}
         if not names:
             raise Unreadable(path, "it does not exist")

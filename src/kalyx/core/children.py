@@ -9,11 +9,12 @@ from _thread import allocate_lock
 
 from kalyx.core.machine import RunResult
 from kalyx.core.record import TYPE_CHECKING
-from kalyx.core.threads import Thread
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Mapping, Sequence
     from typing import Any
+
+    from kalyx.core.threaded_wait import ThreadedWait
 
 __all__ = ["Run", "end_process", "reason_of"]
 
@@ -155,13 +156,15 @@ def end_process(pid: int, *, with_children: bool) -> None:
             pass
 
 
-def _watch(child: _Child) -> _Polled | _Threaded:
+def _watch(child: _Child) -> _Polled | ThreadedWait:
     if sys.platform == "linux":
         try:
             return _Polled(child, os.pidfd_open(child.pid))
         except (OSError, AttributeError):  # a system or a Python before there was such a thing
             pass
-    return _Threaded(child)
+    from kalyx.core.threaded_wait import ThreadedWait
+
+    return ThreadedWait(child.out, child.err, child.wait, OUTPUT_LIMIT)
 
 
 class _Polled:
@@ -219,45 +222,6 @@ class _Polled:
         self._poll.unregister(descriptor)
         self._open.discard(descriptor)
         os.close(descriptor)
-
-
-class _Threaded:
-    """Waits for a child and drains its outputs in threads, where nothing can be asked of all three at once."""
-
-    def __init__(self, child: _Child) -> None:
-        self._out, self._err = _Drain(child.out), _Drain(child.err)
-        self._waiting = Thread(child.wait)  # the system's own wait has no limit
-
-    def ended(self, limit: float) -> bool:
-        """Wait for the end, at most `limit` seconds; return whether it came."""
-        return self._waiting.ended(limit)
-
-    def outputs(self) -> tuple[bytes, bytes]:
-        """Return what it printed, once it has ended."""
-        return self._out.finish(), self._err.finish()
-
-
-class _Drain:
-    """Reads a pipe to its end in a thread and keeps the first bytes of it."""
-
-    def __init__(self, pipe: int) -> None:
-        self._pipe = pipe
-        self._kept = bytearray()
-        self._thread = Thread(self._read)
-
-    def _read(self) -> None:
-        try:
-            while chunk := os.read(self._pipe, 65536):
-                if len(self._kept) < OUTPUT_LIMIT:
-                    self._kept += chunk[: OUTPUT_LIMIT - len(self._kept)]
-        except (OSError, ValueError):
-            pass
-
-    def finish(self) -> bytes:
-        # A grandchild outside the group may keep the pipe open: do not wait for it.
-        if self._thread.ended(0.5):
-            os.close(self._pipe)
-        return bytes(self._kept)
 
 
 def reason_of(error: Exception) -> str:

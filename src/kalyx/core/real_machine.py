@@ -10,7 +10,6 @@ from kalyx.core.children import Run, reason_of
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import LIST_LIMIT, READ_LIMIT, SCAN_LIMIT, FileInfo, Machine
 from kalyx.core.record import TYPE_CHECKING
-from kalyx.core.threads import Thread, ask_all
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Mapping, Sequence
@@ -250,9 +249,13 @@ class RealMachine(Machine):
             pass
 
     def in_parallel(self, ask: Callable[[T], R], items: Iterable[T]) -> list[R]:
+        from kalyx.core.threads import ask_all
+
         return ask_all(ask, items)
 
     def in_background(self, job: Callable[[], object]) -> Callable[[float], bool]:
+        from kalyx.core.threads import Thread
+
         return Thread(job).ended
 
 

@@ -25,8 +25,8 @@ def quote(text):
     """Write a string as JSON, in ASCII."""
     if isinstance(text, bytes):
         text = text.decode("utf-8", "replace")
-    if text.isalnum() and min(text) > "/" and max(text) < "{":  # most are plain names
-        return '"' + str(text) + '"'
+    if not PY2 and ascii(text) == "'" + text + "'" and '"' not in text:  # most are plain
+        return '"' + text + '"'
     out = []
     for char in text:
         code = ord(char)

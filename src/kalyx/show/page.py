@@ -6,7 +6,6 @@ be copied whole. The home folder is written ``~``.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 
 from kalyx.core.model import Evidence, Finding, Remedy
@@ -29,6 +28,18 @@ def clean(text: str) -> str:
         return text
     return _CONTROL.sub(lambda m: f"\\x{ord(m.group()):02x}" if ord(m.group()) < 256
                         else f"\\u{ord(m.group()):04x}", text)
+
+
+def _with_tilde(text: str, home: str) -> str:
+    """Write the home folder as ``~`` where it stands as a whole path or begins one."""
+    before, *rest = text.split(home)
+    found = before
+    for after in rest:
+        is_begun = before[-1:].isalnum() or before[-1:] in tuple("_./\\-")
+        goes_on = after and not after[0].isspace() and after[0] not in "/\\,;:.'\")"
+        found += (home if is_begun or goes_on else "~") + after
+        before = after or home
+    return found
 
 
 def _quoted(word: str) -> str:
@@ -64,8 +75,7 @@ class Page:
     def short(self, text: str) -> str:
         """Write the home folder as ``~`` wherever it begins a path."""
         if len(self.home) > 1 and self.home in text:
-            text = re.sub(r"(?<![\w./\\-])" + re.escape(self.home) + r"(?=[/\\]|$|[\s,;:.'\")])",
-                          "~", text)
+            text = _with_tilde(text, self.home)
         return clean(" ".join(text.split("\n")) if "\n" in text else text)
 
     def blank(self) -> None:
@@ -183,7 +193,9 @@ class Page:
     def _remedy(self, remedy: Remedy, lead: str, before: str = "") -> None:
         does, _, typed = remedy.do.partition("\n")
         self.say(before + does, lead=lead)
-        if typed:  # only the person's own shell can do that
+        if typed and self.windows:  # only the person's own shell can do that
+            self.lines.append(Line(clean(typed), "command", 7, "$ ", "lead", False))
+        elif typed:
             import shlex
 
             self.command(shlex.split(typed))

@@ -5,7 +5,9 @@ from __future__ import annotations
 from kalyx.core.answers.seats import judge_seat
 from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts import editors, notebooks, shells
+from kalyx.core.facts.editor_seats import seat_of_setting
 from kalyx.core.facts.neighbours import Neighbours
+from kalyx.core.facts.script_seats import scripts_here
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.model import Agreement, Finding, Note, Seat
 from kalyx.core.record import dataclass, replace
@@ -56,8 +58,12 @@ def answer_here(finder: SeatFinder, *, ask_shell: bool = False, running: bool = 
         if trouble:
             notes.append(Note("shell-not-asked", f"The interactive shell could not be asked: {trouble}."))
     neighbours = Neighbours(m, finder)
-    facts = [replace(f, seat=judge_seat(f, finder, neighbours))
-             for f in (*_gather(finder, notes), *(finder.processes_here() if running else ()))]
+    gathered = _gather(finder, notes)
+    if running:
+        from kalyx.core.facts.process_seats import processes_here
+
+        gathered += processes_here(finder)
+    facts = [replace(f, seat=judge_seat(f, finder, neighbours)) for f in gathered]
     kernels = finder.kernels() if any(f.notebook for f in facts) else []
     agreement = judge_agreement(facts, m, kernels)
     return HereAnswer(folder, tuple(f.seat for f in facts), agreement, agreement.findings, tuple(notes))
@@ -71,8 +77,8 @@ def _gather(finder: SeatFinder, notes: list[Note]) -> list[SeatFacts]:
                           f"than are looked at; {len(files)} notebooks were.", finder.folder))
     settings = editors.find_settings(m, finder.folder, finder.config.editors)
     finder.shell_python()  # the others need it: ask it once, before asking several at once
-    jobs = [finder.shell, *[lambda s=s: finder.from_setting(s) for s in settings],
-            *[lambda f=f: finder.script(f) for f in finder.scripts_here()]]
+    jobs = [finder.shell, *[lambda s=s: seat_of_setting(finder, s) for s in settings],
+            *[lambda f=f: finder.script(f) for f in scripts_here(finder)]]
     facts: list[SeatFacts] = m.in_parallel(lambda job: job(), jobs)
     if files:
         finder.kernels()

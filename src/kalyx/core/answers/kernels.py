@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.facts import kernelspecs
+from kalyx.core.facts.kernel_seats import seat_of_kernelspec
 from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.model import Interpreter, Kernel, Note, Proof
@@ -68,7 +69,7 @@ def answer_kernels(finder: SeatFinder, *, server: str | None = None, stale: bool
     names: dict[str, list[Kernel]] = {}
     for kernel in everything:
         names.setdefault(kernel.name, []).append(kernel)
-    listed = [_judged(finder.kernel_as_registered(k, names[k.name][1:] if first[k.name] is k else []),
+    listed = [_judged(seat_of_kernelspec(finder, k, names[k.name][1:] if first[k.name] is k else []),
                       first, finder, neighbours) for k in everything]
     if stale:
         listed = [item for item in listed if is_stale(item.kernel)]

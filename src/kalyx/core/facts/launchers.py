@@ -163,11 +163,26 @@ def parse_wrapper(text: str) -> str | None:
     Only one ``exec`` of an absolute path that passes ``"$@"`` on counts;
     anything that depends on variables or conditions is for the wrapper to answer.
     """
-    hops = re.findall(r"""^\s*exec\s+(?:"([^"$`]+)"|'([^']+)'|([^\s"'$`]+))([^\n]*)""",
-                      text, re.MULTILINE)
-    if len(hops) != 1 or re.search(r"^\s*(if|case|for|while)\b", text, re.MULTILINE):
+    hops = []
+    for line in text.split("\n"):  # by words, not by an expression: to compile one takes as long as all of this
+        word, _, rest = line.strip().replace("\t", " ").partition(" ")
+        if word == "exec":
+            hops.append(rest.lstrip())
+        elif word.rstrip("[(;") in ("if", "case", "for", "while"):
+            return None
+    if len(hops) != 1 or not hops[0]:
         return None
-    program: str = hops[0][0] or hops[0][1] or hops[0][2]
-    if not program.startswith("/") or '"$@"' not in hops[0][3] or not is_python_name(program):
+    program, rest = _first_word(hops[0])
+    if not program.startswith("/") or '"$@"' not in rest or not is_python_name(program):
         return None
     return program
+
+
+def _first_word(command: str) -> tuple[str, str]:
+    """Return the first word of a shell command and what follows; empty where a shell would fill it in."""
+    quote = command[0] if command[0] in "\"'" else ""
+    if quote:
+        word, closed, rest = command[1:].partition(quote)
+        return (word, rest) if closed and (quote == "'" or not set(word) & set("$`")) else ("", "")
+    word = command.split(None, 1)[0]
+    return ("", "") if set(word) & set("\"'$`") else (word, command[len(word):])

@@ -23,7 +23,8 @@ BOOT = ("import sys\nf=open(sys.argv[1],'rb');c=compile(f.read(),sys.argv[1],'ex
         "exec(c,{'__name__':'kalyx_probe'})")
 # Runs it from the bytecode that Kalyx's own installation keeps, where the seat's Python is of the
 # same version: compiling the probe takes as long as a third of an interpreter's start.
-BOOT_COMPILED = ("import sys,marshal\nf=open(sys.argv[1],'rb');f.seek(16);c=marshal.load(f);"
+# Read whole: `marshal.load` would ask the file for each of its thousands of parts.
+BOOT_COMPILED = ("import sys,marshal\nf=open(sys.argv[1],'rb');f.seek(16);c=marshal.loads(f.read());"
                  "f.close()\nexec(c,{'__name__':'kalyx_probe'})")
 RESULT_LIMIT = 64 * 1024 * 1024
 OUTPUT_SHOWN = 4000
@@ -159,16 +160,36 @@ def _probe(folder: str, interpreter: Interpreter | None) -> tuple[str, str]:
             or interpreter.version_pair != sys.version_info[:2] or not sys.implementation.cache_tag:
         return BOOT, source
     compiled = os.path.join(folder, "__pycache__", f"observe.{sys.implementation.cache_tag}.pyc")
+    if _is_fresh(compiled, source) or _compile(source, compiled):
+        return BOOT_COMPILED, compiled
+    return BOOT, source
+
+
+def _is_fresh(compiled: str, source: str) -> bool:
+    """Whether bytecode was made from a source as it is now, by the time and size in its head (PEP 552)."""
     try:
         info = os.stat(source)
         with open(compiled, "rb") as file:
             head = file.read(16)
     except OSError:
-        return BOOT, source
+        return False
     stamp = (int(info.st_mtime) & 0xFFFFFFFF).to_bytes(4, "little") + (
         info.st_size & 0xFFFFFFFF).to_bytes(4, "little")
-    fresh = head[:4] == MAGIC_NUMBER and head[4:] == b"\0\0\0\0" + stamp
-    return (BOOT_COMPILED, compiled) if fresh else (BOOT, source)
+    return head[:4] == MAGIC_NUMBER and head[4:] == b"\0\0\0\0" + stamp
+
+
+def _compile(source: str, compiled: str) -> bool:
+    """Keep the probe's bytecode beside it, as an import of it would; return whether that could be done."""
+    if sys.dont_write_bytecode:
+        return False
+    from py_compile import PycInvalidationMode
+    from py_compile import compile as compile_file
+
+    try:
+        done = compile_file(source, compiled, quiet=2, invalidation_mode=PycInvalidationMode.TIMESTAMP)
+        return done is not None and _is_fresh(compiled, source)
+    except OSError:  # an installation that may not be written to
+        return False
 
 
 def _read_lines(machine: Machine, path: str) -> list[dict[str, Any]]:

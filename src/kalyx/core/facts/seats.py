@@ -3,31 +3,28 @@
 from __future__ import annotations
 
 from kalyx.core.errors import AmbiguousName, NothingToJudge, WrongUsage
-from kalyx.core.facts import shells
 from kalyx.core.facts.interpreters import (
     Examined,
     Examiner,
     environment_of,
     is_environment,
     numbered,
-    program_folder,
     python_in,
 )
 from kalyx.core.facts.launchers import find_on_path, is_python_name, parse_shebang, read_head
 from kalyx.core.facts.places import config_files
 from kalyx.core.machine import Machine
 from kalyx.core.model import Environment, Interpreter, Kernel, Launch, Note, Seat, TrailStep
-from kalyx.core.record import TYPE_CHECKING, dataclass, replace
+from kalyx.core.record import TYPE_CHECKING, dataclass
 
 if TYPE_CHECKING:  # loaded where they are used: each costs a part of every command's start
-    from kalyx.core.facts import editors, notebooks
+    from kalyx.core.facts import editors, notebooks, shells
     from kalyx.core.facts.config import Config
     from kalyx.core.facts.environments import Surveyor
 
 __all__ = ["KINDS", "SeatFacts", "SeatFinder"]
 
 KINDS = ("shell", "editor", "kernel", "notebook", "script", "process", "python", "env")
-MOST_SCRIPTS = 20
 SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter-server", "jupyter")
 
 
@@ -131,6 +128,8 @@ class SeatFinder:
         searched for kernels, and the answer says so.
         """
         if self._server is None:
+            from kalyx.core.facts import shells
+
             for name in SERVER_COMMANDS:
                 found = find_on_path(self.machine, name, first_only=True)
                 if found:
@@ -149,34 +148,10 @@ class SeatFinder:
     def shell_python(self) -> tuple[str, Examined, TrailStep] | None:
         """Return the shell's Python: command name, what it is, the PATH step."""
         if self._python is None:
-            alias = self._aliased_python()
-            if alias is not None:
-                return alias
-            found = shells.find_python(self.machine)
-            if found is None:
-                return None
-            name, place = found
-            self._python = (name, self.examiner.examine(place.path, self.folder),
-                            shells.path_step(name, place))
-        return self._python
+            from kalyx.core.facts.shell_seats import python_of_shell
 
-    def _aliased_python(self) -> tuple[str, Examined, TrailStep] | None:
-        """Return what an alias of the interactive shell makes of python, when it was asked."""
-        for known in self.shell_names or ():
-            if known.kind != "alias" or known.name not in shells.PYTHON_NAMES[:2]:
-                continue
-            word = known.text.split()[0] if known.text.split() else ""
-            path = self.machine.absolute(word)
-            if "/" not in word:
-                found = find_on_path(self.machine, word, first_only=True)
-                if not found:
-                    continue
-                path = found[0].path
-            step = TrailStep(0, f"your interactive shell has the alias {known.name}={known.text!r}",
-                             None, None, path)
-            self._python = known.name, self.examiner.examine(path, self.folder), step
-            return self._python
-        return None
+            self._python = python_of_shell(self)
+        return self._python
 
     def kernels(self) -> list[Kernel]:
         """Return every registered kernel in search order."""
@@ -243,23 +218,9 @@ class SeatFinder:
 
     def shell(self) -> SeatFacts:
         """Return the shell seat of the folder."""
-        python = self.shell_python()
-        scripts = []
-        for name in shells.SCRIPT_NAMES:
-            found = find_on_path(self.machine, name, first_only=True)
-            if found:
-                scripts.append(shells.read_script(self.examiner, name, found[0], self.folder,
-                                                  python[1] if python else None))
-        if python is None:
-            seat = Seat("shell", "shell", "this shell", scripts=tuple(scripts))
-            return SeatFacts(seat)
-        name, examined, step = python
-        said = [TrailStep(0, f"your interactive shell has a function {n.name}, which may run something "
-                          "else") for n in self.shell_names or () if n.kind == "function"]
-        said += shells.variable_steps(self.machine.env)
-        seat = self._seat("shell", "shell", "this shell", examined, [*said, step],
-                          Launch((step.leads_to or "",), self.machine.env, self.folder))
-        return SeatFacts(replace(seat, scripts=tuple(scripts)), examined, python_name=name)
+        from kalyx.core.facts.shell_seats import shell_seat
+
+        return shell_seat(self)
 
     def python(self, path: str) -> SeatFacts:
         """Return the seat of an interpreter that is named outright."""
@@ -268,7 +229,7 @@ class SeatFinder:
             found = find_on_path(self.machine, path, first_only=True)
             full = found[0].path if found else full
         examined = self.examiner.examine(full, self.machine.cwd)
-        seat = self._seat(f"python:{full}", "python", full, examined, [],
+        seat = self.seat_of(f"python:{full}", "python", full, examined, [],
                           Launch((full,), self.machine.env, self.machine.cwd))
         return SeatFacts(seat, examined)
 
@@ -279,7 +240,7 @@ class SeatFinder:
         program = python_in(m, prefix)
         examined = self.examiner.examine(program, m.cwd)
         step = TrailStep(0, f"the environment {prefix} starts {program}", prefix, None, program)
-        seat = self._seat(f"env:{prefix}", "env", m.path.basename(prefix), examined, [step],
+        seat = self.seat_of(f"env:{prefix}", "env", m.path.basename(prefix), examined, [step],
                           Launch((program,), m.env, m.cwd))
         return SeatFacts(seat, examined)
 
@@ -312,236 +273,46 @@ class SeatFinder:
                              f"{len(self.environments())} known here.",
                              "Give the path of its folder.")
 
+    # -- seats whose kinds have modules of their own: each is loaded where it is asked for ---------
     def editor(self, file: str) -> SeatFacts:
         """Return the seat of an editor's settings file."""
-        from kalyx.core.facts import editors
+        from kalyx.core.facts.editor_seats import editor_seat
 
-        m = self.machine
-        path = m.absolute(file)
-        known = editors.editor_for(m, path, self.config.editors)
-        if known is None:
-            names = ", ".join(e.files[0] for e in self.config.editors)
-            raise NothingToJudge(f"{path} is not a settings file that Kalyx knows.",
-                                 f"Known: {names}; kalyx.toml can add others.")
-        if not m.exists(path):
-            raise NothingToJudge(f"{path} does not exist.", "Check the path.")
-        return self.from_setting(editors.read_setting(m, known[0], path, known[1]))
+        return editor_seat(self, file)
 
-    def from_setting(self, setting: editors.EditorSetting) -> SeatFacts:
-        """Return the seat that a settings file stands for."""
-        ref = f"editor:{setting.file}"
-        label = setting.editor.name
-        if setting.program is None:
-            return SeatFacts(Seat(ref, "editor", label), setting=setting)
-        steps = [TrailStep(0, f"{setting.file} sets {setting.key} to {setting.value!r}",
-                           setting.file, setting.line, setting.program)]
-        steps += [TrailStep(0, f"it wins over {s.file}, which sets {s.key} to {s.value!r}", s.file,
-                            s.line, s.program) for s in setting.loses]
-        env, more = self._editor_variables(setting)
-        examined = self.examiner.examine(setting.program, setting.root)
-        seat = self._seat(ref, "editor", label, examined, [*steps, *more],
-                          Launch((setting.program,), env, setting.root))
-        return SeatFacts(seat, examined, setting=setting)
-
-    def _editor_variables(self, setting: editors.EditorSetting) -> tuple[dict[str, str],
-                                                                          list[TrailStep]]:
-        """Return the variables that an editor adds: those of its env file, and its extra paths."""
-        from kalyx.core.facts import settings_formats
-
-        m, env, steps = self.machine, dict(self.machine.env), []
-        if setting.env_file and setting.editor.family == "code":
-            said = settings_formats.parse_env_file(m.read_text(setting.env_file, 262_144))
-            env.update(said)
-            steps.append(TrailStep(0, f"{setting.env_file} sets {', '.join(said) or 'nothing'}",
-                                   setting.env_file))
-        if setting.extra_paths:
-            known = [env["PYTHONPATH"]] if env.get("PYTHONPATH") else []
-            env["PYTHONPATH"] = m.path_separator.join([*known, *setting.extra_paths])
-            steps.append(TrailStep(0, f"{setting.file} adds {', '.join(setting.extra_paths)} to the "
-                                   "path", setting.file))
-        return env, steps
-
-    def kernel(self, name: str, notebook: notebooks.NotebookKernel | None = None) -> SeatFacts:
+    def kernel(self, name: str) -> SeatFacts:
         """Return the seat of a registered kernel, by name."""
-        if notebook is None and name.lower() not in {k.name for k in self.kernels()}:
-            near = ", ".join(dict.fromkeys(k.name for k in self.kernels())) or "none"
-            raise NothingToJudge(f"There is no kernel {name!r} registered here.",
-                                 f"Registered: {near}.")
-        return self._kernel_seat(name, f"kernel:{name.lower()}", "kernel", None, [])
+        from kalyx.core.facts.kernel_seats import kernel_seat
 
-    def _kernel_seat(self, name: str, ref: str, kind: str,
-                     notebook: notebooks.NotebookKernel | None,
-                     steps: list[TrailStep]) -> SeatFacts:
-        m = self.machine
-        same = [k for k in self.kernels() if k.name == name.lower()]
-        label = m.path.basename(notebook.path) if notebook else name
-        if not same:
-            return SeatFacts(Seat(ref, kind, label, trail=numbered(steps)), notebook=notebook,
-                             others=tuple(self.kernels()))
-        return self._kernel_facts(same[0], ref, kind, str(label), notebook, steps, tuple(same[1:]))
+        return kernel_seat(self, name)
 
-    def kernel_as_registered(self, kernel: Kernel, others: list[Kernel]) -> SeatFacts:
-        """Return the seat of one kernelspec, whether it is the first of its name or hidden behind one."""
-        return self._kernel_facts(kernel, f"kernel:{kernel.name}", "kernel", kernel.name, None, [],
-                                  tuple(others))
+    def notebook(self, file: str) -> SeatFacts:
+        """Return the seat of a notebook: the kernel that it names."""
+        from kalyx.core.facts.kernel_seats import notebook_seat
+
+        return notebook_seat(self, file)
+
+    def process(self, number: str) -> SeatFacts:
+        """Return the seat of a live process."""
+        from kalyx.core.facts.process_seats import process_seat
+
+        return process_seat(self, number)
+
+    def script(self, file: str) -> SeatFacts:
+        """Return the seat of a script."""
+        from kalyx.core.facts.script_seats import script_seat
+
+        return script_seat(self, file)
 
     def set_server(self, interpreter: Interpreter | None, how: str) -> None:
         """Look as the notebook server of this interpreter does."""
         self._server = interpreter, how
         self._kernels = None
 
-    def _kernel_facts(self, kernel: Kernel, ref: str, kind: str, label: str,
-                      notebook: notebooks.NotebookKernel | None, steps: list[TrailStep],
-                      others: tuple[Kernel, ...]) -> SeatFacts:
-        from kalyx.core.facts import kernelspecs
-
-        m, server = self.machine, self.server()
-        steps.append(TrailStep(0, f"the kernel {kernel.name} is registered ({kernel.scope} scope)"
-                               f" as {kernel.label!r}", kernel.spec, None, kernel.spec))
-        facts = SeatFacts(Seat(ref, kind, label, trail=numbered(steps)), kernel=kernel,
-                          notebook=notebook, others=others)
-        if kernel.trouble:
-            return facts
-        program = kernelspecs.program_of(m, kernel, server[0])
-        if not program.is_python or program.path is None:
-            return replace(facts, kernel_how=program.how)
-        says = f"its program is {kernel.argv[0]}"
-        if program.how == "server":
-            says = (f"its program is the bare word {kernel.argv[0]}: the interpreter of the "
-                    f"notebook server that starts it ({server[1]})")
-        elif program.how == "PATH":
-            says = f"its program {kernel.argv[0]} is looked up on PATH"
-        steps.append(TrailStep(0, says, kernel.spec, None, program.path))
-        cwd = m.path.dirname(notebook.path) if notebook else m.cwd
-        examined = self.examiner.examine(program.path, cwd)
-        launch = Launch((program.path, *program.flags),
-                        kernelspecs.kernel_environment(kernel, m.env), cwd)
-        seat = self._seat(ref, kind, label, examined, steps, launch)
-        kernel = replace(kernel, interpreter=seat.interpreter, environment=seat.environment)
-        return replace(facts, seat=seat, examined=examined, kernel=kernel, kernel_how=program.how)
-
-    def notebook(self, file: str) -> SeatFacts:
-        """Return the seat of a notebook: the kernel that it names."""
-        from kalyx.core.facts import notebooks
-
-        m = self.machine
-        path = m.absolute(file)
-        if not m.exists(path):
-            raise NothingToJudge(f"{path} does not exist.", "Check the path.")
-        named = notebooks.read_notebook(m, path)
-        ref = f"notebook:{path}"
-        if named.trouble or named.name is None:
-            return SeatFacts(Seat(ref, "notebook", m.path.basename(path)), notebook=named)
-        shown = f" ({named.label})" if named.label and named.label != named.name else ""
-        step = TrailStep(0, f"{path} names the kernel {named.name!r}{shown}", path, named.line)
-        return self._kernel_seat(named.name, ref, "notebook", named, [step])
-
-    def process(self, number: str) -> SeatFacts:
-        """Return the seat of a live process: its program, variables and folder.
-
-        Raises:
-            WrongUsage: it is not a number.
-            NothingToJudge: there is no such process, or it runs no Python.
-        """
-        from kalyx.core.facts.processes import kind_of, program_of
-
-        if not number.isdigit():
-            raise WrongUsage(f"{number!r} is not a process number.", "Write process:1234.")
-        raw = self.machine.process(int(number))
-        if raw is None:
-            raise NothingToJudge(f"There is no process {number}.", "kalyx running lists them.")
-        if raw.closed:
-            raise NothingToJudge(f"What process {number} runs may not be read by you.",
-                                 "Ask its owner, or run kalyx as that user.")
-        m, program = self.machine, program_of(raw, self.machine)
-        if program is None or not (is_python_name(program) or is_python_name(raw.argv[0])):
-            raise NothingToJudge(f"Process {number} runs {program or 'something'}, which is no Python.",
-                                 "kalyx running lists those that are.")
-        _, what, _ = kind_of(raw.argv)
-        step = TrailStep(0, f"process {number} was started as {raw.argv[0]}, and runs {program}",
-                         f"/proc/{number}/exe" if m.exists(f"/proc/{number}/exe") else None, None,
-                         program)
-        examined = self.examiner.examine(program, raw.folder)
-        env = dict(raw.env) if raw.env is not None else dict(m.env)
-        launch = Launch((program,), env, raw.folder or m.cwd)
-        return SeatFacts(self._seat(f"process:{number}", "process", what, examined, [step], launch),
-                         examined)
-
-    def processes_here(self) -> list[SeatFacts]:
-        """Return the seats of the live Python processes whose folder is here, Kalyx's own left out."""
-        import os
-
-        from kalyx.core.facts.processes import python_processes
-
-        raws = {r.pid: r for r in python_processes(self.machine)}
-        ours, pid = set(), os.getpid()
-        while pid in raws and pid not in ours:
-            ours.add(pid)
-            pid = raws[pid].parent or 0
-        return [self.process(str(r.pid)) for r in raws.values() if r.pid not in ours
-                and r.folder is not None and self.machine.is_within(r.folder, self.folder)]
-
-    def script(self, file: str) -> SeatFacts:
-        """Return the seat of a script: its shebang when it is executable, else this shell's python."""
-        m = self.machine
-        path = m.absolute(file)
-        if not m.is_file(path):
-            raise NothingToJudge(f"{path} is not there, or is no file.", "Check the path.")
-        ref, label = f"script:{path}", str(m.path.basename(path))
-        start = m.path.dirname(m.real_path(path))
-        shebang = parse_shebang(read_head(m, path))
-        if m.is_executable(path) and shebang is not None and is_python_name(shebang.program):
-            program, step = shells.resolve_shebang(m, shebang, path, m.env)
-            flags = shebang.args if shebang.form != "sh" else ()
-            if program is not None:
-                examined = self.examiner.examine(program, m.cwd)
-                steps = [step, *self._differs(program)]
-                launch = Launch((program, *flags), m.env, m.cwd, start, path)
-                seat = self._seat(ref, "script", label, examined, steps, launch)
-                head = m.read_text(path).split("\n")[0].rstrip("\r")
-                once = m.read_text(path).count(head) == 1
-                return SeatFacts(seat, examined, script_head=head if once else "")
-        python = self.shell_python()
-        if python is None:
-            return SeatFacts(Seat(ref, "script", label))
-        name, examined, step = python
-        first = TrailStep(0, f"{label} is started as: {name} {label}", path, None, step.leads_to)
-        launch = Launch((step.leads_to or "",), m.env, m.cwd, start, path)
-        return SeatFacts(self._seat(ref, "script", label, examined, [first, step], launch), examined)
-
-    def scripts_here(self) -> list[str]:
-        """Return the executable files of the folder whose first line asks for a Python."""
-        m, found = self.machine, []
-        for folder in (self.folder, *(m.path.join(self.folder, n) for n in ("bin", "scripts"))):
-            if m.is_file(m.path.join(m.path.dirname(folder), "pyvenv.cfg")):
-                continue  # the programs of an environment
-            names = [n for n in m.scan(folder)[0] if "." not in n or n.endswith((".py", ".pyw"))]
-            for path in (m.path.join(folder, n) for n in names):
-                if m.is_executable(path) and m.platform != "win32":
-                    head = parse_shebang(read_head(m, path))
-                    if head is not None and is_python_name(head.program):
-                        found.append(str(path))
-        return found[:MOST_SCRIPTS]
-
-    def _differs(self, program: str) -> list[TrailStep]:
-        """Say when ``python FILE`` would run another environment than the shebang does."""
-        python = self.shell_python()
-        if python is None:
-            return []
-        one = self.examiner.examine(program, self.machine.cwd).interpreter
-        two = python[1].interpreter
-        if one.prefix == two.prefix:
-            return []
-        return [TrailStep(0, f"started as: {python[0]} FILE it would run {two.path} instead",
-                          python[2].leads_to, None, None)]
-
-    def _seat(self, ref: str, kind: str, label: str, examined: Examined, steps: list[TrailStep],
+    def seat_of(self, ref: str, kind: str, label: str, examined: Examined, steps: list[TrailStep],
               launch: Launch) -> Seat:
+        """Return a seat whose interpreter was examined; its steps lead there."""
         return Seat(ref, kind, label, examined.interpreter,
                     environment_of(self.machine, examined.interpreter)
                     if examined.interpreter.works else None,
                     numbered([*steps, *examined.steps]), launch=launch)
-
-    def programs_folder(self, prefix: str) -> str:
-        """Return the folder of an environment's programs."""
-        return program_folder(self.machine, prefix)

@@ -8,7 +8,6 @@ from collections.abc import Sequence
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name, requirement_name
-from kalyx.core.facts.markers import applies, suits
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
 from kalyx.core.record import replace
@@ -75,6 +74,8 @@ def _pip_evidence(case: Case, others: Sequence[Elsewhere]) -> list[Evidence]:
 
 def _install_as_there(case: Case, others: Sequence[Elsewhere], name: str, module: str) -> tuple[Remedy, ...]:
     """Return how to install it: from a local project, and linked, where another environment has it so."""
+    from kalyx.core.facts.markers import suits
+
     local = next((o for o in others if o.source), None)
     if local is not None and local.source is not None:
         return remedies.install(case, local.source, options=("-e",) if local.editable else ())
@@ -232,6 +233,8 @@ def extra_absent(case: Case, failure: Failure | None) -> Finding | None:
     """
     if failure is None or not is_absent(case, failure) or asked_by_person(case, failure):
         return None
+    from kalyx.core.facts.markers import applies
+
     owner = case.distribution_of(failure.asker.file) if failure.asker else None
     if owner is None or any(_names(case, failure.top, r) for r in owner.requires
                             if applies(r, case.markers)):
@@ -274,6 +277,8 @@ def requirement_for(case: Case, owner: Distribution | None, module: str) -> str 
     """Return the requirement line, without its marker, by which `owner` asks for a module."""
     if owner is None:
         return None
+    from kalyx.core.facts.markers import applies
+
     names = {normal_name(module)}
     known = tables.distribution_for(module)
     names |= {normal_name(known)} if known else set()

@@ -20,7 +20,8 @@ if TYPE_CHECKING:
 __all__ = ["describe_tag", "foreign_abi", "foreign_platform"]
 
 _WRONG_FORM = pattern(r"wrong ELF class|invalid ELF header|wrong architecture|incompatible|"
-                         r"not a valid Win32|mach-o|libc\.musl|libc\.so\.6: cannot|cannot open shared|"
+                         r"not a valid Win32|%1 .*Win32|WinError 193|mach-o|"
+                         r"libc\.musl|libc\.so\.6: cannot|cannot open shared|"
                          r"Error relocating|Exec format error")
 
 _LOADER_SAYS = pattern(

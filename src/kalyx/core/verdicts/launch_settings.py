@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine
 from kalyx.core.model import Edit, Evidence, Remedy, Seat
+from kalyx.core.verdicts.shell_words import setting
 
 __all__ = ["set_in", "with_variable", "without_flag", "without_variable"]
 
@@ -54,12 +55,13 @@ def without_variable(machine: Machine, seat: Seat, name: str, entry: str | None 
             return edited
     env: Mapping[str, str] = seat.launch.env if seat.launch else machine.env
     kept = _kept(machine, env.get(name, ""), entry) if entry else ""
-    now = _in_shell(machine, name, kept)
+    now = setting(machine, name, kept)
     lines = set_in(machine, name)
-    for_good = "; and take it out of " + " and ".join(f"{e.path}, line {e.line}" for e in lines) + \
-        ", which sets it in every new shell" if lines else "; and take it out of where it is set for good"
+    for_good = " and ".join(f"{e.path}, line {e.line}" for e in lines) + ", which sets it in every new shell" \
+        if lines else "where it is set for good"
     what = f"Take {entry} out of {name}" if entry else f"Unset {name}"
-    return Remedy(f"{what}, in this shell: {now}{for_good}.", "manual", changes=f"the variable {name}")
+    return Remedy(f"{what} in this shell by the line below; and take it out of {for_good}.\n{now}", "manual",
+                  changes=f"the variable {name}")
 
 
 def with_variable(machine: Machine, seat: Seat, name: str, value: str) -> Remedy | None:
@@ -82,21 +84,6 @@ def _kept(machine: Machine, value: str, entry: str | None) -> str:
     m = machine
     parts = value.split(m.path_separator)
     return m.path_separator.join(p for p in parts if not p or entry is None or not m.same(m.absolute(p), entry))
-
-
-def _in_shell(machine: Machine, name: str, value: str) -> str:
-    import shlex
-
-    shell = machine.path.basename(machine.env.get("SHELL") or "sh")
-    if machine.platform == "win32":
-        if "PSModulePath" in machine.env and "PROMPT" not in machine.env:
-            return f"$env:{name} = '{value}'" if value else f"Remove-Item Env:{name}"
-        return f"set {name}={value}"
-    if shell == "fish":
-        return f"set -gx {name} {shlex.quote(value)}" if value else f"set -e {name}"
-    if shell in ("csh", "tcsh"):
-        return f"setenv {name} {shlex.quote(value)}" if value else f"unsetenv {name}"
-    return f"export {name}={shlex.quote(value)}" if value else f"unset {name}"
 
 
 def _kernelspec(machine: Machine, seat: Seat) -> tuple[str, str, dict[str, object]] | None:

@@ -52,7 +52,7 @@ def link_broken(case: Case, failure: Failure | None) -> Finding | None:
 
 def _finder_gone(case: Case, folder: str, line: LinkLine) -> str | None:
     """Return the file of an editable install's import hook, where a .pth line asks for it and it is gone."""
-    match = _HOOK.search(line.text)
+    match = _HOOK.search(line.text) if "__editable__" in line.text else None
     if match is None or f"{match.group(1)}.py" in case.finder.names(folder):
         return None
     return str(case.machine.path.join(folder, match.group(1) + ".py"))
@@ -88,7 +88,7 @@ def _names_it(case: Case, line: LinkLine, target: str, name: str) -> bool:
 
 def _finder_target(case: Case, folder: str, line: LinkLine, name: str) -> str | None:
     """Read where an editable install's import hook would look for a module (PEP 660)."""
-    match = _HOOK.search(line.text)
+    match = _HOOK.search(line.text) if "__editable__" in line.text else None
     return mapped_folder(case.machine, folder, match.group(1) + ".py", name) if match else None
 
 

@@ -19,7 +19,6 @@ from kalyx.core.verdicts.absence import (
 )
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
-from kalyx.core.verdicts.written import write_import
 
 __all__ = ["best_module", "is_one_edit", "near_names"]
 
@@ -45,6 +44,12 @@ def name_differs(case: Case, failure: Failure | None) -> Finding | None:
             or _is_distribution_name(case, failure, name))
 
 
+def _import_instead(case: Case, failure: Failure, name: str, other: str) -> Remedy:
+    from kalyx.core.verdicts.written import write_import
+
+    return write_import(case, failure, name, other)
+
+
 def _is_distribution_here(case: Case, failure: Failure, name: str) -> Finding | None:
     """The name is that of a distribution installed here, whose modules have other names."""
     found = case.distribution_named(name)
@@ -59,7 +64,7 @@ def _is_distribution_here(case: Case, failure: Failure, name: str) -> Finding | 
         f"{module}, not {name}.",
         (Evidence(f"{found.name} {found.version} provides {', '.join(public)}",
                   found.metadata or found.location), *asker_evidence(case, failure)),
-        (write_import(case, failure, name, module),))
+        (_import_instead(case, failure, name, module),))
 
 
 def best_module(distribution: str, modules: list[str]) -> str:
@@ -126,10 +131,10 @@ def _is_distribution_name(case: Case, failure: Failure, name: str) -> Finding | 
     listed = tables.distribution_for(module)
     shown = listed if listed and normal_name(listed) == normal_name(name) else name
     if case.candidates(module) or case.file_of(module):
-        todo: tuple[Remedy, ...] = (write_import(case, failure, name, module),)
+        todo: tuple[Remedy, ...] = (_import_instead(case, failure, name, module),)
     else:
         todo = (*remedies.install(case, shown, why=f", then import it as {module}"),
-                write_import(case, failure, name, module))
+                _import_instead(case, failure, name, module))
     return Finding(
         "name-differs", "error", "certain",
         f"{shown} is the name to install; the module to import from it is {module}.",
@@ -165,7 +170,7 @@ def name_misspelt(case: Case, failure: Failure | None) -> Finding | None:
             ": the names differ only in capital letters." if by_case else ", one letter away."),
         (Evidence(f"{near[0]} is {file or 'built into the interpreter'}", file),
          *asker_evidence(case, failure)),
-        (write_import(case, failure, name, near[0]),))
+        (_import_instead(case, failure, name, near[0]),))
 
 
 def near_names(name: str, names: Iterable[str]) -> list[str]:

@@ -21,12 +21,13 @@ from kalyx.core.verdicts.own_code import installed_as
 if TYPE_CHECKING:
     from kalyx.core.facts.binaries import Needed
 
-__all__ = ["copies_of", "find_error", "install_again", "loader_evidence", "look_in", "owner_of",
+__all__ = ["copies_of", "failed_file", "find_error", "install_again", "loader_evidence", "look_in", "owner_of",
            "who_needs"]
 
 _LIBRARY = pattern(r"([\w.+-]+\.(?:so|dylib)[\w.]*): cannot open shared object file|"
-                      r"Library not loaded: (\S+)|DLL load failed while importing (\w+)|"
-                      r"Error loading shared library ([\w.+-]+):")
+                      r"Library not loaded: (\S+)|Error loading shared library ([\w.+-]+):")
+_REFERENCED = pattern(r"Referenced from: (?:<[^>]*> )?(/.+)")
+_TRIED = pattern(r"'(/[^']+)' \(((?:[^()]|\([^()]*\))*)\)")
 # Code that looks for a library by its short name, and what it says where there is none
 _BY_NAME = pattern(r"find_library\(\s*['\"]([\w.+-]+)['\"]")
 _SAYS_LIBRARY = pattern(r"(?i)librar|lib\w+|not found|(?:unable|failed) to (?:find|load)|cannot (?:find|load)")
@@ -53,10 +54,10 @@ def find_error(case: Case, pattern: re.Pattern[str]) -> tuple[ObservedError, re.
 
 
 def owner_of(case: Case, error: ObservedError) -> Distribution | None:
-    return case.distribution_of(_file(case, error))
+    return case.distribution_of(failed_file(case, error))
 
 
-def _file(case: Case, error: ObservedError) -> str | None:
+def failed_file(case: Case, error: ObservedError) -> str | None:
     """Return the file that failed: of the frames, those of compiled code have none."""
     frame = _frame(case, error)
     return error.path or (frame.file if frame else None)
@@ -94,24 +95,25 @@ def install_again(case: Case, owner: Distribution | None, file: str | None) -> t
 def library_missing(case: Case, failure: Failure | None) -> Finding | None:
     """Name the library, the chain of files that leads to it, and where on the machine it is.
 
-    Looks like: `libGL.so.1: cannot open shared object file`, `DLL load failed`.
+    Looks like: `libGL.so.1: cannot open shared object file`, `Library not loaded`, `DLL load failed`.
     Why: The compiled part needs a library of the system that is not installed, or lies where the loader
         does not look.
     How Kalyx knows: The chain of files from the compiled part to the library, walked as the loader does
-        it, and the folders that it looks into.
+        it, and the folders that it looks into. On Windows, whose message names no library, what the
+        files' import tables ask for and is in none of those folders.
     What to do: Install the system's package that brings the library, or have the loader look where it
         is.
     """
     found = find_error(case, _LIBRARY)
     if found is None:
-        return _asked_for_by_name(case)
+        from kalyx.core.verdicts.windows_parts import dll_missing
+
+        return dll_missing(case) or _asked_for_by_name(case)
     error, match = found
-    library = next(g for g in match.groups() if g)
+    library = next(g for g in match.groups() if g).rpartition("/")[2]  # macOS says @rpath/NAME
     owner = owner_of(case, error)
-    if match.group(3):
-        return _dll(case, error, owner, library)
     needed = case.loader.walk(error.path) if error.path and error.path.endswith((".so", ".dylib")) else []
-    evidence = loader_evidence(error, owner)
+    evidence = [*loader_evidence(error, owner), *_on_macos(error)]
     if not error.path:
         evidence += _asked_here(case, error)
     evidence += [Evidence(f"needs {library}", asker) for asker in _chain(needed, library, error.path or "")]
@@ -163,15 +165,11 @@ def _asked_here(case: Case, error: ObservedError) -> list[Evidence]:
     return [Evidence(f"it was asked for by: {line}", frame.file, frame.line)] if frame and line else []
 
 
-def _dll(case: Case, error: ObservedError, owner: Distribution | None, part: str) -> Finding:
-    """Say of Windows what it says itself: some library is not found, and which one it does not tell."""
-    return Finding(
-        "library-missing", "error", "likely",
-        f"The compiled part {part} of {who_needs(case, error, owner)} needs a DLL that Windows does not find.",
-        tuple(loader_evidence(error, owner)),
-        (*install_again(case, owner, _file(case, error)),
-         Remedy("Install the Microsoft Visual C++ runtime, if it is not there: most compiled parts need it.",
-                "manual", changes="the system's libraries")))
+def _on_macos(error: ObservedError) -> list[Evidence]:
+    """Return what macOS adds on further lines: which file asks for the library, and where it was looked for."""
+    asker, tried = _REFERENCED.search(error.message), _TRIED.findall(error.message)
+    found = [Evidence(f"it is asked for by {asker[1]}", asker[1])] if asker and asker[1] != error.path else []
+    return found + [Evidence(f"the loader tried {path}: {why}", path) for path, why in tried[:4]]
 
 
 def _chain(needed: list[Needed], library: str, first: str) -> list[str]:
@@ -223,13 +221,14 @@ def _bring(case: Case, libraries: list[str], elsewhere: list[str]) -> list[Remed
 
 def look_in(case: Case, folder: str) -> Remedy:
     """Return how to have the loader look into a folder first."""
-    before = case.launch.env.get("LD_LIBRARY_PATH", "")
+    name = "DYLD_LIBRARY_PATH" if case.machine.platform == "darwin" else "LD_LIBRARY_PATH"
+    before = case.launch.env.get(name, "")
     whole = f"{folder}:{before}" if before else folder
-    return with_variable(case.machine, case.seat, "LD_LIBRARY_PATH", whole) or Remedy(
-        f"Have LD_LIBRARY_PATH hold {folder} where this seat is started; this is how "
+    return with_variable(case.machine, case.seat, name, whole) or Remedy(
+        f"Have {name} hold {folder} where this seat is started; this is how "
         "the import goes with it.", "command",
         argv=(*case.launch.argv, "-c", f"import {case.obs.module}"), cwd=case.launch.cwd,
-        env={"LD_LIBRARY_PATH": whole}, changes="nothing; the import is tried")
+        env={name: whole}, changes="nothing; the import is tried")
 
 
 @cause("binary-mismatch", "E", "built against another major version of a package's C interface",
@@ -252,7 +251,7 @@ def binary_mismatch(case: Case, failure: Failure | None) -> Finding | None:
     evidence = loader_evidence(error, owner)
     if used is not None:
         evidence.append(Evidence(f"{used.name} {used.version} is installed", used.metadata))
-    who = f"{owner.name} {owner.version}" if owner else _file(case, error) or case.obs.module
+    who = f"{owner.name} {owner.version}" if owner else failed_file(case, error) or case.obs.module
     command = remedies.pip_command(case)
     todo: tuple[Remedy, ...] = ()
     if used is not None:
@@ -266,7 +265,7 @@ def binary_mismatch(case: Case, failure: Failure | None) -> Finding | None:
         "the C interface than the one that is installed"
     return Finding("binary-mismatch", "error", "certain",
                    f"{who} was built against another version of {what}.", tuple(evidence),
-                   todo or install_again(case, owner, _file(case, error)))
+                   todo or install_again(case, owner, failed_file(case, error)))
 
 
 def _other_version_of(case: Case, error: ObservedError, owner: Distribution | None,

@@ -271,12 +271,6 @@ def build_again(case: Case, file: str) -> tuple[Remedy, ...]:
                    changes="the compiled file"),)
 
 
-def _typed(words: Sequence[str]) -> str:
-    import shlex
-
-    return shlex.join(words)
-
-
 def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
     """Return how to make the seat use the environment that has the module already."""
     interpreter = elsewhere.interpreter
@@ -286,17 +280,11 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
         f"{elsewhere.name} {elsewhere.version}" if elsewhere.name and elsewhere.version else module)
     kind, launch = case.seat.kind, case.launch
     if kind in ("shell", "python", "env"):
-        shell = case.machine.path.basename(case.machine.env.get("SHELL") or "sh")
-        source, ending = {"fish": ("source", ".fish"), "csh": ("source", ".csh"),
-                          "tcsh": ("source", ".csh")}.get(shell, (".", ""))
-        activate = case.machine.path.join(elsewhere.environment.path, "bin", f"activate{ending}")
-        typed = None
-        if kind == "shell" and elsewhere.environment.kind == "conda":
-            typed = ["conda", "activate", elsewhere.environment.path]
-        elif kind == "shell" and case.machine.is_file(activate):
-            typed = [source, activate]
+        from kalyx.core.verdicts.shell_words import activation
+
+        typed = activation(case.machine, elsewhere.environment) if kind == "shell" else None
         return Remedy(f"Or use {place}: run {interpreter.path} instead"
-                      + (f", or activate it in this shell:\n{_typed(typed)}" if typed else "."), "manual",
+                      + (f", or activate it in this shell:\n{typed}" if typed else "."), "manual",
                       changes="which Python is used")
     if kind == "script":
         return Remedy(f"Or run the script with {place}.", "command",

@@ -14,7 +14,6 @@ from kalyx.core.verdicts.absence import asked_near_home, asker_evidence, is_abse
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 from kalyx.core.verdicts.own_folders import own_files
-from kalyx.core.verdicts.written import asking_place, write_import
 
 __all__ = ["has_module", "is_of_another_system", "versions_of"]
 
@@ -227,6 +226,8 @@ def _successor(case: Case, failure: Failure, name: str, successor: str) -> list[
 
 def _written_anew(case: Case, failure: Failure, name: str, other: str) -> Remedy:
     """Return how to import another module under the name that the code uses."""
+    from kalyx.core.verdicts.written import asking_place, write_import
+
     place = asking_place(case, failure)
     plain = place is not None and re.fullmatch(rf"import\s+{re.escape(name)}", place.text)
     known_as = f" as {name}" if plain and "." not in name else ""

@@ -23,9 +23,11 @@ from kalyx.core.verdicts.rebuilding import best_version, made_for_here
 __all__ = ["symbol_missing"]
 
 _SYMBOL = pattern(r"undefined symbol: (\w+)|version [`']([\w.]+)' not found|"
-                  r"Symbol not found: (\w+)|Error relocating \S+: (\w+): symbol not found")
+                  r"[Ss]ymbol not found(?: in flat namespace)?:? '?(\w+)|"
+                  r"Error relocating \S+: (\w+): symbol not found")
 _NO_START = pattern(r"does not define (?:module export|init) function \((\w+)\)")
 _FOUND_LIBRARY = pattern(r"(/\S+?): version [`'][\w.]+' not found(?: \(required by (\S+?)\))?")
+_EXPECTED = pattern(r"Expected in: (?:<[^>]*> )?(/.+)")  # as macOS says it
 _SAYS_FILE = pattern(r"^(/.+?): (?:undefined symbol|version |symbol )")
 
 
@@ -33,7 +35,8 @@ _SAYS_FILE = pattern(r"^(/.+?): (?:undefined symbol|version |symbol )")
 def symbol_missing(case: Case, failure: Failure | None) -> Finding | None:
     """Name the symbol, and the library that was found without it; those of Python are the ABI's matter.
 
-    Looks like: `undefined symbol: ...`, `version GLIBC_2.38 not found`.
+    Looks like: `undefined symbol: ...`, `version GLIBC_2.38 not found`, `Symbol not found: ...`,
+        `The specified procedure could not be found`.
     Why: The library is here in another version than the one that the compiled part was built with; often
         LD_LIBRARY_PATH puts an older copy first.
     How Kalyx knows: The library that the loader found, and the versions that it offers; other copies of it
@@ -42,9 +45,13 @@ def symbol_missing(case: Case, failure: Failure | None) -> Finding | None:
     """
     found = find_error(case, _SYMBOL)
     if found is None:
-        return _without_start(case)
+        from kalyx.core.verdicts.windows_parts import function_missing
+
+        return function_missing(case) or _without_start(case)
     error, match = found
     symbol = next(g for g in match.groups() if g)
+    if case.machine.platform == "darwin":  # its linker writes an underscore before each name
+        symbol = symbol.removeprefix("_")
     if symbol.startswith(("Py", "_Py")) and not case.is_made_for_it(error.path or ""):
         return None  # of another Python
     owner = owner_of(case, error)
@@ -54,7 +61,9 @@ def symbol_missing(case: Case, failure: Failure | None) -> Finding | None:
     copy = _better_copy(case, file, symbol, named[1] if named else "")
     if copy is not None:
         return _other_copy_first(case, copy, needs, symbol, evidence)
-    because = f"{needs}, which the libraries of this machine do not have."
+    expected = _EXPECTED.search(error.message)
+    because = f"{needs}, which {expected[1] if expected else 'the libraries of this machine'} do" + (
+        "es not have." if expected else " not have.")
     if named:
         best = best_version(case, named[1], symbol)
         if best:

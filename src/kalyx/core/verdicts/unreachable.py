@@ -14,7 +14,6 @@ from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import absent_name, searched
 from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure
-from kalyx.core.verdicts.replacements import remake
 
 __all__ = ["base_site_off", "site_off", "site_off_for", "user_site_off"]
 
@@ -185,6 +184,8 @@ def _all_again(case: Case, config: VenvConfig | None, folder: str) -> list[Remed
                      f"anew with {version}.", "manual", changes=case.prefix)
     if config is None or not version.startswith("python"):
         return [by_hand]
+    from kalyx.core.verdicts.replacements import remake
+
     found = remake(case.machine, replace(config, keys={**config.keys, "version": f"{version[6:]}.0"}),
                    case.neighbours.bases)
     return [replace(r, do=f"Or have all of its packages again. {r.do}") for r in found] or [by_hand]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.modules import top_level
-from kalyx.core.model import Evidence, Finding
+from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.patterns import pattern
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
@@ -13,6 +13,11 @@ from kalyx.core.verdicts.failure import Failure
 __all__ = ["file_unreadable"]
 
 _ERRNO = pattern(r"\[Errno (\d+)\] ([^:]+): [b]?['\"](.+)['\"]$")
+# A signature that macOS does not accept, a mark that a file came from outside; rules of a company
+_BLOCKED = pattern(r"library load disallowed by system policy|"
+                   r"code signature [^()]*?(?:invalid|not valid)[^()]*|"
+                   r"[^:.]*Application Control policy[^:.]*|\[WinError (?:1260|4551)\][^:]*|"
+                   r"DLL load failed[^:]*: (?:Access is denied|Zugriff verweigert)")
 _REFUSALS = ("PermissionError", "OSError", "IOError")
 _CODE = (".py", ".pyc", ".so", ".pyd")
 _FORBIDDEN = ("1", "5", "13", "116", "121")  # EPERM, EIO, EACCES, ESTALE, EREMOTEIO
@@ -23,15 +28,15 @@ def file_unreadable(case: Case, failure: Failure | None) -> Finding | None:
     """Find the file that the import was refused, or a folder that hides what is in it.
 
     Looks like: `Permission denied`, or `No module named ...` for something whose files are plainly
-        there.
+        there; `not valid for use in process`, `policy has blocked this file`.
     Why: You may not read the file or the folder: it was installed by another user, or with closed
-        permissions.
-    How Kalyx knows: Mode and owner of the file, and who asks.
+        permissions. Or the system does not let code of unknown origin be loaded.
+    How Kalyx knows: Mode and owner of the file, and who asks; or what the loader says.
     What to do: Let yourself read it, or ask its owner to.
     """
     refused = _refused(case) or _closed(case, failure)
     if refused is None:
-        return None
+        return _blocked(case)
     path, why = refused
     m = case.machine
     info = m.stat(path)
@@ -46,6 +51,36 @@ def file_unreadable(case: Case, failure: Failure | None) -> Finding | None:
         "file-unreadable", "warning" if case.obs.outcome == "imports" else "error", "certain",
         f"{what} {path}{whose} may not be read: {why}.", tuple(evidence),
         (remedies.make_readable(case, path),))
+
+
+def _blocked(case: Case) -> Finding | None:
+    """Find a compiled part that the system itself does not let be loaded, whatever its mode."""
+    for error in case.obs.chain:
+        match = _BLOCKED.search(error.message)
+        file = error.path or (error.frames[-1].file if error.frames else None)
+        if match is None or not file:
+            continue
+        from kalyx.core.verdicts.native import install_again
+
+        owner = case.distribution_of(file)
+        whose = f" of {owner.name} {owner.version}" if owner else ""
+        todo = install_again(case, owner, file)
+        if case.machine.platform == "darwin":
+            todo += (Remedy("Or, where you trust the file, take the mark off that it came from outside.\n"
+                            f"xattr -d com.apple.quarantine {_quoted(file)}", "manual", changes=file),)
+        else:
+            todo += (Remedy(f"Or have whoever looks after this computer allow {file}.", "manual",
+                            changes="the rules of this computer"),)
+        return Finding("file-unreadable", "error", "likely",
+                       f"The system does not let {file}{whose} be loaded.",
+                       (Evidence(f"it says: {match.group().strip()}", file),), todo)
+    return None
+
+
+def _quoted(file: str) -> str:
+    import shlex
+
+    return shlex.quote(file)
 
 
 def _refused(case: Case) -> tuple[str, str] | None:

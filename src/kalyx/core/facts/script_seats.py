@@ -1,0 +1,74 @@
+"""The seats of scripts: their own first line, or this shell's python."""
+
+from __future__ import annotations
+
+from kalyx.core.errors import NothingToJudge
+from kalyx.core.facts import shells
+from kalyx.core.facts.launchers import is_python_name, parse_shebang, read_head
+from kalyx.core.facts.seats import SeatFacts
+from kalyx.core.model import Launch, Seat, TrailStep
+from kalyx.core.record import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from kalyx.core.facts.seats import SeatFinder
+
+__all__ = ["script_seat", "scripts_here"]
+
+MOST_SCRIPTS = 20
+
+
+def script_seat(finder: SeatFinder, file: str) -> SeatFacts:
+    """Return the seat of a script: its shebang when it is executable, else this shell's python."""
+    m = finder.machine
+    path = m.absolute(file)
+    if not m.is_file(path):
+        raise NothingToJudge(f"{path} is not there, or is no file.", "Check the path.")
+    ref, label = f"script:{path}", str(m.path.basename(path))
+    start = m.path.dirname(m.real_path(path))
+    shebang = parse_shebang(read_head(m, path))
+    if m.is_executable(path) and shebang is not None and is_python_name(shebang.program):
+        program, step = shells.resolve_shebang(m, shebang, path, m.env)
+        flags = shebang.args if shebang.form != "sh" else ()
+        if program is not None:
+            examined = finder.examiner.examine(program, m.cwd)
+            steps = [step, *_differs(finder, program)]
+            launch = Launch((program, *flags), m.env, m.cwd, start, path)
+            seat = finder.seat_of(ref, "script", label, examined, steps, launch)
+            head = m.read_text(path).split("\n")[0].rstrip("\r")
+            once = m.read_text(path).count(head) == 1
+            return SeatFacts(seat, examined, script_head=head if once else "")
+    python = finder.shell_python()
+    if python is None:
+        return SeatFacts(Seat(ref, "script", label))
+    name, examined, step = python
+    first = TrailStep(0, f"{label} is started as: {name} {label}", path, None, step.leads_to)
+    launch = Launch((step.leads_to or "",), m.env, m.cwd, start, path)
+    return SeatFacts(finder.seat_of(ref, "script", label, examined, [first, step], launch), examined)
+
+
+def scripts_here(finder: SeatFinder) -> list[str]:
+    """Return the executable files of the folder whose first line asks for a Python."""
+    m, found = finder.machine, []
+    for folder in (finder.folder, *(m.path.join(finder.folder, n) for n in ("bin", "scripts"))):
+        if m.is_file(m.path.join(m.path.dirname(folder), "pyvenv.cfg")):
+            continue  # the programs of an environment
+        names = [n for n in m.scan(folder)[0] if "." not in n or n.endswith((".py", ".pyw"))]
+        for path in (m.path.join(folder, n) for n in names):
+            if m.is_executable(path) and m.platform != "win32":
+                head = parse_shebang(read_head(m, path))
+                if head is not None and is_python_name(head.program):
+                    found.append(str(path))
+    return found[:MOST_SCRIPTS]
+
+
+def _differs(finder: SeatFinder, program: str) -> list[TrailStep]:
+    """Say when ``python FILE`` would run another environment than the shebang does."""
+    python = finder.shell_python()
+    if python is None:
+        return []
+    one = finder.examiner.examine(program, finder.machine.cwd).interpreter
+    two = python[1].interpreter
+    if one.prefix == two.prefix:
+        return []
+    return [TrailStep(0, f"started as: {python[0]} FILE it would run {two.path} instead",
+                      python[2].leads_to, None, None)]
