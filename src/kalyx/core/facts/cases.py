@@ -26,6 +26,7 @@ from kalyx.core.record import TYPE_CHECKING
 if TYPE_CHECKING:
     from kalyx.core.facts.binaries import Loader
     from kalyx.core.facts.neighbours import Neighbours
+    from kalyx.core.facts.project import Project
     from kalyx.core.facts.records import Record
 
 __all__ = ["Case"]
@@ -139,6 +140,14 @@ class Case:
                           self.start)
         path = [self.machine.absolute(p, self.launch.cwd) for p in self.obs.path]
         return classify_path(self.machine, path, facts)
+
+    @cached_property
+    def project(self) -> Project | None:
+        """The project in whose folder the seat starts Python, where that says what it needs."""
+        from kalyx.core.facts.project import find_project
+
+        launch = self.seat.launch
+        return find_project(self.machine, self.start or launch.start or launch.cwd) if launch else None
 
     # -- modules -------------------------------------------------------------------------
     def candidates(self, name: str) -> list[tuple[str, Candidate]]:

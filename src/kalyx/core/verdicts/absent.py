@@ -10,7 +10,7 @@ from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
-from kalyx.core.record import replace
+from kalyx.core.record import TYPE_CHECKING, replace
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import (
     asked_by_person,
@@ -22,7 +22,11 @@ from kalyx.core.verdicts.absence import (
 )
 from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure
+from kalyx.core.verdicts.projects import install_for_project, project_wish, wish_evidence
 from kalyx.core.verdicts.standard_library import has_module, versions_of
+
+if TYPE_CHECKING:
+    from kalyx.core.facts.project import Declared
 
 __all__ = ["requirement_for"]
 
@@ -44,7 +48,9 @@ def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
     if not others:
         return None
     name = others[0].name or failure.top
-    todo = [*_install_as_there(case, others, name, failure.top)]
+    wish = project_wish(case, failure)
+    todo = [*(install_for_project(case, name, wish) if wish else
+              _install_as_there(case, others, name, failure.top))]
     for other in others[:2]:
         moved = remedies.move_seat(case, other, failure.top)
         if moved is not None and (not moved.do.startswith("Or ") or (todo and todo[0].kind == "manual")):
@@ -57,7 +63,7 @@ def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
     return Finding(
         "installed-elsewhere", "error", "certain",
         f"{failure.top} is not in {case.environment_name}; it is installed {places}.",
-        (*[_elsewhere_evidence(o, failure.top) for o in others[:8]],
+        (*wish_evidence(wish), *[_elsewhere_evidence(o, failure.top) for o in others[:8]],
          *_pip_evidence(case, others), *searched(case)), tuple(todo))
 
 
@@ -102,8 +108,10 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
 
     Looks like: `No module named ...`.
     Why: It is not installed, neither here nor in any environment that Kalyx knows of.
-    How Kalyx knows: Every folder of the search path and every known environment was searched.
-    What to do: Put the distribution that provides it into the environment of this seat.
+    How Kalyx knows: Every folder of the search path and every known environment was searched; what the
+        project says that it needs was read.
+    What to do: Put the distribution that provides it into the environment of this seat, in the version
+        that the project asks for.
     """
     if not is_absent(case, failure) or failure is None or not asked_by_person(case, failure):
         return None
@@ -115,24 +123,25 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
     if here is not None and any(m != name and m.lower() == name.lower() for m in here.modules):
         return None  # it is installed: its module is only written otherwise
     count = len(case.neighbours.prefixes)
+    wish = project_wish(case, failure)
     return Finding(
         "not-installed", "error", "certain",
         f"{name} is not installed in {case.environment_name}, nor in any other environment "
         "that Kalyx knows of.",
-        (*searched(case), Evidence(f"none of the {count} known environments has it")),
-        _put_it(case, failure, known))
+        (*wish_evidence(wish), *searched(case), Evidence(f"none of the {count} known environments has it")),
+        _put_it(case, failure, known, wish))
 
 
-def _put_it(case: Case, failure: Failure, known: str) -> tuple[Remedy, ...]:
-    """Return how to install what has a module, where its name tells what that is."""
+def _put_it(case: Case, failure: Failure, known: str, wish: Declared | None) -> tuple[Remedy, ...]:
+    """Return how to install what has a module, where its name or the project tells what that is."""
     name = failure.top
-    if known != name:
-        return remedies.install(case, known + tables.bound_for(name))
+    if known != name or wish is not None:
+        return install_for_project(case, known + tables.bound_for(name), wish)
     if tables.is_shared(name):
         return _shared_name(name)
     if not tables.is_everyday(name):
-        return remedies.install(case, name + tables.bound_for(name),
-                                why=" (the distribution is taken to have the module's name)")
+        return install_for_project(case, name + tables.bound_for(name), None,
+                                   " (the distribution is taken to have the module's name)")
     folder = case.start or case.launch.start or case.launch.cwd
     own = Remedy(f"If {name} is your own module, have Python look into the folder that holds {name}.py: it was "
                  f"found neither in {folder} nor in the folders around it. What an index has under so common a "

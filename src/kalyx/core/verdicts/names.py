@@ -19,6 +19,7 @@ from kalyx.core.verdicts.absence import (
 )
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
+from kalyx.core.verdicts.projects import install_for_project, project_wish, wish_evidence
 
 __all__ = ["best_module", "is_one_edit", "near_names"]
 
@@ -82,21 +83,22 @@ def _belongs_to_other_name(case: Case, failure: Failure, name: str) -> Finding |
         if other.name and normal_name(other.name) != normal_name(name):
             says = (f"in {other.environment.name} the module {name} belongs to {other.name}"
                     f" {other.version}")
+            wish = project_wish(case, failure)
             return Finding(
                 "name-differs", "error", "certain",
                 f"The module {name} comes from the distribution {other.name}: that is the name to "
-                "install.", (Evidence(says, other.environment.path),),
-                remedies.install(case, other.source or other.name + tables.bound_for(name)))
+                "install.", (Evidence(says, other.environment.path), *wish_evidence(wish)),
+                install_for_project(case, other.source or other.name + tables.bound_for(name), wish))
     known = known_distribution(case, failure)
     if known is None or normal_name(known) == normal_name(name) or case.elsewhere(name):
         return None
-    whole = asked_whole(case, failure)
+    whole, wish = asked_whole(case, failure), project_wish(case, failure)
     return Finding(
         "name-differs", "error", "certain",
         f"The module {whole} comes from the distribution {known}: that is the name to install.",
         (Evidence(f"{whole} belongs to {known} in the table of well-known names that Kalyx ships"),
-         *searched(case), *asker_evidence(case, failure)),
-        remedies.install(case, known + tables.bound_for(failure.top)))
+         *wish_evidence(wish), *searched(case), *asker_evidence(case, failure)),
+        install_for_project(case, known + tables.bound_for(failure.top), wish))
 
 
 def _is_other_portion(case: Case, failure: Failure) -> Finding | None:
@@ -156,7 +158,7 @@ def name_misspelt(case: Case, failure: Failure | None) -> Finding | None:
     if not is_absent(case, failure) or failure is None or not asked_near_home(case, failure):
         return None
     name = failure.top
-    if case.elsewhere(name) or known_distribution(case, failure):
+    if case.elsewhere(name) or known_distribution(case, failure) or project_wish(case, failure):
         return None
     near = near_names(name, case.names_in_layers())
     near = [n for n in near if n != name and not n.startswith("_")]

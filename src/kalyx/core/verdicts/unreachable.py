@@ -14,6 +14,7 @@ from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import absent_name, searched
 from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure
+from kalyx.core.verdicts.projects import install_for_project, project_wish, wish_evidence
 
 __all__ = ["base_site_off", "site_off", "site_off_for", "user_site_off"]
 
@@ -205,7 +206,7 @@ def base_site_off(case: Case, failure: Failure | None) -> Finding | None:
     """
     name = absent_name(case, failure)
     config = find_venv_config(case.machine, case.python)
-    if name is None or config is None or config.open_to_base:
+    if name is None or failure is None or config is None or config.open_to_base:
         return None
     for folder in site_folders(case.machine, case.base_prefix,
                                version=str(case.obs.who.get("version"))):
@@ -215,7 +216,8 @@ def base_site_off(case: Case, failure: Failure | None) -> Finding | None:
     else:
         return None
     line = config.lines.get("include-system-site-packages")
-    todo = [*remedies.install(case, owner.name if owner else name)]
+    wish = project_wish(case, failure)
+    todo = [*install_for_project(case, owner.name if owner else name, wish)]
     opened = _open_config(case, config.path, line)
     if opened is not None:
         todo.append(opened)
@@ -223,7 +225,8 @@ def base_site_off(case: Case, failure: Failure | None) -> Finding | None:
         "base-site-off", "error", "certain",
         f"{name} is in the base installation {case.base_prefix}, and {case.environment_name} is "
         "closed to it.",
-        (Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder),
+        (*wish_evidence(wish),
+         Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder),
          Evidence("include-system-site-packages is not true", config.path, line)), tuple(todo))
 
 

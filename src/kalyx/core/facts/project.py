@@ -1,0 +1,220 @@
+"""What a project says that it needs: requirements files, pyproject.toml, and the files of other tools.
+
+Read as requirements (PEP 508), each with its file and line: the lists of pip, the tables of PEP 621 and
+PEP 735, and what tools keep of their own, put into the same form. Nothing of the project is run.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Iterator
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.distributions import normal_name, requirement_name
+from kalyx.core.machine import Machine
+from kalyx.core.record import TYPE_CHECKING, dataclass
+
+if TYPE_CHECKING:
+    from typing import Any
+
+__all__ = ["Declared", "Project", "find_project", "is_project_file"]
+
+LIMIT = 1_048_576  # bytes of one file
+MOST_ABOVE = 4     # folders above the one where Python is started
+# What a tool that keeps a lock file is told to add a package, and to bring the environment in line
+LOCKS = {"uv.lock": ("uv add", "uv sync"), "poetry.lock": ("poetry add", "poetry install"),
+         "pdm.lock": ("pdm add", "pdm sync"), "Pipfile.lock": ("pipenv install", "pipenv sync")}
+
+
+@dataclass(frozen=True)
+class Declared:
+    """A requirement that a project states, its marker with it."""
+
+    requirement: str
+    file: str
+    line: int | None
+
+    @property
+    def name(self) -> str:
+        """The distribution's name, in the form that compares."""
+        return normal_name(requirement_name(self.requirement))
+
+
+@dataclass(frozen=True)
+class Project:
+    """A folder with what it says that it needs. ``lock`` is the file of a tool that installs it."""
+
+    folder: str
+    declared: tuple[Declared, ...]
+    lock: str = ""
+
+
+def is_project_file(name: str) -> bool:
+    """Whether a file of that name may say what a project needs."""
+    return name in _READERS or name in LOCKS or bool(name.startswith("requirements") and (
+        name.endswith((".txt", ".in")) or name == "requirements"))
+
+
+def find_project(machine: Machine, folder: str) -> Project | None:
+    """Return the project that a folder belongs to: the nearest folder that says what it needs."""
+    m = machine
+    for _ in range(MOST_ABOVE):
+        names = m.scan(folder)[0]
+        if any(map(is_project_file, names)):
+            return _read(m, folder, names)
+        parent = m.path.dirname(folder)
+        if ".git" in names or folder == m.home or parent in (folder, m.path.dirname(m.home)):
+            return None
+        folder = parent
+    return None
+
+
+def _read(m: Machine, folder: str, names: Iterable[str]) -> Project:
+    declared: list[Declared] = []
+    listed = sorted(names, key=lambda n: (n != "requirements.txt", n))
+    for name in listed:
+        path = m.path.join(folder, name)
+        if name == "requirements":
+            inside = [m.path.join(path, n) for n in m.entries(path) if n.endswith((".txt", ".in"))]
+            declared += [d for file in sorted(inside) for d in _from_list(m, file)]
+        elif name.startswith("requirements") and is_project_file(name):
+            declared += _from_list(m, path)
+        elif name in _READERS:
+            declared += _from_table(m, path, _READERS[name])
+    return Project(folder, tuple(declared), next((n for n in LOCKS if n in listed), ""))
+
+
+# -- the lists of pip ------------------------------------------------------------------------------
+def _from_list(m: Machine, file: str, seen: tuple[str, ...] = ()) -> Iterator[Declared]:
+    """Yield the requirements of a list as pip reads it, those of lists that it names too."""
+    try:
+        text = m.read_text(file, LIMIT)
+    except Unreadable:
+        return
+    whole = ""
+    for number, line in enumerate(text.splitlines(), 1):
+        whole += re.sub(r"(^|\s)#.*", "", line).strip()
+        if whole.endswith("\\"):
+            whole = whole[:-1]
+            continue
+        word, whole = whole.strip(), ""
+        other = re.match(r"(?:-r|--requirement)[\s=]\s*(\S+)", word)
+        if other and len(seen) < 8:
+            path = m.absolute(other[1], m.path.dirname(file))
+            if path not in seen:
+                yield from _from_list(m, path, (*seen, file))
+        elif word and not word.startswith("-") and "://" not in word.split("@")[0]:
+            yield Declared(re.split(r"\s--?\w", word)[0].strip(), file, number)
+
+
+# -- tables ----------------------------------------------------------------------------------------
+def _from_table(m: Machine, file: str, reader: Callable[[str], Iterable[str]]) -> list[Declared]:
+    try:
+        text = m.read_text(file, LIMIT)
+        said = [r for r in reader(text) if requirement_name(r)]
+    except (Unreadable, ValueError, TypeError, AttributeError, KeyError, RecursionError):
+        return []  # what is wrong with the file is not what was asked
+    lines = text.lower().splitlines()
+
+    def line_of(requirement: str) -> int | None:
+        name = re.compile(rf"(?<![\w.-]){re.escape(requirement_name(requirement).lower())}(?![\w-])")
+        return next((n for n, line in enumerate(lines, 1) if name.search(line.split("#")[0])), None)
+
+    return [Declared(r, file, line_of(r)) for r in said]
+
+
+def _toml(text: str) -> Any:
+    from kalyx.core.facts.settings_formats import load_toml
+
+    return load_toml(text)
+
+
+def _of_pyproject(text: str) -> Iterator[str]:
+    """Yield what pyproject.toml asks for: PEP 621, the groups of PEP 735, and a tool's own table."""
+    content = _toml(text)
+    project = content.get("project", {})
+    yield from project.get("dependencies", ())
+    for group in project.get("optional-dependencies", {}).values():
+        yield from group
+    for group in content.get("dependency-groups", {}).values():
+        yield from (item for item in group if isinstance(item, str))
+    own = content.get("tool", {}).get("poetry", {})
+    for table in (own.get("dependencies", {}), own.get("dev-dependencies", {}),
+                  *[g.get("dependencies", {}) for g in own.get("group", {}).values()]):
+        yield from _of_names(table)
+
+
+def _of_pipfile(text: str) -> Iterator[str]:
+    content = _toml(text)
+    for table in ("packages", "dev-packages"):
+        yield from _of_names(content.get(table, {}))
+
+
+def _of_names(table: dict[str, Any]) -> Iterator[str]:
+    """Yield the requirements of a table of names and versions."""
+    for name, said in table.items():
+        version = said.get("version", "*") if isinstance(said, dict) else said
+        if name.lower() != "python" and isinstance(version, str):
+            yield name + _specifier(version)
+
+
+def _specifier(version: str) -> str:
+    """Put a version with ``^`` or ``~`` before it, or nothing, into the words of PEP 440."""
+    parts = re.fullmatch(r"([\^~]?)\s*(\d+(?:\.\d+)*)", version.strip())
+    if parts is None:
+        return "" if version.strip() == "*" else version.strip()
+    sign, numbers = parts[1], [int(n) for n in parts[2].split(".")]
+    if not sign:
+        return f"=={parts[2]}"
+    kept = next((n for n, part in enumerate(numbers) if part), len(numbers) - 1) if sign == "^" else (
+        min(1, len(numbers) - 1))
+    above = [*numbers[:kept], numbers[kept] + 1]
+    return f">={parts[2]},<{'.'.join(map(str, above))}"
+
+
+def _of_setup(text: str) -> Iterator[str]:
+    import configparser
+
+    parser = configparser.ConfigParser(interpolation=None)
+    try:
+        parser.read_string(text)
+    except configparser.Error as error:
+        raise ValueError(str(error)) from None
+    lists = [parser.get("options", "install_requires", fallback="")]
+    if parser.has_section("options.extras_require"):
+        lists += [value for _, value in parser.items("options.extras_require")]
+    yield from (line.strip() for text in lists for line in text.splitlines() if line.strip())
+
+
+def _of_conda(text: str) -> Iterator[str]:
+    """Yield what the list of a conda environment asks for, and the list for pip in it."""
+    inside = for_pip = False
+    for line in text.splitlines():
+        plain = line.split(" #")[0].rstrip()
+        if plain and not plain[0].isspace() and not plain.startswith("-"):
+            inside, for_pip = plain.startswith("dependencies:"), False
+        item = re.match(r"\s*-\s+[\"']?([^\"']+)", plain)
+        if not inside or item is None:
+            continue
+        word = item[1].strip()
+        if word == "pip:":
+            for_pip = True
+        elif for_pip:
+            yield word
+        elif word.split("=")[0] not in ("python", "pip"):
+            yield _of_conda_words(word.rpartition("::")[2])
+
+
+def _of_conda_words(word: str) -> str:
+    """Put ``name=1.2``, which is any 1.2 to conda, and ``name=1.2.3=build`` into the words of PEP 440."""
+    parts = re.fullmatch(r"([\w.-]+)\s*=\s*([\w.*]+)(=\S+)?", word)
+    if parts is None:
+        return word
+    version = parts[2] if parts[3] or parts[2].endswith("*") else f"{parts[2]}.*"
+    return f"{parts[1]}=={version}"
+
+
+_READERS: dict[str, Callable[[str], Iterable[str]]] = {
+    "pyproject.toml": _of_pyproject, "setup.cfg": _of_setup, "Pipfile": _of_pipfile,
+    "environment.yml": _of_conda, "environment.yaml": _of_conda,
+}

@@ -1,0 +1,73 @@
+"""What the person's project asks for: which version of what is missing, and where that is written."""
+
+from __future__ import annotations
+
+from kalyx.core.facts.cases import Case
+from kalyx.core.facts.distributions import normal_name
+from kalyx.core.facts.project import LOCKS, Declared
+from kalyx.core.model import Evidence, Remedy
+from kalyx.core.verdicts import remedies
+from kalyx.core.verdicts.absence import asked_near_home, known_distribution
+from kalyx.core.verdicts.failure import Failure
+
+__all__ = ["install_for_project", "project_wish", "wish_evidence"]
+
+
+def project_wish(case: Case, failure: Failure) -> Declared | None:
+    """Return what the project asks for that brings the missing module, where that counts for this Python."""
+    if case.project is None or not asked_near_home(case, failure):
+        return None
+    from kalyx.core.facts.markers import applies
+
+    name = failure.top
+    known = {normal_name(n) for n in (name, known_distribution(case, failure) or name)}
+    known |= {normal_name(o.name) for o in case.elsewhere(name) if o.name}
+    wishes = [d for d in case.project.declared if applies(d.requirement, case.markers)]
+    return next((d for d in wishes if d.name in known), None) or next(
+        (d for d in wishes if _is_called_after(d.name, name) and case.distribution_named(d.name) is None), None)
+
+
+def _can_be_had(case: Case, name: str, requirement: str) -> bool:
+    """Whether pip may find a requirement: local folders are asked, where it is told to look there alone."""
+    from kalyx.core.facts.markers import is_met
+    from kalyx.core.facts.wheelhouse import Wheelhouse
+
+    who, house = case.obs.who, Wheelhouse(case.machine, case.launch.env, case.prefix)
+    wheels = house.wheels_of(name, str(who["version"]), str(who["implementation"])) if house.is_closed else []
+    return not wheels or any(is_met(requirement, str(w.version)) is not False for w in wheels)
+
+
+def _is_called_after(distribution: str, module: str) -> bool:
+    """Whether a distribution's name is a module's with words around it: py, python, client ..."""
+    plain = module.lower().replace("_", "-")
+    return plain in distribution.split("-") or distribution.replace("-", "") in (
+        f"py{plain}", f"{plain}py", f"python{plain}", f"{plain}python")
+
+
+def wish_evidence(wish: Declared | None) -> list[Evidence]:
+    """Say where the project asks for it."""
+    return [Evidence(f"the project asks for it: {wish.requirement}", wish.file, wish.line)] if wish else []
+
+
+def install_for_project(case: Case, wanted: str, wish: Declared | None, why: str = "") -> tuple[Remedy, ...]:
+    """Return how to install `wanted`, or what the project asks for, and how to have the project know of it."""
+    if wish is not None:
+        asked = wish.requirement.split(";")[0].strip()
+        wanted, why = (asked, ", as the project asks for it") if _can_be_had(case, wish.name, asked) else (
+            wish.name, f"; {asked}, which the project asks for, is not where pip is told to look")
+    todo = remedies.install(case, wanted, why=why)
+    project, command = case.project, remedies.pip_command(case)
+    if project is None or remedies.managed_marker(case) is not None or command is None:
+        return todo
+    if project.lock:
+        name, (add, sync) = wish.name if wish else wanted, LOCKS[project.lock]
+        says, typed = (f"Or have all put in that {project.lock} lists.", sync) if wish else (
+            f"Add {name} to the project too: what {project.lock} does not list, {sync} may take out again.",
+            f"{add} {name}")
+        return (*todo, Remedy(f"{says}\n{typed}", "manual",
+                              changes=f"the environment that {project.lock} is for"))
+    if wish is not None and wish.file.endswith((".txt", ".in")) and len(project.declared) > 1:
+        todo += (Remedy("Or put in all that the project asks for.", "command",
+                        argv=(*command, "install", "-r", wish.file),
+                        changes=f"adds what {wish.file} lists to {case.prefix}"),)
+    return todo

@@ -1,0 +1,174 @@
+"""What a project says that it needs: read in every form, and put in as it asks."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from pathlib import Path
+
+import pytest
+
+from kalyx.core.facts.project import find_project
+from kalyx.core.real_machine import RealMachine
+from tests.support.build import World, carry_out, notebook, python_of, run, site_of, write
+
+LISTS: dict[str, tuple[str, list[tuple[str, int | None]]]] = {
+    "requirements.txt": ("# base\n\nflask==2.0 # web\nnumpy >=1 ; python_version<'4'\n-e .\n--hash=sha256:0\n"
+                         "zork[fast] >= 1 --hash=sha256:1\nlong \\\n  ==3\nhttps://x.invalid/y.whl\n"
+                         "own @ file:///own.whl\n",
+                         [("flask==2.0", 3), ("numpy >=1 ; python_version<'4'", 4), ("zork[fast] >= 1", 7),
+                          ("long ==3", 9), ("own @ file:///own.whl", 11)]),
+    "requirements-dev.in": ("pytest\n", [("pytest", 1)]),
+    "pyproject.toml": (
+        "[project]\nname = 'x'\ndependencies = [\n  'flask>=2',\n  \"Zork_Kit\",\n]\n"
+        "[project.optional-dependencies]\nfast = ['grid<3']\n[dependency-groups]\n"
+        "test = ['pytest', {include-group = 'more'}]\n",
+        [("flask>=2", 4), ("Zork_Kit", 5), ("grid<3", 8), ("pytest", 10)]),
+    "tool table": (
+        "[tool.poetry.dependencies]\npython = '^3.9'\nflask = '^2.1'\nzork = '~1.4.2'\nold = '^0.3.1'\n"
+        "any = '*'\nexact = '1.5'\nsome = {version = '>=3', extras = ['a']}\nlocal = {path = '../x'}\n"
+        "[tool.poetry.group.dev.dependencies]\nlint = '>=1,<2'\n",
+        [("flask>=2.1,<3", 3), ("zork>=1.4.2,<1.5", 4), ("old>=0.3.1,<0.4", 5), ("any", 6), ("exact==1.5", 7),
+         ("some>=3", 8), ("local", 9), ("lint>=1,<2", 11)]),
+    "setup.cfg": ("[metadata]\nname = x\n[options]\ninstall_requires =\n    flask>=2\n"
+                  "    zork; python_version>'3'\n[options.extras_require]\nfast = grid\n",
+                  [("flask>=2", 5), ("zork; python_version>'3'", 6),
+                                                              ("grid", 8)]),
+    "Pipfile": ("[packages]\nflask = '==2.0'\n[dev-packages]\npytest = '*'\n", [("flask==2.0", 2), ("pytest",
+    4)]),
+    "environment.yml": (
+        "name: lab\nchannels:\n  - conda-forge\ndependencies:\n  - python=3.11\n  - numpy=1.26\n"
+        "  - scipy=1.11.*\n"
+        "  - conda-forge::zork=1.2.3=py311_0\n  - 'grid>=2'  # fast\n  - pip\n  - pip:\n    - flask==2.0\n",
+        [("numpy==1.26.*", 6), ("scipy==1.11.*", 7), ("zork==1.2.3", 8), ("grid>=2", 9), ("flask==2.0", 12)]),
+    "broken": ("[project\ndependencies = 3", []),
+    "of another shape": ("project = 3\n[dependency-groups]\na = 'x'\n", []),
+    "nothing in it": ("", []),
+}
+NAMES = {"tool table": "pyproject.toml", "broken": "pyproject.toml", "of another shape": "pyproject.toml",
+         "nothing in it": "Pipfile"}
+
+
+@pytest.mark.parametrize("form", LISTS)
+def test_forms(form: str, tmp_path: Path) -> None:
+    """Each form of file, good and bad: the requirements and their lines."""
+    text, expected = LISTS[form]
+    write(tmp_path / NAMES.get(form, form), text)
+    project = find_project(RealMachine(), str(tmp_path))
+    assert project is not None and [(d.requirement, d.line) for d in project.declared] == expected
+
+
+def test_lists_that_name_lists(tmp_path: Path) -> None:
+    """Lists are followed, also in a ring; a folder of lists is read; files that cannot be read are left out."""
+    write(tmp_path / "requirements.txt",
+    "-r requirements/base.txt\n--requirement=gone.txt\n-c limits.txt\nflask\n")
+    write(tmp_path / "requirements" / "base.txt", "-r ../requirements.txt\nzork\n")
+    write(tmp_path / "requirements" / "binary.txt", b"\xff\xfe\0grid\n")
+    project = find_project(RealMachine(), str(tmp_path))
+    assert project is not None
+    assert [d.name for d in project.declared if d.file.endswith(("base.txt", "requirements.txt"))] == [
+        "zork", "flask", "flask", "zork"]
+
+
+@pytest.mark.parametrize(("made", "start", "found"), [
+    ({"requirements.txt": ""}, "src/inner", ""), ({"requirements.txt": "", "src/setup.cfg": ""}, "src/inner",
+    "src"),
+    ({"requirements.txt": "", "src/.git": ""}, "src/inner", None), ({"requirements.txt": ""}, "a/b/c/d", None),
+    ({"src/requirements/base.txt": ""}, "src", "src"), ({"poetry.lock": ""}, "", ""), ({"notes.txt": ""}, "",
+    None),
+])
+def test_which_folder(made: Mapping[str, str], start: str, found: str | None, tmp_path: Path) -> None:
+    """The nearest folder that says what it needs, not past a repository's top, and not far above."""
+    for name, text in made.items():
+        write(tmp_path / "top" / name, text)
+    (tmp_path / "top" / start).mkdir(parents=True, exist_ok=True)
+    project = find_project(RealMachine(), str(tmp_path / "top" / start))
+    expected = None if found is None else str(tmp_path / "top" / found)
+    assert (project.folder if project else None) == expected
+
+
+# what it is: (files of the project, what is asked, the seat, the cause, what is installed, its version)
+WISHES: dict[str, tuple[dict[str, str], str, str, str, str, str]] = {
+    "an exact version": ({"requirements.txt": "seedling==1.0\n"}, "seedling", "shell", "not-installed",
+                         "seedling==1.0", "1.0"),
+    "a bound": ({"pyproject.toml": "[project]\nname='x'\ndependencies=['Seedling<2']\n"}, "seedling", "shell",
+                "not-installed", "Seedling<2", "1.0"),
+    "a bound of a tool": ({"pyproject.toml": "[tool.poetry.dependencies]\nseedling = '~1.0'\n",
+    "poetry.lock": ""},
+                          "seedling", "shell", "not-installed", "seedling>=1.0,<1.1", "1.0"),
+    "for other Pythons only": ({"requirements.txt": "seedling==1.0; python_version < '3'\n"}, "seedling",
+    "shell",
+                               "not-installed", "seedling", "2.0"),
+    "another name": ({"requirements.txt": "sprout-client==1.0\n"}, "sprout", "shell", "not-installed",
+                     "sprout-client==1.0", "1.0"),
+    "name with py": ({"Pipfile": "[packages]\npyshoot = '*'\n"}, "shoot", "shell", "not-installed", "pyshoot",
+    "1.0"),
+    "not a slip of the pen": ({"requirements.txt": "seedling\n", "seedlin.py": ""}, "seedling", "shell",
+                              "not-installed", "seedling", "2.0"),
+    "elsewhere in another version": ({"environment.yml": "dependencies:\n  - seedling=1.0\n"}, "seedling",
+    "shell",
+                                     "installed-elsewhere", "seedling==1.0.*", "1.0"),
+    "a version that is nowhere": ({"requirements.txt": "seedling==7.0\n"}, "seedling", "shell", "not-installed",
+                                  "seedling", "2.0"),
+    "for a notebook": ({"work/a.ipynb": "", "requirements.txt": "seedling==1.0\n"}, "seedling",
+                       "notebook:work/a.ipynb", "not-installed", "seedling==1.0", "1.0"),
+    "for a script": ({"bin/run.py": "import seedling\n",
+    "setup.cfg": "[options]\ninstall_requires = seedling<2\n"},
+                     "seedling", "script:bin/run.py", "not-installed", "seedling<2", "1.0"),
+}
+
+
+@pytest.mark.parametrize("what", WISHES)
+def test_project_asks_for_it(what: str, world: World, validate) -> None:
+    """The version that the project asks for is put in, with the line that asks; the import then works."""
+    files, ask, seat, cause, wanted, version = WISHES[what]
+    lab = world.venv("lab", pip=True)
+    world.activate(lab)
+    for each in ("1.0", "2.0"):
+        wheel = world.wheels.add("seedling", each)
+    world.wheels.add("sprout-client", "1.0", {"sprout.py": "version = '1.0'\n"})
+    world.wheels.add("pyshoot", "1.0", {"shoot.py": "version = '1.0'\n"})
+    if cause == "installed-elsewhere":
+        world.wheels.install(wheel, site_of(world.venv("other")))
+    for name, text in files.items():
+        if name.endswith(".ipynb"):
+            kernel = [python_of(lab), "-m", "ipykernel_launcher", "-f", "{connection_file}"]
+            write(world.home / ".local/share/jupyter/kernels/lab/kernel.json",
+                  json.dumps({"argv": kernel, "display_name": "lab", "language": "python"}))
+            notebook(world.project / name, "lab")
+        else:
+            write(world.project / name, text)
+    document = world.answer("why", ask, "--at", seat)
+    validate(document)
+    first = document["result"]["imports"][0]["causes"][0]
+    assert first["cause"] == cause and first["remedies"][0]["argv"][-1] == wanted, first
+    asks = [e for e in first["evidence"] if e["says"].startswith("the project asks for it")]
+    assert bool(asks) == (what != "for other Pythons only") and all(e["line"] for e in asks)
+    locks = [r["do"] for r in first["remedies"] if "poetry install" in r["do"]]
+    assert bool(locks) == ("poetry.lock" in files)
+    carry_out(first["remedies"][0], "command", world)
+    assert world.answer("why", ask, "--at", seat)["exit"] == 0
+    done = run([python_of(lab), "-c", f"import {ask}; print({ask}.version)"], env=world.env)
+    assert done.stdout.strip() == version
+
+
+def test_project_in_one_go(world: World) -> None:
+    """Of a file, all in the versions that are asked for; the list is offered; locks are not forgotten."""
+    world.activate(world.venv("lab", pip=True))
+    for name in ("seedling", "sprout"):
+        for version in ("1.0", "2.0"):
+            world.wheels.add(name, version)
+    write(world.project / "requirements.txt", "seedling<2\nsprout==1.0\n")
+    write(world.project / "app.py", "import seedling\nimport sprout\n")
+    alone = world.answer("why", "seedling")["result"]["imports"][0]["causes"][0]["remedies"]
+    assert alone[1]["argv"][-2:] == ["-r", str(world.project / "requirements.txt")]
+    group = world.answer("why", "app.py")["result"]["groups"][0]
+    carry_out(group["remedies"][0], "command", world)
+    done = run(["python", "-c", "import seedling, sprout; print(seedling.version, sprout.version)"],
+    env=world.env)
+    assert done.stdout == "1.0 1.0\n" and world.answer("why", "app.py")["exit"] == 0
+    write(world.project / "uv.lock", "")
+    added = world.answer("why", "grain")["result"]["imports"][0]["causes"][0]["remedies"]
+    assert added[-1]["kind"] == "manual" and added[-1]["do"].endswith("\nuv add grain")
+    text = world.kalyx("why", "grain").stdout
+    assert "\n       $ uv add grain\n" in text and "uv.lock does not list" in text
