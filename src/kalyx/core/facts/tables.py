@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from typing import Any
 
 __all__ = ["bound_for", "distribution_for", "is_everyday", "is_same_project", "is_shared", "library_names",
-           "module_for", "stdlib_history", "system_packages"]
+           "module_for", "moved_part", "stdlib_history", "system_packages"]
 
 
 @cache
@@ -76,6 +76,12 @@ def module_for(distribution: str) -> str | None:
         if name[:1].lower() == start and normal_name(name) == wanted and normal_name(module) != wanted:
             return str(module)
     return None
+
+
+def moved_part(part: str) -> tuple[str, str] | None:
+    """Return which versions have a part (``module`` or ``module:name``), and its name now, if known."""
+    found = _load("moved_names.json")["moved"].get(part)
+    return (str(found[0]), str(found[1])) if found else None
 
 
 def stdlib_history() -> dict[str, Any]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts import tables
@@ -30,6 +31,8 @@ _REFERENCED = pattern(r"Referenced from: (?:<[^>]*> )?(/.+)")
 _TRIED = pattern(r"'(/[^']+)' \(((?:[^()]|\([^()]*\))*)\)")
 # Code that looks for a library by its short name, and what it says where there is none
 _BY_NAME = pattern(r"find_library\(\s*['\"]([\w.+-]+)['\"]")
+_LOADS = pattern(r"find_library|dlopen|LoadLibrary|CDLL")
+_WORDS = pattern(r"['\"]([A-Za-z][\w.+-]+)['\"]")
 _SAYS_LIBRARY = pattern(r"(?i)librar|lib\w+|not found|(?:unable|failed) to (?:find|load)|cannot (?:find|load)")
 _MISMATCH = pattern(r"size changed, may indicate binary incompatibility|"
                        r"compiled using NumPy 1|module compiled against (?:ABI|API) version|"
@@ -143,9 +146,11 @@ def _asked_for_by_name(case: Case) -> Finding | None:
         text = case.machine.read_text(frame.file)
     except Unreadable:
         return None
-    names = list(dict.fromkeys(_BY_NAME.findall(text)))
-    known = [k for k in case.loader.cache() if any(k.startswith(f"lib{n}.so") for n in names)]
-    if not names or known or not case.loader.cache():
+    cache, names = case.loader.cache(), list(dict.fromkeys(_BY_NAME.findall(text)))
+    known = [k for k in cache if any(k.startswith(f"lib{n}.so") for n in names)]
+    if not names and _LOADS.search(text):  # the names stand in a list
+        names = [n for n in dict.fromkeys(_WORDS.findall(text)) if _is_unknown_library(n, cache)][:4]
+    if not names or known or not cache:
         return None
     owner, wanted = owner_of(case, error), " or ".join(f"lib{n}" for n in names)
     table = tables.system_packages()
@@ -158,11 +163,19 @@ def _asked_for_by_name(case: Case) -> Finding | None:
          Evidence(f"no {wanted} in the loader's cache", "/etc/ld.so.cache")), tuple(_bring(case, files, [])))
 
 
+def _is_unknown_library(name: str, cache: Mapping[str, object]) -> bool:
+    """Whether a word is the short name of a library that Kalyx knows of and the loader does not."""
+    start = f"lib{name}.so"
+    return any(k.startswith(start) for k in tables.system_packages()) and not any(
+        k.startswith(start) for k in cache)
+
+
 def _asked_here(case: Case, error: ObservedError) -> list[Evidence]:
     """Return the line of code that asked for a library."""
     frame = _frame(case, error)
     line = case.code_line(frame.file, frame.line) if frame else ""
-    return [Evidence(f"it was asked for by: {line}", frame.file, frame.line)] if frame and line else []
+    return [Evidence(f"it was asked for by: {line}", frame.file, frame.line)] if (
+        frame and line and not line.startswith("raise")) else []
 
 
 def _on_macos(error: ObservedError) -> list[Evidence]:

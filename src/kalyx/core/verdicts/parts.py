@@ -17,6 +17,7 @@ from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import asked_near_home, asker_evidence
 from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure, own_frames
+from kalyx.core.verdicts.moved import Moved, find_moved
 from kalyx.core.verdicts.names import near_names
 from kalyx.core.verdicts.own_code import will_have
 from kalyx.core.verdicts.requirements import bring_together, outgrew
@@ -53,12 +54,15 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
                    and not n.startswith("__")})
     near = _alike(name, held)
     what = f"{owner.name} {owner.version}" if owner else parent
+    moved = find_moved(case, failure, owner)
     known = _known_versions(case, owner, failure)
     misread = _no_module_at_all(case, failure, file)
-    todo = [*misread, *known]
-    todo += [write_import(case, failure, failure.module, f"{parent}.{n}") for n in near[:1] if not misread]
-    todo += [] if known else _likely_versions(case, owner, failure) or _whole_again(case, owner, file, failure)
-    if not misread:
+    todo = [*misread, *(moved.remedies(case, failure) if moved else ()), *known]
+    todo += [write_import(case, failure, failure.module, f"{parent}.{n}") for n in near[:1]
+             if not misread and not moved]
+    todo += [] if known else _likely_versions(case, owner, failure, moved) or _whole_again(
+        case, owner, file, failure)
+    if not misread and not moved:
         todo.append(Remedy(f"Look up which version of {parent} has {name}, or where it went.",
                            "manual", changes="the import, or the version"))
     holds = f"it holds {', '.join(held[:12])}" + (" and more" if len(held) > 12 else "")
@@ -67,7 +71,8 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
             "it holds no modules"
     return Finding(
         "submodule-absent", "error", "certain", f"{what} has no module {failure.module}.",
-        (Evidence(f"{parent} is {file}", file), Evidence(holds), *asker_evidence(case, failure)),
+        (Evidence(f"{parent} is {file}", file), Evidence(holds), *([moved.evidence()] if moved else []),
+         *asker_evidence(case, failure)),
         tuple(todo))
 
 
@@ -104,7 +109,8 @@ def _known_versions(case: Case, owner: Distribution | None, failure: Failure) ->
     return _version_that_has(case, owner, failure) or _wheel_that_has(case, owner, failure)
 
 
-def _likely_versions(case: Case, owner: Distribution | None, failure: Failure) -> list[Remedy]:
+def _likely_versions(case: Case, owner: Distribution | None, failure: Failure,
+                     moved: Moved | None) -> list[Remedy]:
     """Return the changes of version that should bring together what a package asks and what another has.
 
     Which of the two is older is to be judged: a package that declares a lower bound found there what it
@@ -117,6 +123,8 @@ def _likely_versions(case: Case, owner: Distribution | None, failure: Failure) -
         return []
     says = (f"{asker.name} {asker.version} counts on {failure.name or failure.module}, which "
             f"{owner.name} {owner.version} has not")
+    if moved is not None and not moved.came_later:
+        return bring_together(case, asker, owner, f"{says} any more", moved.versions)
     if asker.editable or not outgrew(case, owner, asker):
         return [Remedy(f"Install the newest {owner.name}: {says}.", "command",
                        argv=(*command, "install", "--upgrade", owner.name),
@@ -143,9 +151,7 @@ def _wheel_that_has(case: Case, owner: Distribution | None, failure: Failure) ->
     from kalyx.core.facts.wheelhouse import Wheelhouse
 
     house = Wheelhouse(case.machine, case.launch.env, case.prefix)
-    asker = case.distribution_of(failure.asker.file) if failure.asker else None
-    wishes = [r for r in (asker.requires if asker else ()) if applies(r, case.markers)
-              and normal_name(requirement_name(r)) == normal_name(owner.name)]
+    wishes = _wishes_of_asker(case, owner, failure)
     for wheel in house.wheels_of(owner.name, str(case.obs.who["version"]), str(case.obs.who["implementation"])):
         if str(wheel.version) != owner.version and all(is_met(w, str(wheel.version)) for w in wishes) \
                 and house.has(wheel, failure.module, failure.name, str(case.obs.who["version"])):
@@ -154,13 +160,21 @@ def _wheel_that_has(case: Case, owner: Distribution | None, failure: Failure) ->
     return []
 
 
+def _wishes_of_asker(case: Case, owner: Distribution, failure: Failure) -> list[str]:
+    """Return what the package that asked requires of the one that lacks the part."""
+    asker = case.distribution_of(failure.asker.file) if failure.asker else None
+    return [r for r in (asker.requires if asker else ()) if applies(r, case.markers)
+            and normal_name(requirement_name(r)) == normal_name(owner.name)]
+
+
 def _version_that_has(case: Case, owner: Distribution | None, failure: Failure) -> list[Remedy]:
     """Return the installation of a version that another environment has, where that one has the part."""
     if owner is None or not owner.modules:
         return []
-    mine = str(case.obs.who.get("version"))
+    mine, wishes = str(case.obs.who.get("version")), _wishes_of_asker(case, owner, failure)
     for other in case.elsewhere(owner.modules[0]):
         if other.name == owner.name and other.version and other.version != owner.version \
+                and all(is_met(w, other.version) for w in wishes) \
                 and suits(other.requires_python, mine) and _has_part(case, other, failure):
             return list(remedies.install(
                 case, f"{owner.name}=={other.version}",
@@ -212,16 +226,20 @@ def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
     defined = defined_names(case.machine, file, perhaps=True) if file and file.endswith(".py") else {}
     advice = _own_advice(failure)
     near = [] if advice else _alike(failure.name, defined)
+    moved = find_moved(case, failure, owner)
     known = _known_versions(case, owner, failure)
-    todo = [*(advice if asked_near_home(case, failure) else []), *known]
+    todo = [*(moved.remedies(case, failure) if moved else ()),
+            *(advice if asked_near_home(case, failure) else []), *known]
     todo += [write_import(case, failure, failure.name, n, whole=f"from {failure.module} import {n}")
-             for n in near[:1]]
-    todo += [] if known else _likely_versions(case, owner, failure) or _whole_again(case, owner, file, failure)
+             for n in near[:1] if not moved]
+    todo += [] if known else _likely_versions(case, owner, failure, moved) or _whole_again(
+        case, owner, file, failure)
     todo += [r for r in advice if r not in todo]
-    todo.append(Remedy(f"Look up which version of {failure.module} has {failure.name}, or where "
-                       "it went.", "manual", changes="the import, or the version"))
+    todo += [] if moved else [Remedy(f"Look up which version of {failure.module} has {failure.name}, or where "
+                       "it went.", "manual", changes="the import, or the version")]
     evidence = [Evidence(f"{failure.module} is {file or 'built into the interpreter'}", file)]
     evidence += [Evidence(f"it defines {n}", file, defined[n]) for n in near[:2]]
+    evidence += [moved.evidence()] if moved else []
     return Finding(
         "attribute-absent", "error", "certain", f"{what} is here and has no {failure.name}.",
         (*evidence, *asker_evidence(case, failure)), tuple(todo))

@@ -104,8 +104,12 @@ def outgrew(case: Case, owner: Distribution, asker: Distribution) -> bool:
     return False
 
 
-def bring_together(case: Case, asker: Distribution, owner: Distribution, says: str) -> list[Remedy]:
-    """Return what makes a package fit another that has gone on since: a newer one, or an older other one."""
+def bring_together(case: Case, asker: Distribution, owner: Distribution, says: str, older: str = ""
+                   ) -> list[Remedy]:
+    """Return what makes a package fit another that has gone on since: a newer one, or an older other one.
+
+    `older` is the requirement for the latter, where it is known; else the series before this one is meant.
+    """
     command = remedies.pip_command(case)
     if command is None or remedies.managed_marker(case) is not None:
         return []
@@ -114,10 +118,20 @@ def bring_together(case: Case, asker: Distribution, owner: Distribution, says: s
         Remedy(f"Install the newest {asker.name}: {says}.", "command",
                argv=(*command, "install", "--upgrade", asker.name),
                changes=f"replaces {asker.name} {asker.version} in {case.prefix}"),
-        *remedies.install(case, pins.pinned(case, f"{owner.name}<{series}"),
+        *remedies.install(case, pins.pinned(case, older or f"{owner.name}<{series}"),
                           why=f", older, where {asker.name} {asker.version} has to stay")]
     held = re.search(r"<|==|~=", pins.pinned(case, asker.name))  # others do not take a newer one
-    return both[::-1] if held else both
+    return both[::-1] if held or not _may_be_newer(case, asker) else both
+
+
+def _may_be_newer(case: Case, distribution: Distribution) -> bool:
+    """Whether pip may find a newer version: where it is told to look into local folders alone, those tell."""
+    from kalyx.core.facts.wheelhouse import Wheelhouse
+
+    who, house = case.obs.who, Wheelhouse(case.machine, case.launch.env, case.prefix)
+    return not house.is_closed or any(
+        is_met(f"{distribution.name}>{distribution.version}", str(w.version))
+        for w in house.wheels_of(distribution.name, str(who["version"]), str(who["implementation"])))
 
 
 def outgrown_in_use(case: Case) -> list[Remedy]:
