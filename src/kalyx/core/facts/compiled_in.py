@@ -55,16 +55,20 @@ class CompiledIn:
     def _read(self) -> list[bytes]:
         """Read the program and the library that is all of Python, where the program is only its beginning."""
         if self._data is None:
-            loader = Loader(self._machine, self._env, read_binary(self._machine, self._program))
-            libraries = [n.path for n in loader.walk(self._program) if n.path and n.name.startswith(
-                ("libpython", "libpypy"))]
-            self._data = []
-            for path in (self._program, *libraries):
-                try:
-                    self._data.append(self._machine.read_bytes(path, PROGRAM_LIMIT))
-                except Unreadable:
-                    continue
+            self._data = self._read_file(self._program)
+            if any(name in data for data in self._data for name in (b"libpython", b"libpypy")):
+                program = read_binary(self._machine, self._program)
+                loader = Loader(self._machine, self._env, program)
+                for name in program.needed:
+                    if name.startswith(("libpython", "libpypy")):
+                        self._data += self._read_file(loader.find(name, program)[0] or "")
         return self._data
+
+    def _read_file(self, path: str) -> list[bytes]:
+        try:
+            return [self._machine.read_bytes(path, PROGRAM_LIMIT)]
+        except Unreadable:
+            return []
 
 
 def read_suffixes(names: Iterable[str], implementation: str | None, version: tuple[int, int]) -> list[str]:
