@@ -218,6 +218,12 @@ SITUATIONS = [
     Situation("in another environment", _installed_in_other, "humidlog", "installed-elsewhere",
               says="lab-old", remedy="command"),
     Situation("name of a distribution", _other_name, "seed_tools", "name-differs", says="seedlib"),
+    Situation("for Windows alone", lambda w, e: None, "win32api", "name-differs", says="pywin32"),
+    Situation("language model", lambda w, e: None, "en_core_web_sm", "not-installed"),
+    Situation("library named in a list", lambda w, e: (w.wheels.install(w.wheels.add("seedsound", "1", {
+        "seedsound.py": "from ctypes.util import find_library as look\nfor n in ('portaudio', 'lib/x.dylib'):\n"
+        "    if look(n):\n        break\nelse:\n    raise OSError('no library for sound was found')\n"}),
+        site_of(e)), None)[-1], "seedsound", "library-missing", says="libportaudio"),
     Situation("dashes", _other_name, "seed-tools", "name-differs", says="seedlib"),
     Situation("module of another name, elsewhere", _other_name_in_other, "sporelib",
               "installed-elsewhere", says="lab-old", remedy="command", others=("name-differs",)),

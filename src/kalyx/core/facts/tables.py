@@ -11,7 +11,8 @@ if TYPE_CHECKING:
     from typing import Any
 
 __all__ = ["bound_for", "distribution_for", "is_everyday", "is_same_project", "is_shared", "library_names",
-           "module_for", "moved_part", "stdlib_history", "system_packages"]
+           "module_for", "moved_part", "stdlib_history", "system_of",
+           "system_packages"]
 
 
 @cache
@@ -57,6 +58,14 @@ def is_everyday(module: str) -> bool:
 def bound_for(module: str) -> str:
     """Return the bound below which a distribution still has a module that it has dropped since; mostly none."""
     return str(_load("import_names.json")["dropped"].get(module, ""))
+
+
+def system_of(distribution: str) -> str | None:
+    """Return the one platform that a distribution is there for, as `sys.platform` names it; mostly None."""
+    from kalyx.core.facts.distributions import normal_name
+
+    known = _load("import_names.json")["one_system"]
+    return next((str(known[n]) for n in known if normal_name(n) == normal_name(distribution)), None)
 
 
 def is_shared(module: str) -> bool:

@@ -10,6 +10,7 @@ from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
+from kalyx.core.patterns import pattern
 from kalyx.core.record import TYPE_CHECKING, replace
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import (
@@ -29,6 +30,8 @@ if TYPE_CHECKING:
     from kalyx.core.facts.project import Declared
 
 __all__ = ["requirement_for"]
+
+_MODEL = pattern(r"[a-z]{2}_(?:core|dep|ent)_(?:web|news|wiki|sci|ud)_(?:sm|md|lg|trf)")
 
 
 @cause("installed-elsewhere", "A", "absent here, present in another environment or interpreter",
@@ -139,6 +142,10 @@ def _put_it(case: Case, failure: Failure, known: str, wish: Declared | None) -> 
         return install_for_project(case, known + tables.bound_for(name), wish)
     if tables.is_shared(name):
         return _shared_name(name)
+    if _MODEL.fullmatch(name):
+        command = " ".join((case.python, "-m", "spacy", "download", name))
+        says = f"It is a language model of spaCy, which is on no index; spaCy itself fetches it.\n{command}"
+        return (Remedy(says, "manual", changes=f"adds {name} to {case.prefix}"),)
     if not tables.is_everyday(name):
         return install_for_project(case, name + tables.bound_for(name), None,
                                    " (the distribution is taken to have the module's name)")

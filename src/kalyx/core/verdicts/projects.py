@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
-from kalyx.core.facts.distributions import normal_name
+from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.project import LOCKS, Declared
 from kalyx.core.model import Evidence, Remedy
 from kalyx.core.verdicts import remedies
@@ -55,6 +56,12 @@ def install_for_project(case: Case, wanted: str, wish: Declared | None, why: str
         asked = wish.requirement.split(";")[0].strip()
         wanted, why = (asked, ", as the project asks for it") if _can_be_had(case, wish.name, asked) else (
             wish.name, f"; {asked}, which the project asks for, is not where pip is told to look")
+    name = requirement_name(wanted)
+    system = tables.system_of(name)
+    if system is not None and system != str(case.obs.who.get("platform", system)):
+        where = {"win32": "Windows", "darwin": "macOS"}[system]
+        return (Remedy(f"Run this code on {where}, or import it only there (if sys.platform == {system!r}): "
+                       f"{name} is for no other system.", "manual", changes="your code"),)
     todo = remedies.install(case, wanted, why=why)
     project, command = case.project, remedies.pip_command(case)
     if project is None or remedies.managed_marker(case) is not None or command is None:
