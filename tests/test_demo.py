@@ -11,7 +11,8 @@ from tests.support.build import World, run
 EXPECTED = [  # the first causes of each step
     {"seats-disagree", "pip-elsewhere", "setting-points-nowhere", "kernel-mislabelled"},
     {"installed-elsewhere"}, {"dependency-absent"}, {"hidden-by-file"}, {"foreign-abi"},
-    {"file-corrupt"}, {"version-conflict"}, {"python-too-new"}, {"name-differs"}, {"interpreter-broken"},
+    {"file-corrupt"}, {"version-conflict"}, {"python-too-new"}, {"name-differs"}, {"not-installed"},
+    {"interpreter-broken"},
     {"namespace-split"},
     {"installed-elsewhere"}, {"raises", "own-code-unreachable"}, {"installed-elsewhere"},
     {"dependency-absent"}, {"kernel-interpreter-gone"}, {"env-moved"}, {"dependency-absent"}, set(),

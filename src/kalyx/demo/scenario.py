@@ -142,6 +142,9 @@ def _build_wheels(folder: str, old_disk: str) -> None:
     build_wheel(folder, "driftplot", "0.8.0", {
         "driftplot.py": '"""Plots the drift of the climate chambers."""\n\nfrom seedaxis import log_axis\n',
     }, requires=["seedaxis>=2"])
+    for version in ("0.4.0", "0.5.2"):
+        build_wheel(folder, "dewpoint-client", version, {
+            "dewpoint.py": f'"""Asks the weather mast for the dew point."""\n\nSINCE = {version!r}\n'})
     build_wheel(folder, "seedlots", "1.1.0", {"seedlots/__init__.py": '"""The lots of seeds."""\n'})
     build_wheel(folder, "skylog", "0.2.0", {
         "skylog.py": '"""Logs of night skies."""\n\n\ndef moons():\n    return 1\n'})
@@ -387,6 +390,8 @@ def _write_project(project: str) -> None:
     _write(os.path.join(project, "old_course.py"), (
         '"""Lesson 3: a table of trials."""\n\nfrom collections import Mapping\n\n\n'
         "class Trials(Mapping):\n    rows = ()\n"))
+    _write(os.path.join(project, "requirements.txt"), (
+        "# what the vault's scripts count on\ngermkit>=2\nhumidlog\ndewpoint-client<0.5  # the mast is old\n"))
     _write(os.path.join(project, "helpers", "labels.py"), "WIDTH = 32\n")
     _write(os.path.join(project, "visitor.txt"), (
         "Traceback (most recent call last):\n"

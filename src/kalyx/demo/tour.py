@@ -41,6 +41,8 @@ STEPS = (
     Step("A file from an old course worked on the Python of then.", ("why", "old_course")),
     Step("skylog was installed by the name that one imports, and has nothing of what it should.",
          ("why", "skylog:daylight")),
+    Step("The weather mast is to be asked. What is it that has dewpoint, and which version?",
+         ("why", "dewpoint")),
     Step("In the winter environment Python ends at once, whatever it is to do.",
          ("why", "json", "--at", "env:winter")),
     Step("A folder of data is called like a package that is not installed.", ("why", "seedlots")),

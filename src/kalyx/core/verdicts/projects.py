@@ -54,7 +54,9 @@ def install_for_project(case: Case, wanted: str, wish: Declared | None, why: str
     """Return how to install `wanted`, or what the project asks for, and how to have the project know of it."""
     if wish is not None:
         asked = wish.requirement.split(";")[0].strip()
-        wanted, why = (asked, ", as the project asks for it") if _can_be_had(case, wish.name, asked) else (
+        known = normal_name(requirement_name(wanted)) == wish.name
+        because = ", as the project asks for it" + ("" if known else f" (its name says that it has {wanted})")
+        wanted, why = (asked, because) if _can_be_had(case, wish.name, asked) else (
             wish.name, f"; {asked}, which the project asks for, is not where pip is told to look")
     name = requirement_name(wanted)
     system = tables.system_of(name)
