@@ -9,7 +9,7 @@ import types
 import pytest
 
 from kalyx.core.answers.here import answer_here
-from kalyx.core.facts import editors, kernelspecs, launchers, layers, shells, wrappers
+from kalyx.core.facts import editors, kernel_folders, kernelspecs, launchers, layers, shells, wrappers
 from kalyx.core.facts import settings_formats as formats
 from kalyx.core.facts.interpreters import Examiner, name_of, read_interpreter
 from kalyx.core.facts.pyvenv import find_venv_config
@@ -97,7 +97,7 @@ def test_framework_build() -> None:
 ])
 def test_user_data_folder(platform: str, env: dict[str, str], expected: str) -> None:
     """Kernels of the user lie where the platform's rules say."""
-    assert kernelspecs.user_data_folder(MadeUpMachine(platform, {}, env=env)) == expected
+    assert kernel_folders.user_data_folder(MadeUpMachine(platform, {}, env=env)) == expected
 
 
 def test_kernel_search_order() -> None:
@@ -105,10 +105,10 @@ def test_kernel_search_order() -> None:
     machine = MadeUpMachine("linux", {"/e/bin/python": ""}, env={"JUPYTER_PATH": "/p"})
     base = Interpreter("/usr/bin/python3", "/usr/bin/python3", "3.11.2", "cpython", "/usr", "/usr")
     venv = Interpreter("/e/bin/python", "/usr/bin/python3", "3.11.2", "cpython", "/e", "/usr")
-    assert [s for s, _ in kernelspecs.data_folders(machine, base)][:3] == ["path", "user", "env"]
-    assert [s for s, _ in kernelspecs.data_folders(machine, venv)][:3] == ["path", "env", "user"]
+    assert [s for s, _ in kernel_folders.data_folders(machine, base)][:3] == ["path", "user", "env"]
+    assert [s for s, _ in kernel_folders.data_folders(machine, venv)][:3] == ["path", "env", "user"]
     machine.env["JUPYTER_PREFER_ENV_PATH"] = "0"
-    assert [s for s, _ in kernelspecs.data_folders(machine, venv)][:3] == ["path", "user", "env"]
+    assert [s for s, _ in kernel_folders.data_folders(machine, venv)][:3] == ["path", "user", "env"]
 
 
 @pytest.mark.parametrize(("argv", "env", "path", "how"), [

@@ -8,9 +8,17 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core.facts.project import find_project
+from kalyx.core.facts.places import project_folder
+from kalyx.core.facts.project import Project, read_project
 from kalyx.core.real_machine import RealMachine
 from tests.support.build import World, carry_out, notebook, python_of, run, site_of, write
+
+
+def find_project(machine: RealMachine, folder: str) -> Project | None:
+    """Return what a folder's project says that it needs."""
+    place = project_folder(machine, folder)
+    return read_project(machine, *place) if place else None
+
 
 LISTS: dict[str, tuple[str, list[tuple[str, int | None]]]] = {
     "requirements.txt": ("# base\n\nflask==2.0 # web\nnumpy >=1 ; python_version<'4'\n-e .\n--hash=sha256:0\n"

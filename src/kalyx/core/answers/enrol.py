@@ -10,7 +10,7 @@ from typing import Any
 
 from kalyx.core.changes.journal import Change, Journal
 from kalyx.core.errors import Refused, WrongUsage
-from kalyx.core.facts import kernelspecs
+from kalyx.core.facts import kernel_folders, kernelspecs
 from kalyx.core.facts.interpreters import environment_of, program_folder
 from kalyx.core.facts.layers import visible_sites
 from kalyx.core.facts.neighbours import Neighbours
@@ -194,7 +194,7 @@ def _data_folder(finder: SeatFinder, environment: Environment, wish: EnrolWish) 
         system = m.path.join(m.env.get("PROGRAMDATA", r"C:\ProgramData"), "jupyter") \
             if m.platform == "win32" else "/usr/local/share/jupyter"
         return "system", system
-    return "user", kernelspecs.user_data_folder(m)
+    return "user", kernel_folders.user_data_folder(m)
 
 
 def activation_variables(machine: Machine, environment: Environment) -> dict[str, str]:

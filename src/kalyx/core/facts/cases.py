@@ -19,6 +19,7 @@ from kalyx.core.facts.layers import (
     user_site,
 )
 from kalyx.core.facts.modules import Candidate, Finder, top_level
+from kalyx.core.facts.places import project_folder
 from kalyx.core.machine import Machine
 from kalyx.core.model import Distribution, Elsewhere, Interpreter, Launch, Observation, Place, Seat
 from kalyx.core.record import TYPE_CHECKING
@@ -144,10 +145,13 @@ class Case:
     @cached_property
     def project(self) -> Project | None:
         """The project in whose folder the seat starts Python, where that says what it needs."""
-        from kalyx.core.facts.project import find_project
-
         launch = self.seat.launch
-        return find_project(self.machine, self.start or launch.start or launch.cwd) if launch else None
+        place = project_folder(self.machine, self.start or launch.start or launch.cwd) if launch else None
+        if place is None:
+            return None
+        from kalyx.core.facts.project import read_project
+
+        return read_project(self.machine, *place)
 
     # -- modules -------------------------------------------------------------------------
     def candidates(self, name: str) -> list[tuple[str, Candidate]]:

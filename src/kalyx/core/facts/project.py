@@ -11,19 +11,16 @@ from collections.abc import Callable, Iterable, Iterator
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.distributions import normal_name, requirement_name
+from kalyx.core.facts.places import LOCKS, is_project_file
 from kalyx.core.machine import Machine
 from kalyx.core.record import TYPE_CHECKING, dataclass
 
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["Declared", "Project", "find_project", "is_project_file"]
+__all__ = ["Declared", "Project", "read_project"]
 
 LIMIT = 1_048_576  # bytes of one file
-MOST_ABOVE = 4     # folders above the one where Python is started
-# What a tool that keeps a lock file is told to add a package, and to bring the environment in line
-LOCKS = {"uv.lock": ("uv add", "uv sync"), "poetry.lock": ("poetry add", "poetry install"),
-         "pdm.lock": ("pdm add", "pdm sync"), "Pipfile.lock": ("pipenv install", "pipenv sync")}
 
 
 @dataclass(frozen=True)
@@ -49,27 +46,9 @@ class Project:
     lock: str = ""
 
 
-def is_project_file(name: str) -> bool:
-    """Whether a file of that name may say what a project needs."""
-    return name in _READERS or name in LOCKS or bool(name.startswith("requirements") and (
-        name.endswith((".txt", ".in")) or name == "requirements"))
-
-
-def find_project(machine: Machine, folder: str) -> Project | None:
-    """Return the project that a folder belongs to: the nearest folder that says what it needs."""
+def read_project(machine: Machine, folder: str, names: Iterable[str]) -> Project:
+    """Read what the files of a project's folder say that it needs; `names` are those in it."""
     m = machine
-    for _ in range(MOST_ABOVE):
-        names = m.scan(folder)[0]
-        if any(map(is_project_file, names)):
-            return _read(m, folder, names)
-        parent = m.path.dirname(folder)
-        if ".git" in names or folder == m.home or parent in (folder, m.path.dirname(m.home)):
-            return None
-        folder = parent
-    return None
-
-
-def _read(m: Machine, folder: str, names: Iterable[str]) -> Project:
     declared: list[Declared] = []
     listed = sorted(names, key=lambda n: (n != "requirements.txt", n))
     for name in listed:

@@ -100,7 +100,7 @@ class SeatFinder:
 
     def prefixes(self) -> list[str]:
         """Return where the known environments are, without looking into them any further."""
-        from kalyx.core.facts import environments, kernelspecs
+        from kalyx.core.facts import environments, kernel_folders
 
         if self._prefixes is None and self._kernels is not None:  # read already
             m = self.machine
@@ -108,7 +108,7 @@ class SeatFinder:
                      if k.argv and m.path.isabs(k.argv[0])]
             self._prefixes = self.surveyor.prefixes(named)
         if self._prefixes is None:
-            folders = [f for _, f in kernelspecs.data_folders(self.machine, None)]
+            folders = [f for _, f in kernel_folders.data_folders(self.machine, None)]
             self._prefixes = self.surveyor.prefixes(
                 environments.prefixes_of_kernels(self.machine, folders))
         return self._prefixes

@@ -5,11 +5,15 @@ from __future__ import annotations
 from kalyx.core.facts import tables
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.distributions import normal_name, requirement_name
-from kalyx.core.facts.project import LOCKS, Declared
+from kalyx.core.facts.places import LOCKS
 from kalyx.core.model import Evidence, Remedy
+from kalyx.core.record import TYPE_CHECKING
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.absence import asked_near_home, known_distribution
 from kalyx.core.verdicts.failure import Failure
+
+if TYPE_CHECKING:
+    from kalyx.core.facts.project import Declared
 
 __all__ = ["install_for_project", "project_wish", "wish_evidence"]
 
