@@ -7,9 +7,9 @@ import shutil
 from collections.abc import Callable
 from pathlib import Path
 
-from tests.damage import Build, compiled, ending, installed
 from tests.situations import Situation
 from tests.support.build import BASE_PYTHON, World, kernelspec, python_of, run, site_of, write
+from tests.support.packages import Build, compiled, ending, installed
 
 # A package that has packages in it, and two that it needs
 SEEDLING: dict[str, str | bytes] = {

@@ -1,19 +1,16 @@
-"""More situations: damaged, foreign and stale files, native parts, versions, paths."""
+"""More situations: damaged, foreign and stale files, versions, paths."""
 
 from __future__ import annotations
 
 import json
 import os
 import shutil
-import struct
-from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 import pytest
 
 from tests.situations import Situation, own
 from tests.support.build import (
-    BASE_PYTHON,
     SHORT,
     World,
     kernelspec,
@@ -24,142 +21,7 @@ from tests.support.build import (
     site_of,
     write,
 )
-
-Build = Callable[[World, Path], None]
-KIT: dict[str, str | bytes] = {
-    "germkit/__init__.py": "from germkit.trial import Trial\n",
-    "germkit/trial.py": "class Trial:\n    rows = 6\n", "germkit/tray.py": "cells = 48\n"}
-
-
-def installed(name: str = "germkit", files: Mapping[str, str | bytes] | None = None, version: str = "2",
-              change: Callable[[World, Path], object] | None = None, requires: Sequence[str] = ()) -> Build:
-    """Install a wheel, keep it for pip, and then do something to what was installed."""
-    def build(w: World, lab: Path) -> None:
-        w.wheels.install(w.wheels.add(name, version, dict(files or KIT), requires), site_of(lab))
-        if change is not None:
-            change(w, site_of(lab))
-    return build
-
-
-def replace(file: str, content: str | bytes) -> Build:
-    """Install the kit, then write something else into one of its files."""
-    return installed(change=lambda w, site: write(site / file, content))
-
-
-def ending(python: str) -> str:
-    """Return the suffix of compiled modules of an interpreter."""
-    return run([python, "-c", "import sysconfig; print(sysconfig.get_config_var('EXT_SUFFIX'))"]).stdout.strip()
-
-
-def compiled(w: World, name: str, body: str = "return PyModule_Create(&made);", *link: str | Path,
-             before: str = "", python: str = BASE_PYTHON) -> bytes:
-    """Compile a real extension module with the headers of an interpreter."""
-    work = w.root / "native"
-    headers = run([python, "-c", "import sysconfig; print(sysconfig.get_path('include'))"]).stdout.strip()
-    if not os.path.exists(os.path.join(headers, "Python.h")):
-        pytest.skip(f"no headers of {python}")
-    write(work / f"{name}.c", (
-        "#include <Python.h>\n#include <stdlib.h>\n#include <signal.h>\n" + before +
-        f'\nstatic struct PyModuleDef made = {{PyModuleDef_HEAD_INIT, "{name}", 0, -1, 0}};\n'
-        f"PyMODINIT_FUNC PyInit_{name}(void) {{ {body} }}\n"))
-    done = run(["gcc", "-shared", "-fPIC", f"-I{headers}", "-o", work / f"{name}.so", work / f"{name}.c", *link],
-               cwd=work)
-    assert done.returncode == 0, done.stderr
-    return (work / f"{name}.so").read_bytes()
-
-
-def library(w: World, name: str, code: str, *options: str | Path) -> Path:
-    """Compile a shared library; return its path."""
-    work = w.root / "native"
-    write(work / f"{name}.c", code)
-    done = run(["gcc", "-shared", "-fPIC", "-o", work / name, work / f"{name}.c", f"-Wl,-soname,{name}", *options],
-               cwd=work)
-    assert done.returncode == 0, done.stderr
-    return work / name
-
-
-def native(make: Callable[[World], bytes], **more: str | bytes) -> Build:
-    """Install a package with a compiled part."""
-    def build(w: World, lab: Path) -> None:
-        files = {"nativeseed/__init__.py": "from nativeseed import ext\n", f"nativeseed/ext{ending(BASE_PYTHON)}":
-                 make(w), **more}
-        w.wheels.install(w.wheels.add("nativeseed", "1", files), site_of(lab))
-    return build
-
-
-def patched(place: int, form: str, value: int) -> Callable[[World], bytes]:
-    """Return a maker of an extension whose ELF header says something else."""
-    def make(w: World) -> bytes:
-        data = bytearray(compiled(w, "ext"))
-        struct.pack_into(form, data, place, value)
-        return bytes(data)
-    return make
-
-
-def _windows_file(w: World, lab: Path) -> None:
-    head = b"MZ" + b"\0" * 58 + struct.pack("<I", 64) + b"PE\0\0" + struct.pack("<H", 0x8664) + b"\0" * 100
-    files = {"seedscan/__init__.py": "from seedscan._pixels import scan\n"}
-    w.wheels.install(w.wheels.add("seedscan", "3", {**files, "seedscan/_pixels.cp311-win_amd64.pyd": head}),
-                     site_of(lab))
-    w.wheels.add("seedscan", "3", {**files, "seedscan/_pixels.py": "scan = 1\n"})
-
-
-def _broken_then_whole(content: Callable[[World], bytes]) -> Build:
-    """Install a compiled part that is damaged afterwards; pip has the whole one."""
-    def build(w: World, lab: Path) -> None:
-        native(lambda w: compiled(w, "ext"))(w, lab)
-        file = next((site_of(lab) / "nativeseed").glob("ext*"))
-        file.write_bytes(content(w))
-    return build
-
-
-def _deep_library(w: World, lab: Path) -> None:
-    inner = library(w, "libroots.so.2", "int roots(void) { return 1; }\n")
-    outer = library(w, "libstems.so.1", "int roots(void); int stems(void) { return roots(); }\n", inner)
-    data = compiled(w, "ext", "stems(); return PyModule_Create(&made);", outer, "-Wl,-rpath," + str(outer.parent),
-                    before="int stems(void);")
-    native(lambda w: data)(w, lab)
-    inner.unlink()
-
-
-def _own_library(w: World, lab: Path) -> None:
-    made = library(w, "libgrain-1a2b.so.1", "int grain(void) { return 1; }\n")
-    data = compiled(w, "ext", "grain(); return PyModule_Create(&made);", made,
-                    "-Wl,-rpath,$ORIGIN/../nativeseed.libs", before="int grain(void);")
-    native(lambda w: data, **{"nativeseed.libs/libgrain-1a2b.so.1": made.read_bytes()})(w, lab)
-    (site_of(lab) / "nativeseed.libs" / "libgrain-1a2b.so.1").unlink()
-    made.unlink()
-
-
-def _symbol(w: World, lab: Path) -> None:
-    made = library(w, "libhusk.so.1", "int husk(void) { return 1; }\n")
-    data = compiled(w, "ext", "husk(); return PyModule_Create(&made);", made, "-Wl,-rpath," + str(made.parent),
-                    before="int husk(void);")
-    library(w, "libhusk.so.1", "int other(void) { return 1; }\n")
-    native(lambda w: data)(w, lab)
-
-
-def _symbol_version(w: World, lab: Path) -> None:
-    work = w.root / "native"
-    code = "int husk(void) { return 1; }\n"
-    write(work / "two.map", "SEED_1.0 { };\nSEED_2.0 { husk; } SEED_1.0;\n")
-    write(work / "one.map", "SEED_1.0 { husk; };\n")
-    made = library(w, "libhusk.so.1", code, f"-Wl,--version-script={work / 'two.map'}")
-    data = compiled(w, "ext", "husk(); return PyModule_Create(&made);", made, "-Wl,-rpath," + str(work),
-                    before="int husk(void);")
-    library(w, "libhusk.so.1", code, f"-Wl,--version-script={work / 'one.map'}")
-    native(lambda w: data)(w, lab)
-
-
-def _other_abi(w: World, lab: Path) -> None:
-    old = other_pythons().get("2.7") or pytest.skip("no Python 2.7 here")
-    work = w.root / "native"
-    headers = run([old, "-c", "import sysconfig; print(sysconfig.get_path('include'))"]).stdout.strip()
-    write(work / "ext.c", '#include <Python.h>\nvoid initext(void) { Py_InitModule("ext", 0); }\n')
-    run(["gcc", "-shared", "-fPIC", f"-I{headers}", "-o", work / "ext.so", work / "ext.c"])
-    files = {"nativeseed/__init__.py": "from nativeseed import ext\n", "nativeseed/ext.so":
-             (work / "ext.so").read_bytes()}
-    w.wheels.install(w.wheels.add("nativeseed", "1", files), site_of(lab))
+from tests.support.packages import KIT, Build, bounded, failing, installation, installed, replace
 
 
 def _twins(w: World, lab: Path) -> None:
@@ -297,14 +159,6 @@ def beside(version: str, more: Build) -> Build:
     return build
 
 
-def bounded(bound: str, code: str) -> Build:
-    """Install a package that declares for which Pythons it is, whether this is one or not."""
-    def build(w: World, lab: Path) -> None:
-        w.wheels.install(w.wheels.add("germkit", "2", {"germkit/__init__.py": code}, requires_python=bound),
-                         site_of(lab))
-    return build
-
-
 def _user_site_of_another(w: World, lab: Path) -> None:
     w.wheels.install(w.wheels.add("germkit", "2", dict(KIT)), w.home / ".local/lib/python3.4/site-packages")
 
@@ -341,35 +195,6 @@ def _kernel_path(w: World, lab: Path) -> None:
                env={"PYTHONPATH": f"{w.home / 'lib'}:{w.home / 'other'}"})
 
 
-def _needs_newer_interface(w: World, lab: Path) -> None:
-    """A compiled part that compares the version of an interface, as the real ones do."""
-    for version in ("1", "2"):
-        w.wheels.add("seedarray", version, {"seedarray.py": f"api = {version}\n"})
-    w.wheels.install(str(w.wheels.folder / "seedarray-1-py3-none-any.whl"), site_of(lab))
-    installed("germkit", {"germkit.py": (
-        "import seedarray\nif seedarray.api < 2:\n    raise RuntimeError('seedarray: module compiled against API "
-        "version 0x2 but this version of seedarray is 0x1')\n")})(w, lab)
-
-
-def installation(change: Callable[[Path], object]) -> Build:
-    """Lay out two installations of this Python, their files linked, and change the library of one."""
-    def build(w: World, lab: Path) -> None:
-        base = Path(BASE_PYTHON).resolve().parent.parent
-        for name in ("whole", "broken"):
-            home = w.home / ".pyenv/versions" / name
-            (home / "bin").mkdir(parents=True)
-            shutil.copy(base / "bin" / f"python{SHORT}", home / "bin" / f"python{SHORT}")
-            (home / "bin" / "python").symlink_to(f"python{SHORT}")
-            (home / "include").symlink_to(base / "include")
-            library = home / "lib" / f"python{SHORT}"
-            (library / "site-packages").mkdir(parents=True)
-            for file in (base / "lib" / f"python{SHORT}").iterdir():
-                if file.name not in ("site-packages", "__pycache__"):
-                    (library / file.name).symlink_to(file)
-        change(w.home / ".pyenv/versions/broken/lib" / f"python{SHORT}")
-    return build
-
-
 def _rewritten(file: Path, text: str) -> None:
     file.unlink()
     file.write_text(text)
@@ -388,14 +213,6 @@ def _above_the_top(w: World, lab: Path) -> None:
     write(w.project / "trials" / "__init__.py", "")
     write(w.project / "trials" / "plan.py", "from ..seeds import rows\n")
     write(w.project / "seeds.py", "rows = 6\n")
-
-
-def failing(name: str, code: str, **more: object) -> Build:
-    """Install a package that needs the distribution fastgrid, which pip can find."""
-    def build(w: World, lab: Path) -> None:
-        w.wheels.add("fastgrid", "1")
-        w.wheels.install(w.wheels.add(name, "1", {f"{name}.py": code}, **more), site_of(lab))
-    return build
 
 
 def _counts_on_newer(w: World, lab: Path) -> None:
@@ -486,10 +303,6 @@ MORE_SITUATIONS = [
               remedy="edit"),
     Situation("kernel.json sets PYTHONPATH", _kernel_path, "germkit", "hidden-by-path", at="kernel:lab", remedy="edit"),
     # C: made for another interpreter
-    Situation("Windows file", _windows_file, "seedscan", "foreign-platform", says="Windows", remedy="command"),
-    Situation("other machine", native(patched(18, "<H", 183)), "nativeseed", "foreign-platform", says="AArch64"),
-    Situation("32 bits", native(patched(4, "<B", 1)), "nativeseed", "foreign-platform"),
-    Situation("Python 2's extension without a tag", _other_abi, "nativeseed", "foreign-abi"),
     Situation("free-threaded extension", lambda w, e: installed("fern", {
         "fern/__init__.py": "from fern import _core\n", "fern/_core.cpython-311t-x86_64-linux-gnu.so": b"\x7fELF"})(
             w, e), "fern", "foreign-abi", says="free-threaded"),
@@ -533,14 +346,6 @@ MORE_SITUATIONS = [
               remedy="command"),
     Situation("other encoding", replace("germkit/trial.py", b"name = 'J\xf6rg'\nclass Trial: pass\n"), "germkit",
               "file-corrupt", remedy="command"),
-    Situation("compiled part cut off", _broken_then_whole(lambda w: (w.root / "native/ext.so").read_bytes()[:3000]),
-              "nativeseed", "file-corrupt", remedy="command"),
-    Situation("compiled part empty", _broken_then_whole(lambda w: b""), "nativeseed", "file-corrupt",
-              remedy="command"),
-    Situation("compiled part is text", _broken_then_whole(lambda w: b"<html>404</html>\n" * 99), "nativeseed",
-              "file-corrupt", remedy="command"),
-    Situation("compiled part cut at the end", _broken_then_whole(
-        lambda w: (w.root / "native/ext.so").read_bytes()[:9000]), "nativeseed", "file-corrupt", remedy="command"),
     Situation("file of the standard library damaged", installation(lambda lib: _rewritten(lib / "random.py", "def (\n")),
               "tempfile", "file-corrupt", at="python:../.pyenv/versions/broken/bin/python", says="standard library",
               remedy="command"),
@@ -552,7 +357,6 @@ MORE_SITUATIONS = [
     Situation("interrupted installation", _interrupted, "germkit", "mixed-install", says="interrupted",
               remedy="command"),
     Situation("copied over", _copied, "germkit", "mixed-install", remedy="command"),
-    Situation("own library of the wheel gone", _own_library, "nativeseed", "files-missing", says="libgrain"),
     Situation("file closed", _closed("germkit", "trial.py"), "germkit", "file-unreadable", remedy="command",
               privileged=False),
     Situation("folder closed", _closed("germkit"), "germkit.trial", "file-unreadable", remedy="command",
@@ -562,23 +366,9 @@ MORE_SITUATIONS = [
     Situation("bytecode of Python 2", _foreign_bytecode, "germkit", "bytecode-stale", remedy="command"),
     Situation("bytecode without source", _sourceless, "germkit", "bytecode-stale", remedy="command"),
     # E: native
-    Situation("library further down", _deep_library, "nativeseed", "library-missing", says="libroots.so.2"),
-    Situation("undefined symbol", _symbol, "nativeseed", "symbol-missing", says="husk"),
-    Situation("symbol version", _symbol_version, "nativeseed", "symbol-missing", says="SEED_1.0"),
     Situation("C interface of another version", installed("germkit", {"germkit.py": (
         "raise ValueError('numpy.ndarray size changed, may indicate binary incompatibility. Expected 96 from C "
         "header, got 88 from PyObject')\n")}), "germkit", "binary-mismatch"),
-    Situation("C interface of a newer version", _needs_newer_interface, "germkit", "binary-mismatch",
-              says="seedarray", remedy="command"),
-    Situation("symbol like Python's own", native(lambda w: compiled(
-        w, "ext", "PySeed_Sow(); return PyModule_Create(&made);", before="void PySeed_Sow(void);")), "nativeseed",
-        "symbol-missing", says="PySeed_Sow"),
-    Situation("compiled under another name", native(lambda w: compiled(w, "other")), "nativeseed", "symbol-missing",
-              says="PyInit_ext"),
-    Situation("crash in a compiled part", native(lambda w: compiled(w, "ext", "raise(SIGSEGV); return 0;")),
-              "nativeseed", "crash", says="SIGSEGV"),
-    Situation("abort", native(lambda w: compiled(w, "ext", "abort(); return 0;")), "nativeseed", "crash",
-              says="SIGABRT"),
     Situation("waits for its own lock", _lock, "locked", "hang", says="locked.py"),
     # F: its own code
     Situation("ring in an old Python", _old_ring, "ringa", "circular-import", at="env:former",

@@ -7,9 +7,9 @@ import zipfile
 from collections.abc import Callable
 from pathlib import Path
 
-from tests.damage import compiled, ending, installed, library
 from tests.situations import own
 from tests.support.build import BASE_PYTHON, SHORT, World, python_of, run, site_of, write
+from tests.support.packages import compiled, ending, installed, library
 
 Build = Callable[[World, Path], object]
 

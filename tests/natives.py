@@ -7,10 +7,10 @@ import shutil
 import tarfile
 from pathlib import Path
 
-from tests.damage import Build, compiled, installed, library, native
 from tests.reach import kernel
 from tests.situations import Situation
 from tests.support.build import World, python_of, site_of, write
+from tests.support.packages import Build, compiled, installed, library, native
 
 OLD, NEW = "int husk(void) { return 1; }\n", "int husk(void) { return 1; }\nint bran(void) { return 2; }\n"
 USES = "bran(); return PyModule_Create(&made);"

@@ -8,8 +8,8 @@ from pathlib import Path
 
 import pytest
 
-from tests.damage import KIT, installed
 from tests.support.build import SHORT, World, other_pythons, python_of, run, site_of, write
+from tests.support.packages import KIT, installed
 from tests.test_kernels import SPRIG, tree
 
 

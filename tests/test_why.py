@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from tests.accidents import ACCIDENTS, MISHAPS, NEEDS_WHOLE, planted
+from tests.compiled import COMPILED
 from tests.damage import MORE_SITUATIONS
 from tests.healthy import MORE_HEALTHY
 from tests.natives import NATIVES
@@ -31,9 +32,10 @@ from tests.support.build import (
     write,
 )
 
+ALL = [*SITUATIONS, *MORE_SITUATIONS, *COMPILED, *PROJECTS, *MISHAPS, *REACH, *NATIVES]
 
-@pytest.mark.parametrize("case", [*SITUATIONS, *MORE_SITUATIONS, *PROJECTS, *MISHAPS, *REACH, *NATIVES],
-                         ids=lambda s: s.slug)
+
+@pytest.mark.parametrize("case", ALL, ids=lambda s: s.slug)
 def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
     """The primary cause is right; the first remedy, carried out as given, mends it."""
     lab = world.venv("lab", pip=case.remedy is not None)

@@ -8,8 +8,8 @@ import sys
 import pytest
 
 from kalyx.core.facts import tables
-from tests.damage import bounded
 from tests.support.build import World, other_pythons, run, site_of, write
+from tests.support.packages import bounded
 
 # (version, code, cause, what the answer speaks of)
 CODE = [
