@@ -141,6 +141,36 @@ def test_variable_of_the_shell(shell: str, words: str, world: World) -> None:
         assert done.stdout.startswith(f"{lab}/"), (line, done.stderr)
 
 
+@pytest.mark.parametrize(("entry", "says"), [
+    ("~/lib", "with a ~ in it"), ("$HOME/lib", "with a variable in it"), ("{lib} ", "blanks"), ("'{lib}'",
+    "quotes"),
+    ("/nowhere;{lib}", "':' has to part"), ("{lib}s", "which is not there"), ("{lib}/beds.py",
+    "the file itself"),
+    ("{lib}/rows", "the package itself"), ("/one:~/lib:/two", "with a ~ in it"), ("\"~/lib\"",
+    "quotes or blanks"),
+])
+def test_entries_are_taken_to_the_letter(entry: str, says: str, world: World) -> None:
+    """What PYTHONPATH was meant to name is found; the line as it has to be mends it, or the kernel.json."""
+    world.activate(world.venv("lab"))
+    lib = world.home / "lib"
+    write(lib / "beds.py", "")
+    write(lib / "rows" / "__init__.py", "")
+    env = {"PYTHONPATH": entry.format(lib=lib), "SHELL": "/bin/bash"}
+    name = "rows" if "rows" in entry else "beds"
+    first = world.answer("why", name, env=env)["result"]["imports"][0]["causes"][0]
+    assert first["cause"] == "own-code-unreachable" and says in first["because"], first
+    line = first["remedies"][0]["do"].rpartition("\n")[2]
+    done = run(["bash", "-c", f"{line}\npython -c 'import {name}; print({name}.__file__)'"],
+               env={**world.env, **env})
+    assert done.stdout.startswith(str(lib)), (line, done.stderr)
+    kernelspec(world.home, "lab", ["python", "-m", "ipykernel_launcher", "-f", "{connection_file}"],
+               env={"PYTHONPATH": env["PYTHONPATH"].replace("$HOME", "~")})
+    first = world.answer("why", name, "--at", "kernel:lab")["result"]["imports"][0]["causes"][0]
+    assert first["cause"] == "own-code-unreachable"
+    carry_out(first["remedies"][0], "edit", world)
+    assert world.answer("why", name, "--at", "kernel:lab")["exit"] == 0
+
+
 @pytest.mark.skipif("3.12" not in other_pythons() or SHORT == "3.12", reason="needs another Python")
 def test_activation_can_be_typed_as_it_stands(world: World) -> None:
     """The line that makes a shell use the other environment is whole, and does it, spaces or not."""

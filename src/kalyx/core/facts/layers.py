@@ -230,6 +230,7 @@ def visible_sites(machine: Machine, interpreter: Interpreter) -> list[str]:
 
 def pythonpath_of(machine: Machine, env: Mapping[str, str], cwd: str) -> list[str]:
     """Return the PYTHONPATH entries as folders."""
-    return [machine.absolute(entry, cwd) if entry else cwd
+    return [(machine.path.join(cwd, entry) if entry[0] == "~" else machine.absolute(entry,
+    cwd)) if entry else cwd
             for entry in env.get("PYTHONPATH", "").split(machine.path_separator)
             if entry or env.get("PYTHONPATH", "")]

@@ -21,7 +21,7 @@ from kalyx.core.verdicts.absence import (
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 
-__all__ = ["own_code_unreachable", "own_files"]
+__all__ = ["code_at", "own_code_unreachable", "own_files", "reach"]
 
 # What other names a file may have been given than the one that is imported: by an editor that adds an
 # ending, a browser that numbers its downloads, a system that does not care for capital letters
@@ -41,9 +41,10 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
     Looks like: `No module named ...` for a file of your own project.
     Why: Python looks in the folder of the script that was started, not in the project's other folders;
         -P and -I switch even that off. Or the file has a name that no import can mean: with a dash or
-        blank in it, or another ending than .py.
+        blank in it, or another ending than .py. Or PYTHONPATH is miswritten: with a `~`, quotes, the wrong
+        sign between its entries, or the package itself in place of the folder that holds it.
     How Kalyx knows: The file is found above, beside or below the start folder, and no entry of the path
-        holds it; or it is there under another name.
+        holds it; or it is there under another name, or where an entry of PYTHONPATH was meant to lead.
     What to do: Install the project as editable where it has a pyproject.toml; have the environment look
         into the folder by a .pth file; or start Python from the folder that holds the module. Or give the
         file the name that is imported.
@@ -54,6 +55,12 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
         return None
     m, name = case.machine, failure.top
     folder = _start_folder(case)
+    if case.launch.env.get("PYTHONPATH") and not case.obs.who.get("flags", {}).get("ignore_environment"):
+        from kalyx.core.verdicts.path_variable import miswritten_entry
+
+        miswritten = miswritten_entry(case, failure)
+        if miswritten is not None:
+            return miswritten
     for place, found in own_files(case, failure):
         todo: list[Remedy] = []
         root = m.path.dirname(place) if m.path.basename(place) == "src" else place
@@ -66,7 +73,7 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
                 "is there).", "command", argv=(*command, "install", "-e", root),
                 changes=f"links {root} into {case.prefix}"))
         off = _switched_off(case) if m.same(place, folder) else ""
-        todo += _let_start_folder_in(case, place, off) if off else _reach(case, place, name)
+        todo += _let_start_folder_in(case, place, off) if off else reach(case, place, name)
         return Finding(
             "own-code-unreachable", "error", "certain",
             f"{name} is your own code in {found}, and no part of this seat's search path "
@@ -93,7 +100,7 @@ def own_files(case: Case, failure: Failure) -> Iterator[tuple[str, str]]:
     """Yield the folders around the start folder that have a missing module, each with its file there."""
     inside = asked_whole(case, failure).split(".")[1:]
     for place in _own_places(case, _start_folder(case)):
-        found = _code_at(case, place, failure.top, inside)
+        found = code_at(case, place, failure.top, inside)
         if found is not None and not _is_reached(case, place) \
                 and case.layer_of_file(found) not in ("stdlib", "env", "base", "user"):
             yield place, found
@@ -141,7 +148,7 @@ def _let_start_folder_in(case: Case, place: str, off: str) -> list[Remedy]:
         changes="where imports are looked for")]
 
 
-def _reach(case: Case, place: str, name: str) -> list[Remedy]:
+def reach(case: Case, place: str, name: str) -> list[Remedy]:
     """Return how to have a folder of the person's own on the path: by a .pth file, or by hand."""
     m = case.machine
     by_hand = Remedy(f"Start Python from {place}, where {name} lies, or add that folder to PYTHONPATH.",
@@ -201,7 +208,7 @@ def _start_evidence(case: Case, folder: str) -> Evidence:
     return Evidence(f"Python was started with {folder} as its start folder", folder)
 
 
-def _code_at(case: Case, place: str, name: str, inside: list[str]) -> str | None:
+def code_at(case: Case, place: str, name: str, inside: list[str]) -> str | None:
     """Return the file that a folder has for a module, by a few looks and not by listing it.
 
     A folder without ``__init__.py`` counts where it has what is asked for `inside` it (PEP 420).

@@ -1,0 +1,81 @@
+"""Group B: PYTHONPATH means the right folder and names another: Python takes its entries to the letter."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from kalyx.core.facts.cases import Case
+from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.patterns import pattern
+from kalyx.core.verdicts.absence import asked_whole, searched
+from kalyx.core.verdicts.failure import Failure
+from kalyx.core.verdicts.launch_settings import set_in, with_variable
+from kalyx.core.verdicts.names import near_names
+from kalyx.core.verdicts.own_folders import code_at, reach
+from kalyx.core.verdicts.shell_words import setting
+
+__all__ = ["miswritten_entry"]
+
+NAME = "PYTHONPATH"
+_VARIABLE = pattern(r"\$\{?(\w+)\}?|%(\w+)%")
+
+
+def miswritten_entry(case: Case, failure: Failure) -> Finding | None:
+    """Find an entry that would hold the module, had it been written as Python reads it."""
+    m, value = case.machine, case.launch.env.get(NAME, "")
+    inside = asked_whole(case, failure).split(".")[1:]
+    entries = value.split(m.path_separator)
+    for number, raw in enumerate(entries):
+        for folder, why in _meant(case, raw, failure.top):
+            found = code_at(case, folder, failure.top, inside)
+            if found is None or any(m.same(folder, x.path) for x in case.layers):
+                continue
+            right = m.path_separator.join([*entries[:number], folder, *entries[number + 1:]])
+            lines = set_in(m, NAME)
+            return Finding(
+                "own-code-unreachable", "error", "certain",
+                f"{failure.top} is in {folder}, and {NAME} does not lead there: it holds {raw!r}, {why}.",
+                (Evidence(f"{found} is there", found), Evidence(f"{NAME} is {value!r}"), *lines,
+                 *searched(case)), (_set(case, right, lines), *reach(case, folder, failure.top)))
+    return None
+
+
+def _set(case: Case, right: str, lines: list[Evidence]) -> Remedy:
+    """Return how to have the variable as it was meant: in the kernel.json, or in the words of the shell."""
+    edited = with_variable(case.machine, case.seat, NAME, right)
+    if edited is not None:
+        return edited
+    places = " and ".join(f"{e.path}, line {e.line}" for e in lines) or "where it is set for good"
+    return Remedy(f"Set it as below in this shell, and so in {places}.\n{setting(case.machine, NAME, right)}",
+                  "manual", changes=f"the variable {NAME}")
+
+
+def _meant(case: Case, raw: str, name: str) -> Iterator[tuple[str, str]]:
+    """Yield the folders that an entry may have been meant to name, each with what is wrong with it."""
+    m = case.machine
+    plain = raw.strip().strip("\"'").strip()
+    if not plain:
+        return
+    wrong = [] if plain == raw else ["whose quotes or blanks Python takes as a part of the name"]
+    filled = _VARIABLE.sub(lambda v: case.launch.env.get(v[1] or v[2] or "", v[0]), plain)
+    if filled[:1] == "~" and filled[1:2] in ("", "/", m.path.sep):
+        filled = m.home + filled[1:]
+    if filled != plain:
+        sign = "~" if plain[0] == "~" else "variable"
+        wrong.append(f"with a {sign} in it, which only a shell fills in")
+    parts = [filled] if m.platform == "win32" else [p for p in filled.split(";") if p]
+    if len(parts) > 1:
+        wrong.append(f"where {m.path_separator!r} has to part the entries, not ';'")
+    for part in parts:
+        full = m.absolute(part, case.launch.cwd)
+        if wrong:
+            yield full, ", ".join(wrong)
+        above, last = m.path.dirname(full), m.path.basename(full)
+        if last == f"{name}.py" and m.is_file(full):
+            yield above, "which is the file itself, and not the folder that holds it"
+        elif last == name and m.is_folder(full):
+            yield above, "which is the package itself, and not the folder that holds it"
+        elif not m.exists(full):
+            for near in near_names(last, m.scan(above)[1]):
+                yield m.path.join(above, near), f"which is not there, and {m.path.join(above, near)} is"
+
