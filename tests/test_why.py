@@ -171,6 +171,32 @@ def test_entries_are_taken_to_the_letter(entry: str, says: str, world: World) ->
     assert world.answer("why", name, "--at", "kernel:lab")["exit"] == 0
 
 
+@pytest.mark.parametrize(("entry", "says"), [
+    ("~/lib", "with a ~ in it"), ("{lib}s", "which is not there"), ("{lib}/beds.py", "the file itself"),
+    ("{lib}/beds", "the package itself"), ("{lib} ", "quotes or blanks"),
+])
+def test_lines_are_taken_to_the_letter(entry: str, says: str, world: World) -> None:
+    """The same in a line of code that adds a folder, and in a .pth file; the edit mends it."""
+    lab = world.venv("lab")
+    world.activate(lab)
+    lib = world.home / "lib"
+    write(lib / "beds" / "__init__.py" if entry.endswith("beds") else lib / "beds.py", "")
+    line = entry.format(lib=lib)
+    script = write(world.project / "plan.py", f"import sys\nsys.path.insert(0, {line!r})\nimport beds\n")
+    assert run(["python", script], env=world.env).returncode == 1
+    first = next(r for r in world.answer("why", "plan.py")["result"]["imports"] if r["causes"])["causes"][0]
+    assert first["cause"] == "own-code-unreachable" and says in first["because"], first
+    carry_out(first["remedies"][0], "edit", world)
+    assert run(["python", script], env=world.env).returncode == 0
+    if entry.endswith(" "):
+        return  # the site module strips it
+    write(site_of(lab) / "mine.pth", line + "\n")
+    first = world.answer("why", "beds")["result"]["imports"][0]["causes"][0]
+    assert first["cause"] == "link-broken" and says in first["because"], first
+    carry_out(first["remedies"][0], "edit", world)
+    assert run(["python", "-c", "import beds"], env=world.env).returncode == 0
+
+
 @pytest.mark.skipif("3.12" not in other_pythons() or SHORT == "3.12", reason="needs another Python")
 def test_activation_can_be_typed_as_it_stands(world: World) -> None:
     """The line that makes a shell use the other environment is whole, and does it, spaces or not."""

@@ -300,6 +300,10 @@ class Machine:
         """Return `path` absolute and normalised, ``~`` expanded, relative to `start`."""
         if path == "~" or path.startswith(("~/", "~\\")):
             path = self.home + path[1:]
+        return self.located(path, start)
+
+    def located(self, path: str, start: str | None = None) -> str:
+        """Return `path` absolute and normalised, relative to `start`: to the letter, as Python takes a path."""
         joined = self.path.join(start or self.cwd, path)
         return str(self.path.normpath(joined))
 

@@ -139,7 +139,7 @@ class Case:
                           pythonpath_of(self.machine, self.launch.env, self.launch.cwd)
                           if not self.obs.who.get("flags", {}).get("ignore_environment") else (),
                           self.start)
-        path = [self.machine.absolute(p, self.launch.cwd) for p in self.obs.path]
+        path = [self.machine.located(p, self.launch.cwd) for p in self.obs.path]
         return classify_path(self.machine, path, facts)
 
     @cached_property

@@ -113,7 +113,7 @@ def link_lines(machine: Machine, folder: str, names: Iterable[str] | None = None
                 continue
             runs = line.startswith(("import ", "import\t"))
             found.append(LinkLine(file, number, line,
-                                  None if runs else m.absolute(line, folder)))
+                                  None if runs else m.located(line, folder)))
     return found
 
 
@@ -230,7 +230,6 @@ def visible_sites(machine: Machine, interpreter: Interpreter) -> list[str]:
 
 def pythonpath_of(machine: Machine, env: Mapping[str, str], cwd: str) -> list[str]:
     """Return the PYTHONPATH entries as folders."""
-    return [(machine.path.join(cwd, entry) if entry[0] == "~" else machine.absolute(entry,
-    cwd)) if entry else cwd
+    return [machine.located(entry, cwd) if entry else cwd
             for entry in env.get("PYTHONPATH", "").split(machine.path_separator)
             if entry or env.get("PYTHONPATH", "")]

@@ -27,7 +27,7 @@ class PathReader:
         if isinstance(node, (ast.List, ast.Tuple)) and len(node.elts) == 1:
             node = node.elts[0]
         value = self._value(node)
-        return self.machine.absolute(value, self.folder_of_run) if isinstance(value, str) else None
+        return self.machine.located(value, self.folder_of_run) if isinstance(value, str) else None
 
     def _value(self, node: ast.AST) -> Any:
         m = self.machine
@@ -75,11 +75,12 @@ class PathReader:
             return m.path.dirname(values[0])
         if name in ("os.path.abspath", "os.path.realpath", "os.path.normpath", "abspath", "str",
                     "os.fspath", "realpath", "osp.abspath") and values:
-            return m.absolute(values[0], self.folder_of_run)
+            return m.located(values[0], self.folder_of_run)
         if isinstance(node.func, ast.Attribute) and node.func.attr in (
                 "resolve", "absolute", "as_posix", "expanduser"):
-            inner = self._value(node.func.value)
-            return m.absolute(inner, self.folder_of_run) if isinstance(inner, str) else None
+            inner, fill = self._value(node.func.value), node.func.attr == "expanduser"
+            place = m.absolute if fill else m.located
+            return place(inner, self.folder_of_run) if isinstance(inner, str) else None
         if isinstance(node.func, ast.Attribute) and node.func.attr == "joinpath":
             inner = self._value(node.func.value)
             return m.path.join(inner, *values) if isinstance(inner, str) else None

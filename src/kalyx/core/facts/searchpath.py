@@ -92,7 +92,7 @@ class _Builder:
         self._seen: set[str] = set()
 
     def add(self, entry: str) -> None:
-        entry = self.machine.absolute(entry, self.cwd)
+        entry = self.machine.located(entry, self.cwd)
         key = self.machine.path.normcase(entry)
         if key not in self._seen:
             self._seen.add(key)

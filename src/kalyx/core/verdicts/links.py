@@ -47,6 +47,13 @@ def link_broken(case: Case, failure: Failure | None) -> Finding | None:
                     owner is not None or _names_it(case, line, target, name)
                     or links & names):
                 return _broken(case, name, line, target, owner)
+            if line.target and (not case.machine.is_folder(line.target)
+                                or case.machine.path.basename(line.target) == name):
+                from kalyx.core.verdicts.path_entries import meant_by_line
+
+                meant = meant_by_line(case, failure, line.file, line.line, line.text)
+                if meant is not None:
+                    return meant
     return None
 
 

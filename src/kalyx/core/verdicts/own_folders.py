@@ -55,12 +55,9 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
         return None
     m, name = case.machine, failure.top
     folder = _start_folder(case)
-    if case.launch.env.get("PYTHONPATH") and not case.obs.who.get("flags", {}).get("ignore_environment"):
-        from kalyx.core.verdicts.path_variable import miswritten_entry
-
-        miswritten = miswritten_entry(case, failure)
-        if miswritten is not None:
-            return miswritten
+    miswritten = _miswritten(case, failure)
+    if miswritten is not None:
+        return miswritten
     for place, found in own_files(case, failure):
         todo: list[Remedy] = []
         root = m.path.dirname(place) if m.path.basename(place) == "src" else place
@@ -82,6 +79,16 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
              _start_evidence(case, folder),
              *searched(case)), tuple(todo))
     return _under_another_name(case, failure, folder)
+
+
+def _miswritten(case: Case, failure: Failure) -> Finding | None:
+    """Find an entry that was meant to lead to the module; looked for only where a person wrote entries."""
+    is_set = case.launch.env.get("PYTHONPATH") and not case.obs.who.get("flags", {}).get("ignore_environment")
+    if not is_set and not case.asked:
+        return None
+    from kalyx.core.verdicts.path_entries import meant_by_code, meant_by_variable
+
+    return (meant_by_variable(case, failure) if is_set else None) or meant_by_code(case, failure)
 
 
 def _imports(case: Case, path: str, name: str) -> bool:

@@ -1,11 +1,12 @@
-"""Group B: PYTHONPATH means the right folder and names another: Python takes its entries to the letter."""
+"""Group B: an entry of the search path means the right folder and names another: it is taken to the letter."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
+from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Case
-from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.model import Edit, Evidence, Finding, Place, Remedy
 from kalyx.core.patterns import pattern
 from kalyx.core.verdicts.absence import asked_whole, searched
 from kalyx.core.verdicts.failure import Failure
@@ -13,23 +14,21 @@ from kalyx.core.verdicts.launch_settings import set_in, with_variable
 from kalyx.core.verdicts.names import near_names
 from kalyx.core.verdicts.own_folders import code_at, reach
 from kalyx.core.verdicts.shell_words import setting
+from kalyx.core.verdicts.written import change_line
 
-__all__ = ["miswritten_entry"]
+__all__ = ["meant_by_code", "meant_by_line", "meant_by_variable"]
 
 NAME = "PYTHONPATH"
 _VARIABLE = pattern(r"\$\{?(\w+)\}?|%(\w+)%")
+_QUOTED = pattern(r"""(["'])((?:(?!\1).)+)\1""")
 
 
-def miswritten_entry(case: Case, failure: Failure) -> Finding | None:
-    """Find an entry that would hold the module, had it been written as Python reads it."""
+def meant_by_variable(case: Case, failure: Failure) -> Finding | None:
+    """Find an entry of PYTHONPATH that would hold the module, had it been written as Python reads it."""
     m, value = case.machine, case.launch.env.get(NAME, "")
-    inside = asked_whole(case, failure).split(".")[1:]
     entries = value.split(m.path_separator)
     for number, raw in enumerate(entries):
-        for folder, why in _meant(case, raw, failure.top):
-            found = code_at(case, folder, failure.top, inside)
-            if found is None or any(m.same(folder, x.path) for x in case.layers):
-                continue
+        for folder, why, found in _holding(case, raw, failure):
             right = m.path_separator.join([*entries[:number], folder, *entries[number + 1:]])
             lines = set_in(m, NAME)
             return Finding(
@@ -38,6 +37,55 @@ def miswritten_entry(case: Case, failure: Failure) -> Finding | None:
                 (Evidence(f"{found} is there", found), Evidence(f"{NAME} is {value!r}"), *lines,
                  *searched(case)), (_set(case, right, lines), *reach(case, folder, failure.top)))
     return None
+
+
+def meant_by_code(case: Case, failure: Failure) -> Finding | None:
+    """Find a line of the explained file that adds a folder, and means another that has the module."""
+    for file in dict.fromkeys(p.path for p in case.asked if p.path.endswith(".py")):
+        try:
+            lines = case.machine.read_text(file).split("\n")
+        except Unreadable:
+            continue
+        for number, line in enumerate(lines, 1):
+            if "sys.path" not in line:
+                continue
+            for quoted in _QUOTED.findall(line):
+                for folder, why, found in _holding(case, quoted[1], failure):
+                    place = Place(file, number, text=line.strip())
+                    edit = change_line(case, place, place.text.replace(quoted[1], folder))
+                    if edit is not None:
+                        return Finding(
+                            "own-code-unreachable", "error", "certain",
+                            f"{failure.top} is in {folder}, and line {number} of {file} does not lead there: "
+                            f"it adds {quoted[1]!r}, {why}.",
+                            (Evidence(f"{found} is there", found), Evidence(place.text, file, number),
+                             *searched(case)),
+                            (_mend(edit),))
+    return None
+
+
+def meant_by_line(case: Case, failure: Failure, file: str, number: int, raw: str) -> Finding | None:
+    """Find what a line of a .pth file was meant to name, where that has the module."""
+    for folder, why, found in _holding(case, raw, failure):
+        return Finding(
+            "link-broken", "error", "certain",
+            f"{failure.top} is in {folder}, and the line that is to lead there does not: it is {raw!r}, {why}.",
+            (Evidence(f"{found} is there", found), Evidence(f"the line is {raw!r}", file, number)),
+            (_mend(Edit(file, raw, folder)),))
+    return None
+
+
+def _mend(edit: Edit) -> Remedy:
+    return Remedy("Have the line name the whole folder.", "edit", edits=(edit,), changes=edit.path)
+
+
+def _holding(case: Case, raw: str, failure: Failure) -> Iterator[tuple[str, str, str]]:
+    """Yield the folders that an entry may mean and that have the module, why it misses them, the file there."""
+    inside = asked_whole(case, failure).split(".")[1:]
+    for folder, why in _meant(case, raw, failure.top):
+        found = code_at(case, folder, failure.top, inside)
+        if found is not None and not any(case.machine.same(folder, x.path) for x in case.layers):
+            yield folder, why, found
 
 
 def _set(case: Case, right: str, lines: list[Evidence]) -> Remedy:
@@ -67,7 +115,7 @@ def _meant(case: Case, raw: str, name: str) -> Iterator[tuple[str, str]]:
     if len(parts) > 1:
         wrong.append(f"where {m.path_separator!r} has to part the entries, not ';'")
     for part in parts:
-        full = m.absolute(part, case.launch.cwd)
+        full = m.located(part, case.launch.cwd)
         if wrong:
             yield full, ", ".join(wrong)
         above, last = m.path.dirname(full), m.path.basename(full)
@@ -78,4 +126,3 @@ def _meant(case: Case, raw: str, name: str) -> Iterator[tuple[str, str]]:
         elif not m.exists(full):
             for near in near_names(last, m.scan(above)[1]):
                 yield m.path.join(above, near), f"which is not there, and {m.path.join(above, near)} is"
-
