@@ -219,6 +219,15 @@ SITUATIONS = [
               says="lab-old", remedy="command"),
     Situation("name of a distribution", _other_name, "seed_tools", "name-differs", says="seedlib"),
     Situation("for Windows alone", lambda w, e: None, "win32api", "name-differs", says="pywin32"),
+    Situation("of hosted notebooks alone", own("work.py", "import dbutils\n"), "work",
+              "dependency-absent", says="alone"),
+    Situation("of hosted notebooks alone, by itself", lambda w, e: None, "dbutils", "not-installed",
+    says="alone"),
+    Situation("of hosted notebooks alone, its namespace here", lambda w, e: w.wheels.install(w.wheels.add(
+        "google-auth", "2", {"google/auth/__init__.py": ""}), site_of(e)), "google.colab", "submodule-absent",
+        says="alone"),
+    Situation("part of one's own package", own("trays/__init__.py", "from .cells import rows\n"), "trays",
+              "submodule-absent", says="trays.cells"),
     Situation("language model", lambda w, e: None, "en_core_web_sm", "not-installed"),
     Situation("library named in a list", lambda w, e: (w.wheels.install(w.wheels.add("seedsound", "1", {
         "seedsound.py": "from ctypes.util import find_library as look\nfor n in ('portaudio', 'lib/x.dylib'):\n"

@@ -10,7 +10,8 @@ from kalyx.core.record import TYPE_CHECKING
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["bound_for", "distribution_for", "is_everyday", "is_same_project", "is_shared", "library_names",
+__all__ = ["bound_for", "distribution_for", "host_of", "is_everyday", "is_same_project", "is_shared",
+"library_names",
            "module_for", "moved_part", "stdlib_history", "system_of",
            "system_packages"]
 
@@ -58,6 +59,12 @@ def is_everyday(module: str) -> bool:
 def bound_for(module: str) -> str:
     """Return the bound below which a distribution still has a module that it has dropped since; mostly none."""
     return str(_load("import_names.json")["dropped"].get(module, ""))
+
+
+def host_of(module: str) -> str | None:
+    """Return where alone a module is to be had, of one that a hosted service brings; mostly None."""
+    hosted = _load("import_names.json")["hosted"]
+    return next((str(hosted[m]) for m in hosted if module == m or module.startswith(m + ".")), None)
 
 
 def system_of(distribution: str) -> str | None:

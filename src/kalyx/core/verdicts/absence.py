@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.modules import top_level
-from kalyx.core.model import Evidence, Frame
+from kalyx.core.model import Evidence, Frame, Remedy
 from kalyx.core.verdicts.failure import Failure
 
 __all__ = ["absent_name", "asked_by_person", "asked_near_home", "asked_whole", "asker_evidence", "is_absent",
-           "known_distribution", "searched"]
+           "known_distribution", "leave_out", "searched"]
 
 
 def is_absent(case: Case, failure: Failure | None) -> bool:
@@ -56,6 +56,13 @@ def searched(case: Case) -> list[Evidence]:
                              if not p.endswith((".zip", "lib-dynload"))][:1] or grouped["stdlib"]
     return [Evidence(f"layer {layer}: not in {', '.join(paths)}", paths[0])
             for layer, paths in grouped.items()]
+
+
+def leave_out(module: str) -> Remedy:
+    """Return what to do about a module that only a hosted service brings."""
+    return Remedy(f"Leave it out where the code runs elsewhere: try: import {module}, and except ImportError: "
+                  "do without. What an index may have under that name is not the same.", "manual",
+                  changes="your code")
 
 
 def asked_near_home(case: Case, failure: Failure) -> bool:

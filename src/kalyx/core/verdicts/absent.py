@@ -19,6 +19,7 @@ from kalyx.core.verdicts.absence import (
     asker_evidence,
     is_absent,
     known_distribution,
+    leave_out,
     searched,
 )
 from kalyx.core.verdicts.catalogue import also_at_import, cause
@@ -125,6 +126,9 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
     here = case.distribution_named(known)
     if here is not None and any(m != name and m.lower() == name.lower() for m in here.modules):
         return None  # it is installed: its module is only written otherwise
+    host = tables.host_of(asked_whole(case, failure))
+    if host is not None:
+        return _hosted(case, failure, host)
     count = len(case.neighbours.prefixes)
     wish = project_wish(case, failure)
     return Finding(
@@ -133,6 +137,16 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
         "that Kalyx knows of.",
         (*wish_evidence(wish), *searched(case), Evidence(f"none of the {count} known environments has it")),
         _put_it(case, failure, known, wish))
+
+
+def _hosted(case: Case, failure: Failure, host: str) -> Finding:
+    whole = asked_whole(case, failure)
+    return Finding(
+        "not-installed", "error", "certain",
+        f"{whole} is there in {host} alone, and this Python runs elsewhere.",
+        (Evidence(f"{whole} is of {host}, by the table of well-known names that Kalyx ships"),
+         *asker_evidence(case, failure), *searched(case)),
+        (leave_out(whole),))
 
 
 def _put_it(case: Case, failure: Failure, known: str, wish: Declared | None) -> tuple[Remedy, ...]:
@@ -209,6 +223,9 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
     if history is not None and not has_module(history, case.version):
         return None  # that says more: it was never a matter of installing
     owner = case.distribution_of(failure.asker.file) if failure.asker else None
+    host = tables.host_of(asked_whole(case, failure))
+    if host is not None:
+        return replace(_hosted(case, failure, host), cause="dependency-absent")
     requirement = requirement_for(case, owner, name)
     others = case.elsewhere(name)
     wanted = requirement or (others[0].source or others[0].name if others else None) or (

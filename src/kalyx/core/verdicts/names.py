@@ -35,9 +35,11 @@ def name_differs(case: Case, failure: Failure | None) -> Finding | None:
         table of well-known pairs.
     What to do: Write the module's name in the import, or install the distribution by its own name.
     """
-    if failure is not None and "." in failure.module:
+    if failure is None or tables.host_of(asked_whole(case, failure)):
+        return None
+    if "." in failure.module:
         return _is_other_portion(case, failure)
-    if not is_absent(case, failure) or failure is None:
+    if not is_absent(case, failure):
         return None
     name = failure.top
     return (_is_distribution_here(case, failure, name)

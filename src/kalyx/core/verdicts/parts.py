@@ -14,7 +14,7 @@ from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
 from kalyx.core.patterns import pattern
 from kalyx.core.verdicts import remedies
-from kalyx.core.verdicts.absence import asked_near_home, asker_evidence
+from kalyx.core.verdicts.absence import asked_near_home, asker_evidence, leave_out
 from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure, own_frames
 from kalyx.core.verdicts.moved import Moved, find_moved
@@ -54,6 +54,12 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
                    and not n.startswith("__")})
     near = _alike(name, held)
     what = f"{owner.name} {owner.version}" if owner else parent
+    host = tables.host_of(failure.module)
+    if host is not None:
+        return Finding("submodule-absent", "error", "certain",
+                       f"{failure.module} is there in {host} alone, and this Python runs elsewhere.",
+                       (Evidence(f"{parent} is {file}", file), *asker_evidence(case, failure)),
+                       (leave_out(failure.module),))
     moved = find_moved(case, failure, owner)
     known = _known_versions(case, owner, failure)
     misread = _no_module_at_all(case, failure, file)
@@ -63,8 +69,7 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
     todo += [] if known else _likely_versions(case, owner, failure, moved) or _whole_again(
         case, owner, file, failure)
     if not misread and not moved:
-        todo.append(Remedy(f"Look up which version of {parent} has {name}, or where it went.",
-                           "manual", changes="the import, or the version"))
+        todo.append(_by_hand(case, failure, file, owner))
     holds = f"it holds {', '.join(held[:12])}" + (" and more" if len(held) > 12 else "")
     if not held or not case.search_folders(parent):
         holds = "it is a single file, no package" if "is not a package" in failure.error.message else \
@@ -74,6 +79,24 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
         (Evidence(f"{parent} is {file}", file), Evidence(holds), *([moved.evidence()] if moved else []),
          *asker_evidence(case, failure)),
         tuple(todo))
+
+
+def _by_hand(case: Case, failure: Failure, file: str, owner: Distribution | None) -> Remedy:
+    """Return what a person may do about a part that is not there: of a package, or of their own code."""
+    parent, _, name = failure.module.rpartition(".")
+    if owner is not None or case.layer_of_file(file) in ("env", "base", "user", "stdlib"):
+        return Remedy(f"Look up which version of {parent} has {name}, or where it went.", "manual",
+                      changes="the import, or the version")
+    m = case.machine
+    place = m.path.dirname(file)
+    around = [m.path.dirname(place), *(m.path.join(place, n) for n in m.scan(place)[1])]
+    there = next((p for folder in around for p in (m.path.join(folder, f"{name}.py"),
+                                                   m.path.join(folder, name, "__init__.py")) if m.exists(p)),
+                                                   None)
+    says = f"Take out the import of {failure.module}, or write {m.path.join(place, name)}.py: {parent} is " \
+        "your own code"
+    return Remedy(says + (f". There is {there}: perhaps that is meant." if there else "."), "manual",
+                  changes="your code")
 
 
 def _no_module_at_all(case: Case, failure: Failure, file: str) -> list[Remedy]:
