@@ -53,7 +53,7 @@ def project_folder(machine: Machine, folder: str) -> tuple[str, list[str]] | Non
         if any(map(is_project_file, names)):
             return folder, names
         parent = m.path.dirname(folder)
-        if ".git" in names or folder == m.home or parent in (folder, m.path.dirname(m.home)):
-            return None
+        if ".git" in names or parent in (folder, m.home, m.path.dirname(m.home)):
+            return None  # what lies in the home folder itself is no project of those below it
         folder = parent
     return None
