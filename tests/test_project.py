@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Mapping
 from pathlib import Path
 
@@ -79,12 +78,12 @@ def test_lists_that_name_lists(tmp_path: Path) -> None:
         "zork", "flask", "flask", "zork"]
 
 
-def test_home_is_no_project(tmp_path: Path) -> None:
+def test_home_is_no_project(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """A list in the home folder counts there, and not for the folders below."""
     write(tmp_path / "requirements.txt", "flask\n")
     (tmp_path / "work").mkdir()
-    machine = RealMachine({**os.environ, "HOME": str(tmp_path)})
-    assert [find_project(machine, str(tmp_path / n)) is None for n in ("", "work")] == [False, True]
+    monkeypatch.setenv("HOME", str(tmp_path))
+    assert [find_project(RealMachine(), str(tmp_path / n)) is None for n in ("", "work")] == [False, True]
 
 
 @pytest.mark.parametrize(("made", "start", "found"), [
