@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.neighbours import Neighbours
     from kalyx.core.facts.project import Project
     from kalyx.core.facts.records import Record
+    from kalyx.core.facts.wheelhouse import Wheel, Wheelhouse
 
 __all__ = ["Case"]
 
@@ -279,6 +280,19 @@ class Case:
 
             self._records[key] = Record(self.machine, distribution)
         return self._records[key]
+
+    # -- what pip can get ------------------------------------------------------------------
+    @cached_property
+    def wheelhouse(self) -> Wheelhouse:
+        """The local folders that pip is told of at this seat."""
+        from kalyx.core.facts.wheelhouse import Wheelhouse
+
+        return Wheelhouse(self.machine, self.launch.env, self.prefix)
+
+    def wheels_of(self, name: str) -> list[Wheel]:
+        """Return the wheels of a distribution in those folders that fit the seat's Python, the newest first."""
+        who = self.obs.who
+        return self.wheelhouse.wheels_of(name, str(who["version"]), str(who["implementation"]))
 
     # -- distributions -------------------------------------------------------------------
     def shelf(self, layer: Layer) -> Shelf:

@@ -60,8 +60,8 @@ def searched(case: Case) -> list[Evidence]:
 
 def leave_out(module: str) -> Remedy:
     """Return what to do about a module that only a hosted service brings."""
-    return Remedy(f"Leave it out where the code runs elsewhere: try: import {module}, and except ImportError: "
-                  "do without. What an index may have under that name is not the same.", "manual",
+    return Remedy("Run this code there; or put the import into a try, with an except ImportError that does "
+                  f"without {module}. What an index may have under that name is not the same.", "manual",
                   changes="your code")
 
 

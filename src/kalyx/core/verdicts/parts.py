@@ -171,13 +171,10 @@ def _wheel_that_has(case: Case, owner: Distribution | None, failure: Failure) ->
     """Return the installation of a version of which a wheel on this machine has the part."""
     if owner is None or owner.editable or not case.knows_version:
         return []
-    from kalyx.core.facts.wheelhouse import Wheelhouse
-
-    house = Wheelhouse(case.machine, case.launch.env, case.prefix)
     wishes = _wishes_of_asker(case, owner, failure)
-    for wheel in house.wheels_of(owner.name, str(case.obs.who["version"]), str(case.obs.who["implementation"])):
+    for wheel in case.wheels_of(owner.name):
         if str(wheel.version) != owner.version and all(is_met(w, str(wheel.version)) for w in wishes) \
-                and house.has(wheel, failure.module, failure.name, str(case.obs.who["version"])):
+                and case.wheelhouse.has(wheel, failure.module, failure.name, str(case.obs.who["version"])):
             return list(remedies.install(case, f"{owner.name}=={wheel.version}",
                                          why=f", a version that has it, as its wheel {wheel.path} shows"))
     return []

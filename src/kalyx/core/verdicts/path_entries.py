@@ -93,9 +93,10 @@ def _set(case: Case, right: str, lines: list[Evidence]) -> Remedy:
     edited = with_variable(case.machine, case.seat, NAME, right)
     if edited is not None:
         return edited
-    places = " and ".join(f"{e.path}, line {e.line}" for e in lines) or "where it is set for good"
-    return Remedy(f"Set it as below in this shell, and so in {places}.\n{setting(case.machine, NAME, right)}",
-                  "manual", changes=f"the variable {NAME}")
+    places = " and ".join(f"in {e.path}, line {e.line}" for e in lines) or "where it is set for good"
+    typed = setting(case.machine, NAME, right)
+    return Remedy(f"Set it as below in this shell, and likewise {places}.\n{typed}", "manual",
+                  changes=f"the variable {NAME}")
 
 
 def _meant(case: Case, raw: str, name: str) -> Iterator[tuple[str, str]]:

@@ -35,10 +35,8 @@ def project_wish(case: Case, failure: Failure) -> Declared | None:
 def _can_be_had(case: Case, name: str, requirement: str) -> bool:
     """Whether pip may find a requirement: local folders are asked, where it is told to look there alone."""
     from kalyx.core.facts.markers import is_met
-    from kalyx.core.facts.wheelhouse import Wheelhouse
 
-    who, house = case.obs.who, Wheelhouse(case.machine, case.launch.env, case.prefix)
-    wheels = house.wheels_of(name, str(who["version"]), str(who["implementation"])) if house.is_closed else []
+    wheels = case.wheels_of(name) if case.wheelhouse.is_closed else []
     return not wheels or any(is_met(requirement, str(w.version)) is not False for w in wheels)
 
 

@@ -23,7 +23,7 @@ def made_for_here(case: Case, owner: Distribution | None, file: str | None) -> t
 
     Nothing, where pip would bring another one by itself.
     """
-    command, house = remedies.pip_command(case), Wheelhouse(case.machine, case.launch.env, case.prefix)
+    command, house = remedies.pip_command(case), case.wheelhouse
     if owner is None or not file or command is None or remedies.managed_marker(case) is not None \
             or not _would_be_the_same(case, house, owner, file):
         return ()

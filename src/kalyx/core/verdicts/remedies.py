@@ -81,11 +81,9 @@ def unmet(case: Case, owner: Distribution | None, first: str) -> tuple[str, ...]
     Where pip is told to look into local folders alone, what they do not have is left out.
     """
     from kalyx.core.facts.markers import applies, is_met
-    from kalyx.core.facts.wheelhouse import Wheelhouse
     from kalyx.core.verdicts.pins import pinned
 
-    house = Wheelhouse(case.machine, case.launch.env, case.prefix)
-    who, found, closed = case.obs.who, {}, house.is_closed
+    found, closed = {}, case.wheelhouse.is_closed
     for line in owner.requires if owner is not None else ():
         name = normal_name(requirement_name(line))
         if name == normal_name(requirement_name(first)) or not applies(line, case.markers):
@@ -93,8 +91,7 @@ def unmet(case: Case, owner: Distribution | None, first: str) -> tuple[str, ...]
         here = case.distribution_named(name)
         wanted = pinned(case, line)
         if (here is None or is_met(wanted, here.version) is False) and (not closed or any(
-                is_met(wanted, str(w.version)) for w in house.wheels_of(
-                    name, str(who["version"]), str(who["implementation"])))):
+                is_met(wanted, str(w.version)) for w in case.wheels_of(name))):
             found[name] = wanted
     return tuple(found.values())
 

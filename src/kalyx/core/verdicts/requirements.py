@@ -126,12 +126,9 @@ def bring_together(case: Case, asker: Distribution, owner: Distribution, says: s
 
 def _may_be_newer(case: Case, distribution: Distribution) -> bool:
     """Whether pip may find a newer version: where it is told to look into local folders alone, those tell."""
-    from kalyx.core.facts.wheelhouse import Wheelhouse
-
-    who, house = case.obs.who, Wheelhouse(case.machine, case.launch.env, case.prefix)
-    return not house.is_closed or any(
+    return not case.wheelhouse.is_closed or any(
         is_met(f"{distribution.name}>{distribution.version}", str(w.version))
-        for w in house.wheels_of(distribution.name, str(who["version"]), str(who["implementation"])))
+        for w in case.wheels_of(distribution.name))
 
 
 def outgrown_in_use(case: Case) -> list[Remedy]:
