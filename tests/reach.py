@@ -160,8 +160,6 @@ REACH = [
               remedy="command"),
     Situation("interpreter that may not be executed", not_executable, "json", "interpreter-broken", at="env:../envs/bare",
               remedy="command"),
-    Situation("program that is no Python", lambda w, e: write(site_of(e) / "a.pth", "import os\n") and None, "json",
-              "interpreter-broken", at="python:/bin/ls", says="/bin/ls cannot start"),
     Situation("first line that leads nowhere", lambda w, e: write(w.project / "s.py", "#!/nowhere/python\nimport json\n", 0o755)
               and None, "json", "interpreter-gone", at="script:s.py", remedy="edit"),
     Situation("not in a conda environment", lambda w, e: conda_like(w, e) and w.wheels.add("traygrid") and None, "traygrid",

@@ -284,8 +284,6 @@ SITUATIONS = [
               remedy="command"),
     Situation("no such interpreter", lambda w, e: None, "json", "interpreter-gone",
               at="python:/nonexistent/python"),
-    Situation("interpreter that is none", lambda w, e: write(w.project / "py", "#!/bin/sh\nexit 7\n",
-              0o755) and None, "json", "interpreter-broken", at="python:./py"),
     Situation("removed from the standard library", lambda w, e: None, "cStringIO",
               "stdlib-removed", says="3.0"),
     Situation("own code out of reach", _src_layout, "seedbank", "own-code-unreachable",

@@ -213,7 +213,7 @@ def test_trust_and_names() -> None:
     """A file that others may write is not run; the usual names carry their parent's."""
     machine = MadeUpMachine("linux", {"/w/.venv/bin/python": "#!/bin/sh\n"}, cwd="/w")
     examined = Examiner(machine, "/w", "/probe").examine("/w/.venv/bin/python")
-    assert machine.ran == [] and examined.interpreter.known_by == "unknown"
+    assert machine.ran == [] and examined.interpreter.known_by == "other"
     assert [name_of(machine, p) for p in ("/a/lab", "/a/lab/.venv", "/a/lab/env")] == [
         "lab", "lab/.venv", "lab/env"]
     assert shells.find_python(machine) is None
@@ -250,8 +250,9 @@ def test_own_wrapper_is_undone(picked: str, kept: bool) -> None:
     who = json.dumps({"kalyx": "1", "executable": f"/v/versions/{picked}/bin/python",
                       "version": picked + ".1", "implementation": "cpython",
                       "prefix": f"/v/versions/{picked}", "base_prefix": f"/v/versions/{picked}"})
-    machine = MadeUpMachine("linux", {"/v/shims/python": "#!/bin/bash\nexec x\n",
-                                      f"/v/versions/{picked}/bin/python": "\x7fELF"},
+    machine = MadeUpMachine("linux", {"/v/shims/python": "#!/bin/bash\nexec x exec \"$program\" \"$@\"\n",
+                                      f"/v/versions/{picked}/bin/python": "\x7fELF Py_Main",
+                                      "/bin/bash": "", f"/v/versions/{picked}/lib/python{picked}/os.py": ""},
                             answers={"/v/shims/python": who, f"/v/versions/{picked}/bin/python": who},
                             env={"PATH": "/v/versions/3.9/bin:/v/libexec:/v/shims:/usr/bin",
                                  "PYENV_ROOT": "/v", "PYENV_DIR": "/", "PYENV_HOOK_PATH": "/h",

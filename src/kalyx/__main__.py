@@ -35,11 +35,45 @@ def _place(path: str) -> object:
     return (info.st_dev, info.st_ino) if info.st_ino else os.path.realpath(path)  # some shares number nothing
 
 
+class Ended(KeyboardInterrupt):
+    """A signal asked us to end, as Ctrl-C does."""
+
+    def __init__(self, number: int) -> None:
+        super().__init__(f"signal {number}")
+        self.number = number
+
+
+def end_by_signals() -> None:
+    """Have SIGTERM, and SIGHUP where it is not ignored, end us as Ctrl-C does: with all that we started."""
+    import _signal  # type: ignore[import-not-found]  # `signal` loads `enum`, which takes as long as all else
+
+    def end(number: int, _: object) -> None:
+        raise Ended(number)
+
+    for name in ("SIGTERM", "SIGHUP"):
+        number = getattr(_signal, name, None)
+        if number is not None and _signal.getsignal(number) == _signal.SIG_DFL:
+            _signal.signal(number, end)
+
+
+def obey_encoding() -> None:
+    """Print as PYTHONIOENCODING says, which Python itself leaves out when it is started isolated."""
+    named = os.environ.get("PYTHONIOENCODING", "") if sys.flags.isolated else ""
+    encoding, _, errors = named.partition(":")
+    for stream in (sys.stdout, sys.stderr) if named else ():
+        try:
+            stream.reconfigure(encoding=encoding or None, errors=errors or None)  # type: ignore[union-attr]
+        except (LookupError, AttributeError, ValueError):  # no such encoding, or no such stream
+            pass
+
+
 def main() -> None:
     """Run the command line and end the process with its exit status."""
     gc.disable()  # a command lives for a moment: collecting costs more than it frees
     sys.setswitchinterval(0.0005)  # who waits for a child is not to wait for who reads meanwhile
     secure_import_path()
+    end_by_signals()
+    obey_encoding()
     if sys.argv[1:] == ["--version"]:  # answered before argparse is loaded
         from kalyx import __version__
 
@@ -49,12 +83,38 @@ def main() -> None:
         from kalyx.cli import run
 
         status = run(sys.argv[1:])
+    os._exit(finish(status))  # nothing is left to tidy up, and tidying memory takes a while
+
+
+def finish(status: int) -> int:
+    """End what is left of what we started, and hand over what was printed; return the exit status."""
+    children = sys.modules.get("kalyx.core.children")
+    for _ in range(3):  # a second signal is not to leave half of it
+        try:
+            if children is not None:
+                children.end_all_runs()
+                sys.modules["kalyx.core.scratch"].remove_all()
+            break
+        except KeyboardInterrupt:
+            continue
     try:
         sys.stdout.flush()
         sys.stderr.flush()
-    except (OSError, ValueError):  # whoever read it has gone
+    except BrokenPipeError:  # whoever read it has gone
         pass
-    os._exit(status)  # nothing is left to tidy up, and tidying memory takes a while
+    except (OSError, ValueError) as error:
+        return cannot_print(error)
+    return status
+
+
+def cannot_print(error: Exception) -> int:
+    """Say on standard error that the answer could not be written; return the status for that."""
+    reason = getattr(error, "strerror", None) or str(error)
+    try:
+        os.write(2, f"kalyx: The answer could not be written: {reason}.\n".encode())
+    except OSError:
+        pass
+    return 3
 
 
 if __name__ == "__main__":

@@ -78,7 +78,7 @@ class MadeUpMachine(Machine):
         return sorted(names)
 
     def run(self, argv: Sequence[str], *, env: Mapping[str, str] | None = None,
-            cwd: str | None = None, limit: float = 10.0) -> RunResult:
+            cwd: str | None = None, limit: float = 10.0, judged: FileInfo | None = None) -> RunResult:
         self.ran.append(list(argv))
         if argv[0] in self.answers:
             return RunResult(0, self.answers[argv[0]].encode(), b"", False, 0.0)

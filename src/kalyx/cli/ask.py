@@ -18,11 +18,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("code", nargs="?", metavar="CODE",
                         help="the code to run (default: who are you?)")
     parser.add_argument("--code-file", metavar="FILE", help="a file that holds the code")
+    parser.add_argument("--anyway", action="store_true", help="also where the process is another user's")
 
 
 def run(options: argparse.Namespace) -> str:
     """Ask and print; return the status."""
     finder = finder_for(None, options)
+    finder.anyway = options.anyway
     seats, code = list(options.seats), options.code
     if options.code_file is not None:
         if code is not None:

@@ -87,8 +87,8 @@ def run(argv: list[str]) -> int:
         return report_error(argv, command, "error", error.message, error.hint)
     except KalyxError as error:
         return report_error(argv, command, _status_of(error), error.message, error.hint)
-    except KeyboardInterrupt:
-        return 130
+    except KeyboardInterrupt as error:
+        return 128 + getattr(error, "number", 2)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0

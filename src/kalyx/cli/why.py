@@ -27,6 +27,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
                         help="import nothing: say what reading the files shows")
     parser.add_argument("--compare", metavar="SEAT",
                         help="try it at this seat too, and name the difference that matters")
+    parser.add_argument("--anyway", action="store_true",
+                        help="run it also where the seat is another user's process")
     parser.add_argument("--explain", metavar="CAUSE",
                         help="print what a cause is, how it is known, and what to do about it")
 
@@ -38,13 +40,15 @@ def run(options: argparse.Namespace) -> str:
         from kalyx.core.verdicts.explanations import explain_cause
 
         return print_answer(options, explain_cause(options.explain), what="explain")
+    finder = finder_for(None, options)
+    finder.anyway = options.anyway
     if options.traceback is not None:
         from kalyx.core.answers.traceback import answer_traceback, read_text
 
         if options.modules:
             raise WrongUsage("--traceback says itself what failed; no module is named beside it.",
                              "kalyx why --traceback FILE, or - to pipe the text in.")
-        finder, at = finder_for(None, options), options.at
+        at = options.at
         if options.traceback.endswith(".ipynb"):
             at = at or f"notebook:{options.traceback}"
         text = read_text(finder.machine, options.traceback)
@@ -58,18 +62,17 @@ def run(options: argparse.Namespace) -> str:
     if files:
         from kalyx.core.answers.files import answer_files
 
-        return print_answer(options, answer_files(finder_for(None, options), files, options.at, limit))
+        return print_answer(options, answer_files(finder, files, options.at, limit, run=not options.no_run))
     if options.no_run:
         from kalyx.core.answers.static import answer_without_run
 
-        return print_answer(options, answer_without_run(finder_for(None, options), options.modules,
-                                                        options.at or "shell"))
+        return print_answer(options, answer_without_run(finder, options.modules, options.at or "shell"))
     if options.compare:
         from kalyx.core.answers.why import answer_compared
 
-        return print_answer(options, answer_compared(finder_for(None, options), options.modules,
-                                                     options.at or "shell", options.compare, limit))
-    answer = answer_why(finder_for(None, options), options.modules, options.at or "shell", limit,
+        return print_answer(options, answer_compared(finder, options.modules, options.at or "shell",
+                                                     options.compare, limit))
+    answer = answer_why(finder, options.modules, options.at or "shell", limit,
                         meanwhile=lambda: load_pages(options))
     return print_answer(options, answer)
 

@@ -6,42 +6,68 @@ import os
 import sys
 import time
 from _thread import allocate_lock
+from itertools import count
 
+from kalyx.core import descendants, guard
+from kalyx.core.kept_output import Kept
 from kalyx.core.machine import RunResult
 from kalyx.core.record import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Mapping, Sequence
-    from typing import Any
 
     from kalyx.core.threaded_wait import ThreadedWait
 
-__all__ = ["Run", "end_process", "reason_of"]
+__all__ = ["Run", "end_all_runs", "reason_of"]
 
-OUTPUT_LIMIT = 4 * 1024 * 1024  # bytes kept of what a child prints
+OUTPUT_LIMIT = 2 * 1024 * 1024  # bytes kept of what a child prints: of more, the beginning and the end
+
+
+_live: dict[int, Run] = {}  # by process number
+_numbers = count(1)
+_closing = False
+_turn = allocate_lock()
 
 
 class Run:
     """A program that was started in a folder (None: the working folder), and may take `limit` seconds."""
 
-    def __init__(self, argv: Sequence[str], env: Mapping[str, str], folder: str | None, limit: float) -> None:
-        """Start it; where that fails, the result says so."""
+    def __init__(self, argv: Sequence[str], env: Mapping[str, str], folder: str | None, limit: float,
+                 judged: tuple[int, int] | None = None) -> None:
+        """Start it; where that fails, the result says so.
+
+        `judged` is the device and number of the program's file: another one is not started.
+        """
         self._began = time.monotonic()
         self._limit = limit
         self._child: _Child | None = None
         self._failed: RunResult | None = None
+        self._mark = f"{descendants.OWN_MARK}.{next(_numbers)}"
+        env = {**env, descendants.VARIABLE: self._mark}
         try:
-            self._child = _spawn(argv, env) if folder is None and _can_spawn(argv) else (
-                _start(argv, env, folder))
+            with _turn:  # a child that is not in the list yet would be taken for a stray one
+                if _closing:
+                    raise OSError(4, "Kalyx is being ended")
+                self._child = _spawn(argv, env, judged) if _can_spawn(argv) and (folder is None or judged) else (
+                    _start(argv, env, folder))
+                _live[self._child.pid] = self
         except (OSError, ValueError) as error:
             closed = folder is not None and getattr(error, "filename", None) == folder
             self._failed = RunResult(None, b"", b"", False, 0.0, reason_of(error), closed)
             return
+        descendants.adopt_orphans()
+        if judged is None:  # what was judged good starts nothing that could outlive us
+            guard.watch()
         self._watch = _watch(self._child)
 
-    def ended(self) -> bool:
-        """Whether it has come to its end."""
-        return self._child is None or self._watch.ended(0.0)
+    @property
+    def pid(self) -> int | None:
+        """Its process number; None where it could not be started."""
+        return self._child.pid if self._child is not None else None
+
+    def ended(self, limit: float = 0.0) -> bool:
+        """Wait for its end, at most `limit` seconds; return whether it came. Its output is read meanwhile."""
+        return self._child is None or self._watch.ended(limit)
 
     def result(self) -> RunResult:
         """Wait for its end, for as long as it may take; return how it ended."""
@@ -53,15 +79,46 @@ class Run:
             left = self._began + self._limit - time.monotonic()
             timed_out = not self._watch.ended(max(left, 0.0))
         finally:
-            end_process(self._child.pid, with_children=timed_out)
+            self._end_all()
         status = self._child.wait()
         out, err = self._watch.outputs()
         return RunResult(status, out, err, timed_out, time.monotonic() - self._began)
 
+    def last_words(self) -> bytes:
+        """Return what it has printed so far, its complaints where there are any; of much the two ends."""
+        out, err = self._watch.printed() if self._child is not None else (b"", b"")
+        return (err.strip() and err) or out
+
+    def interrupt(self) -> None:
+        """Send it what Ctrl-C sends."""
+        if self._child is not None and hasattr(os, "killpg"):
+            try:
+                os.killpg(self._child.pid, 2)
+            except OSError:
+                pass
+
     def end(self) -> None:
         """End it and all that it started, without waiting for a result."""
         if self._child is not None:
-            end_process(self._child.pid, with_children=not self.ended())
+            self._end_all()
+            self._child.wait()
+            self._watch.outputs()
+
+    def _end_all(self) -> None:
+        assert self._child is not None
+        pid = self._child.pid
+        with _turn:
+            _live.pop(pid, None)
+            descendants.end_all(pid, self._mark, tuple(_live), guard.number())
+
+
+def end_all_runs() -> None:
+    """End whatever is still running, with all that it started; nothing is started after that."""
+    global _closing
+    _closing = True
+    for run in list(_live.values()):
+        run.end()
+    guard.dismiss()
 
 
 class _Child:
@@ -87,16 +144,25 @@ def _can_spawn(argv: Sequence[str]) -> bool:
     return sys.platform == "linux" and "/" in argv[0]
 
 
-def _spawn(argv: Sequence[str], env: Mapping[str, str]) -> _Child:
+def _spawn(argv: Sequence[str], env: Mapping[str, str], judged: tuple[int, int] | None = None) -> _Child:
     """Start a child in a session of its own by the system's own call: it needs no module loaded.
+
+    Where its file was judged, that very file is opened, compared and run.
 
     Raises:
         OSError: it cannot be started.
     """
+    program, handle = argv[0], -1
     out, out_end = os.pipe()
     err, err_end = os.pipe()
     try:
-        pid = os.posix_spawn(argv[0], list(argv), dict(env), setsid=True, setsigdef=(13, 25), file_actions=[
+        if judged is not None:
+            handle = os.open(program, os.O_RDONLY | os.O_CLOEXEC | os.O_NOFOLLOW)
+            info = os.fstat(handle)
+            if (info.st_dev, info.st_ino) != judged:
+                raise OSError(116, "another file has taken its place")
+            program = f"/proc/self/fd/{handle}" if os.path.exists("/proc/self/fd") else program
+        pid = os.posix_spawn(program, list(argv), dict(env), setsid=True, setsigdef=(1, 2, 13, 15, 25), file_actions=[
             (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0),
             (os.POSIX_SPAWN_DUP2, out_end, 1), (os.POSIX_SPAWN_DUP2, err_end, 2)])
     except BaseException:
@@ -106,6 +172,8 @@ def _spawn(argv: Sequence[str], env: Mapping[str, str]) -> _Child:
     finally:
         os.close(out_end)
         os.close(err_end)
+        if handle >= 0:
+            os.close(handle)
     return _Child(pid, out, err, lambda: os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]))
 
 
@@ -125,35 +193,6 @@ def _start(argv: Sequence[str], env: Mapping[str, str], folder: str | None) -> _
     child.stdout.close()
     child.stderr.close()
     return found
-
-
-def end_process(pid: int, *, with_children: bool) -> None:
-    """Kill a child and its process group; `with_children` looks for those that left the group."""
-    children: list[Any] = []
-    if with_children:
-        import psutil
-
-        try:
-            children = psutil.Process(pid).children(recursive=True)
-        except psutil.Error:
-            children = []
-    if hasattr(os, "killpg"):
-        try:
-            os.killpg(pid, 9)
-        except (ProcessLookupError, PermissionError):
-            pass
-    else:
-        import psutil
-
-        try:
-            psutil.Process(pid).kill()
-        except psutil.Error:
-            pass
-    for process in children:
-        try:
-            process.kill()
-        except Exception:  # it ended meanwhile
-            pass
 
 
 def _watch(child: _Child) -> _Polled | ThreadedWait:
@@ -176,7 +215,7 @@ class _Polled:
 
         self._poll = select.poll()
         self._end: int | None = end
-        self._kept = {child.out: bytearray(), child.err: bytearray()}
+        self._kept = {child.out: Kept(OUTPUT_LIMIT), child.err: Kept(OUTPUT_LIMIT)}
         self._open = {end, *self._kept}
         for descriptor in self._open:
             self._poll.register(descriptor, select.POLLIN)
@@ -186,10 +225,16 @@ class _Polled:
         until = time.monotonic() + limit
         while self._end is not None:
             left = max(0.0, until - time.monotonic())
-            self._attend(left)
-            if left <= 0:
+            if not self._attend(left) and left <= 0:
                 break
+            if left <= 0 and time.monotonic() > until + 0.05:
+                break  # it prints faster than it is worth reading
         return self._end is None
+
+    def printed(self) -> tuple[bytes, bytes]:
+        """Return what it has printed so far."""
+        out, err = self._kept.values()
+        return out.text(), err.text()
 
     def outputs(self) -> tuple[bytes, bytes]:
         """Return what it printed, once it has ended."""
@@ -200,8 +245,7 @@ class _Polled:
         for descriptor in self._open:
             os.close(descriptor)
         self._open.clear()
-        out, err = self._kept.values()
-        return bytes(out), bytes(err)
+        return self.printed()
 
     def _attend(self, limit: float) -> bool:
         """Read what there is, or wait for something; return whether there was."""
@@ -212,8 +256,7 @@ class _Polled:
                 self._close(descriptor)
                 continue
             chunk = os.read(descriptor, 65536)
-            kept = self._kept[descriptor]
-            kept += chunk[: OUTPUT_LIMIT - len(kept)]
+            self._kept[descriptor].add(chunk)
             if not chunk:
                 self._close(descriptor)
         return bool(ready)

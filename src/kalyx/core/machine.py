@@ -31,7 +31,7 @@ SCAN_LIMIT = 5_000             # entries of a folder that is searched for someth
 
 @dataclass(frozen=True)
 class FileInfo:
-    """What `stat` says: ``kind`` is file, folder or other."""
+    """What `stat` says: ``kind`` is file, folder, link or other."""
 
     kind: str
     mode: int
@@ -39,11 +39,7 @@ class FileInfo:
     size: int
     modified: float = 0.0
     key: tuple[int, int] = (0, 0)
-
-    @property
-    def others_may_write(self) -> bool:
-        """Whether any user of the machine may change it."""
-        return bool(self.mode & stat.S_IWOTH) and not self.mode & stat.S_ISVTX
+    group: int = 0
 
 
 @dataclass(frozen=True)
@@ -88,7 +84,19 @@ class RawProcess:
     env: Mapping[str, str] | None
     started: float | None
     user: str | None
+    owner: int | None = None  # the number of its user, where the system numbers them
     closed: bool = False  # its command line may not be read, so nobody can say what it runs
+
+
+def around(data: Any, mark: bytes, most: int) -> list[tuple[bytes, bytes]]:
+    """Return the byte before and 24 bytes after each `mark` in data, the first `most` times."""
+    found: list[tuple[bytes, bytes]] = []
+    place = data.find(mark)
+    while place >= 0 and len(found) < most:
+        end = place + len(mark)
+        found.append((data[max(place - 1, 0): place], data[end: end + 24]))
+        place = data.find(mark, end)
+    return found
 
 
 class Begun(Protocol):
@@ -137,6 +145,16 @@ class Machine:
         """Describe what `path` leads to, following links; None when nothing is there."""
         raise TypeError(f"{type(self).__name__} cannot do this")
 
+    def lstat(self, path: str) -> FileInfo | None:
+        """Describe what lies at `path` itself, a link as such; None when nothing is there."""
+        info = self.stat(path)
+        link = self.read_link(path)
+        return info if link is None else FileInfo("link", stat.S_IFLNK | 0o777, info.owner if info else 0, len(link))
+
+    def is_private_group(self, group: int) -> bool:
+        """Whether nobody but the user (or the system's administrator) is in a group of users."""
+        return False
+
     def read_link(self, path: str) -> str | None:
         """Return a symlink's target as written, or None when `path` is no symlink."""
         raise TypeError(f"{type(self).__name__} cannot do this")
@@ -168,8 +186,13 @@ class Machine:
         env: Mapping[str, str] | None = None,
         cwd: str | None = None,
         limit: float = 10.0,
+        judged: FileInfo | None = None,
     ) -> RunResult:
-        """Run a child with no input, and end it and all it started after `limit` seconds."""
+        """Run a child with no input, and end it and all it started after `limit` seconds.
+
+        `judged` is what the program's file was when it was found good: where
+        another file is there by now, it does not start.
+        """
         raise TypeError(f"{type(self).__name__} cannot do this")
 
     def begin(self, argv: Sequence[str], *, env: Mapping[str, str] | None = None, cwd: str | None = None,
@@ -178,7 +201,11 @@ class Machine:
         return Ended(self.run(argv, env=env, cwd=cwd, limit=limit))
 
     def make_folder(self) -> str:
-        """Make a private folder for a child's results."""
+        """Make a private folder for a child's results.
+
+        Raises:
+            Unreadable: none can be made anywhere.
+        """
         raise TypeError(f"{type(self).__name__} cannot do this")
 
     def remove_folder(self, folder: str) -> None:
@@ -246,6 +273,13 @@ class Machine:
     def read_text(self, path: str, limit: int = READ_LIMIT) -> str:
         """Read a text file as UTF-8 (a byte order mark is dropped, bad bytes replaced)."""
         return self.read_bytes(path, limit).decode("utf-8", "replace").removeprefix("\ufeff")
+
+    def around(self, path: str, mark: bytes, most: int = 1000) -> list[tuple[bytes, bytes]]:
+        """Return the byte before and some bytes after each `mark` in a file; none where it cannot be read."""
+        try:
+            return around(self.read_bytes(path), mark, most)
+        except Unreadable:
+            return []
 
     def tree_size(self, path: str, most: int = 200_000) -> int:
         """Return the bytes of a file or of all files below a folder, links not followed."""

@@ -47,4 +47,11 @@ def _read(process: Any) -> RawProcess | None:
     except OSError:
         program = get("exe")
     return RawProcess(process.pid, get("ppid"), tuple(argv), program or None, get("cwd"),
-                      get("environ"), get("create_time"), get("username"))
+                      get("environ"), get("create_time"), get("username"), _owner(process))
+
+
+def _owner(process: Any) -> int | None:
+    try:
+        return int(process.uids().real)
+    except (psutil.Error, OSError, AttributeError):
+        return None

@@ -6,9 +6,10 @@ import os
 import stat
 import sys
 
+from kalyx.core import scratch
 from kalyx.core.children import Run, reason_of
 from kalyx.core.errors import Unreadable
-from kalyx.core.machine import LIST_LIMIT, READ_LIMIT, SCAN_LIMIT, FileInfo, Machine
+from kalyx.core.machine import LIST_LIMIT, READ_LIMIT, SCAN_LIMIT, FileInfo, Machine, around
 from kalyx.core.record import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -41,6 +42,7 @@ class RealMachine(Machine):
         self.own_command = own_command()
         self.limit = limit
         self._keys: dict[str, str] = {}
+        self._private_groups: dict[int, bool] = {}
         self._scanned: dict[tuple[str, int], tuple[list[str], list[str], bool]] = {}
 
     @property
@@ -70,10 +72,18 @@ class RealMachine(Machine):
             found = os.stat(path)
         except (OSError, ValueError):
             return None
-        kind = "file" if stat.S_ISREG(found.st_mode) else (
-            "folder" if stat.S_ISDIR(found.st_mode) else "other")
-        return FileInfo(kind, found.st_mode, found.st_uid, found.st_size, found.st_mtime,
-                        (found.st_dev, found.st_ino))
+        return _described(found)
+
+    def lstat(self, path: str) -> FileInfo | None:
+        try:
+            return _described(os.lstat(path))
+        except (OSError, ValueError):
+            return None
+
+    def is_private_group(self, group: int) -> bool:
+        if group not in self._private_groups:
+            self._private_groups[group] = _is_private(group, self.user_id)
+        return self._private_groups[group]
 
     if os.name == "posix":  # sooner than a stat, and asked of hundreds of paths
         def exists(self, path: str) -> bool:
@@ -143,6 +153,15 @@ class RealMachine(Machine):
         finally:
             os.close(handle)
 
+    def around(self, path: str, mark: bytes, most: int = 1000) -> list[tuple[bytes, bytes]]:
+        import mmap
+
+        try:
+            with open(path, "rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as data:
+                return around(data, mark, most)
+        except (OSError, ValueError):
+            return []
+
     def list_folder(self, path: str) -> list[str]:
         try:
             return sorted(os.listdir(path)[:LIST_LIMIT])
@@ -198,15 +217,16 @@ class RealMachine(Machine):
         env: Mapping[str, str] | None = None,
         cwd: str | None = None,
         limit: float = 10.0,
+        judged: FileInfo | None = None,
     ) -> RunResult:
-        return self.begin(argv, env=env, cwd=cwd, limit=limit).result()
+        return self.begin(argv, env=env, cwd=cwd, limit=limit, judged=judged).result()
 
     def begin(self, argv: Sequence[str], *, env: Mapping[str, str] | None = None, cwd: str | None = None,
-              limit: float = 10.0) -> Run:
+              limit: float = 10.0, judged: FileInfo | None = None) -> Run:
         folder: str | None = cwd or self.cwd
         if folder == self._own_folder:
             folder = None  # inherited: it may have been removed or closed under us
-        return Run(argv, dict(self.env if env is None else env), folder, limit)
+        return Run(argv, dict(self.env if env is None else env), folder, limit, judged.key if judged else None)
 
     def processes(self) -> list[RawProcess]:
         from kalyx.core.process_table import read_processes
@@ -222,31 +242,10 @@ class RealMachine(Machine):
         return read_registry() if sys.platform == "win32" else []
 
     def make_folder(self) -> str:
-        """Make a private folder for a child's results.
-
-        Not by `tempfile`, whose import takes as long as starting an interpreter.
-
-        Raises:
-            Unreadable: none can be made anywhere.
-        """
-        places = [self.env.get(n) for n in ("TMPDIR", "TEMP", "TMP")]
-        for place in [*filter(None, places), "/tmp", self.cwd]:
-            folder = os.path.join(place, f"kalyx-{os.urandom(8).hex()}")
-            try:
-                os.mkdir(folder, 0o700)
-            except OSError:
-                continue
-            return folder
-        raise Unreadable("/tmp", "no folder for temporary files can be made")
+        return scratch.make_folder([*filter(None, map(self.env.get, ("TMPDIR", "TEMP", "TMP"))), self.cwd])
 
     def remove_folder(self, folder: str) -> None:
-        """Remove a folder that `make_folder` made, and the files in it."""
-        try:
-            for name in os.listdir(folder):
-                os.unlink(os.path.join(folder, name))
-            os.rmdir(folder)
-        except OSError:
-            pass
+        scratch.remove_folder(folder)
 
     def in_parallel(self, ask: Callable[[T], R], items: Iterable[T]) -> list[R]:
         from kalyx.core.threads import ask_all
@@ -257,6 +256,27 @@ class RealMachine(Machine):
         from kalyx.core.threads import Thread
 
         return Thread(job).ended
+
+
+def _described(found: os.stat_result) -> FileInfo:
+    kinds = {stat.S_IFREG: "file", stat.S_IFDIR: "folder", stat.S_IFLNK: "link"}
+    return FileInfo(kinds.get(stat.S_IFMT(found.st_mode), "other"), found.st_mode, found.st_uid, found.st_size,
+                    found.st_mtime, (found.st_dev, found.st_ino), found.st_gid)
+
+
+def _is_private(group: int, user: int) -> bool:
+    """Whether a group is the user's own, or the administrator's, and has nobody else in it."""
+    if os.name != "posix":
+        return False
+    import grp
+    import pwd
+
+    try:
+        members = grp.getgrgid(group)
+        owners = {one.pw_name: one.pw_gid for one in map(pwd.getpwuid, {0, user})}
+    except KeyError:
+        return False
+    return owners.get(members.gr_name) == group and set(members.gr_mem) <= set(owners)
 
 
 def own_command() -> tuple[str, ...]:

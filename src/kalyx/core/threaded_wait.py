@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 
+from kalyx.core.kept_output import Kept
 from kalyx.core.record import TYPE_CHECKING
 from kalyx.core.threads import Thread
 
@@ -29,21 +30,23 @@ class ThreadedWait:
         """Return what it printed, once it has ended."""
         return self._out.finish(), self._err.finish()
 
+    def printed(self) -> tuple[bytes, bytes]:
+        """Return what it has printed so far."""
+        return self._out.kept.text(), self._err.kept.text()
+
 
 class _Drain:
-    """Reads a pipe to its end in a thread and keeps the first bytes of it."""
+    """Reads a pipe to its end in a thread and keeps the beginning and the end of it."""
 
     def __init__(self, pipe: int, most: int) -> None:
         self._pipe = pipe
-        self._most = most
-        self._kept = bytearray()
+        self.kept = Kept(most)
         self._thread = Thread(self._read)
 
     def _read(self) -> None:
         try:
             while chunk := os.read(self._pipe, 65536):
-                if len(self._kept) < self._most:
-                    self._kept += chunk[: self._most - len(self._kept)]
+                self.kept.add(chunk)
         except (OSError, ValueError):
             pass
 
@@ -51,4 +54,4 @@ class _Drain:
         # A grandchild outside the group may keep the pipe open: do not wait for it.
         if self._thread.ended(0.5):
             os.close(self._pipe)
-        return bytes(self._kept)
+        return self.kept.text()

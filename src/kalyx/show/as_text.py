@@ -69,6 +69,9 @@ def here_sentence(answer: HereAnswer) -> str:
         briefs = list(dict.fromkeys(CATALOGUE[f.cause].brief for f in findings))
         return f"{len(findings)} things are wrong here: {'; '.join(briefs)}."
     if not known:
+        first = next((s.interpreter for s in answer.seats if s.interpreter is not None), None)
+        if first is not None and first.known_by in ("other", "unknown"):
+            return f"What {first.path} runs could not be found out: {first.trouble}."
         return f"No Python could be found for {answer.folder}."
     environment = known[0].environment
     assert environment is not None
@@ -86,6 +89,8 @@ def _seat_row(page: Page, seat: Seat, folder: str) -> None:
         what = "no interpreter" if interpreter is None else f"{interpreter.path} does not run"
         if interpreter is not None and interpreter.known_by == "gone":
             what = f"{interpreter.path} is not there"
+        if interpreter is not None and interpreter.known_by == "other":
+            what = f"{interpreter.path}: {interpreter.trouble}"
         if interpreter is not None and interpreter.known_by == "unknown":
             what = f"{interpreter.path} was read, not run"
         page.say(f"{name:<34} {what}", "plain", 2)

@@ -8,7 +8,7 @@ import os
 import time
 from collections.abc import Sequence
 
-from kalyx.core.errors import NothingToJudge
+from kalyx.core.errors import NothingToJudge, Unreadable
 from kalyx.core.facts import kernelspecs
 from kalyx.core.facts.observations import BOOT
 from kalyx.core.facts.processes import connection_file_of, kind_of
@@ -16,7 +16,7 @@ from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.model import Kernel, Note
 from kalyx.core.record import dataclass, replace
 from kalyx.core.wire.client import KernelFailed, StartedKernel
-from kalyx.core.wire.running import KernelBusy, RunningKernel
+from kalyx.core.wire.running import KernelBusy, RunningKernel, parse_connection
 
 __all__ = ["AskAnswer", "Asked", "Identity", "answer_ask"]
 
@@ -78,7 +78,7 @@ def answer_ask(finder: SeatFinder, refs: Sequence[str], code: str | None, limit:
         NothingToJudge: there is no such seat.
     """
     finder.examiner.asks_when_read = False
-    seats = [finder.resolve(ref) for ref in refs]
+    seats = [finder.resolve_to_run(ref) for ref in refs]
     answers = finder.machine.in_parallel(lambda f: _ask(finder, f, code, limit), seats)
     return AskAnswer(tuple(answers), code)
 
@@ -86,12 +86,12 @@ def answer_ask(finder: SeatFinder, refs: Sequence[str], code: str | None, limit:
 def _ask(finder: SeatFinder, facts: SeatFacts, code: str | None, limit: float) -> Asked:
     began = time.monotonic()
     seat = facts.seat
-    if seat.launch is None or seat.interpreter is None or seat.interpreter.known_by in ("gone", "broken"):
+    if seat.launch is None or seat.interpreter is None or not seat.interpreter.may_start:
         trouble = seat.interpreter.trouble if seat.interpreter else ""
         return Asked(seat.ref, "unknown", error=trouble or "it has no interpreter that could run it")
     try:
-        if seat.kind == "process" and (file := _connection(finder, seat.ref)):
-            asked = _ask_live(seat.ref, file, code, limit)
+        if seat.kind == "process" and (data := _connection(finder, seat.ref)):
+            asked = _ask_live(seat.ref, data, code, limit)
         elif facts.kernel is not None:
             asked = _ask_kernel(finder, facts, facts.kernel, code, limit)
         else:
@@ -146,7 +146,9 @@ def _ask_kernel(finder: SeatFinder, facts: SeatFacts, kernel: Kernel, code: str 
         if code is None:
             return replace(Asked(seat.ref, "ok"), who=_identity(_text(started.evaluate({"who": WHO})["who"])))
         done = started.execute(code)
-    return Asked(seat.ref, "error" if done.error else "ok", done.output, done.value, done.error)
+    error = f"it printed without an end, and was interrupted{': ' + done.error if done.error else ''}" \
+        if done.cut else done.error
+    return Asked(seat.ref, "error" if error else "ok", done.output, done.value, error)
 
 
 def _text(shown: str) -> str:
@@ -158,19 +160,32 @@ def _text(shown: str) -> str:
     return value if isinstance(value, str) else shown
 
 
-def _connection(finder: SeatFinder, ref: str) -> str | None:
-    """Return the connection file of a process that is a kernel."""
-    raw = finder.machine.process(int(ref.partition(":")[2]))
+def _connection(finder: SeatFinder, ref: str) -> bytes | None:
+    """Read the connection file of a process that is a kernel; None where it is none.
+
+    Raises:
+        KernelFailed: the file cannot be read, or others may have written it.
+    """
+    m = finder.machine
+    raw = m.process(int(ref.partition(":")[2]))
     if raw is None:
         raise NothingToJudge(f"There is no process {ref.partition(':')[2]}.", "kalyx running lists them.")
     kind, _, rest = kind_of(raw.argv)
-    file = connection_file_of(rest) if kind == "kernel" else None
-    return finder.machine.absolute(file, raw.folder) if file else None
+    named = connection_file_of(rest) if kind == "kernel" else None
+    if not named:
+        return None
+    file = m.absolute(named, raw.folder)
+    if trouble := finder.examiner.trust.why_not_read(file):
+        raise KernelFailed(f"its connection file cannot be used: {trouble}")
+    try:
+        return m.read_bytes(file, 65536)
+    except Unreadable as error:
+        raise KernelFailed(f"its connection file {file} cannot be used: {error.reason}") from None
 
 
-def _ask_live(ref: str, file: str, code: str | None, limit: float) -> Asked:
+def _ask_live(ref: str, data: bytes, code: str | None, limit: float) -> Asked:
     """Ask a kernel that is in use: an expression in its own namespace, silent, without history."""
-    with RunningKernel(file) as kernel:
+    with RunningKernel(parse_connection(data)) as kernel:
         if code is None:
             return replace(Asked(ref, "ok"), who=_identity(_text(kernel.evaluate({"who": WHO}, limit)["who"])))
         try:

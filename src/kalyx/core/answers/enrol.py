@@ -13,6 +13,7 @@ from kalyx.core.errors import Refused, WrongUsage
 from kalyx.core.facts import kernel_folders, kernelspecs
 from kalyx.core.facts.interpreters import environment_of, program_folder
 from kalyx.core.facts.layers import visible_sites
+from kalyx.core.facts.module_runs import run_module
 from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.seats import SeatFinder
 from kalyx.core.machine import Machine
@@ -226,7 +227,7 @@ def _put_kernel_package(finder: SeatFinder, environment: Environment, limit: flo
     """Install the kernel package into the environment with its own pip; say why when that fails."""
     interpreter = environment.interpreter
     assert interpreter is not None
-    ran = finder.machine.run((interpreter.path, "-m", "pip", "install", "ipykernel"), limit=max(limit, 600.0))
+    ran = finder.machine.run((*run_module(interpreter.path, "pip"), "install", "ipykernel"), limit=max(limit, 600.0))
     if ran.status == 0:
         return None
     said = ran.complaint() or ran.why_not or ran.text().strip().split("\n")[-1]

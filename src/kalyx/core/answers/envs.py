@@ -62,6 +62,8 @@ def answer_envs(finder: SeatFinder, folders: Sequence[str] = (), *, under: str |
         if not m.is_folder(m.absolute(folder)):
             raise NothingToJudge(f"{m.absolute(folder)} {m.trouble_at(m.absolute(folder))}.",
                                  "Name a folder that is there.")
+    for folder in folders:
+        finder.examiner.trust.distrust(folder)
     finder.surveyor.look_into([m.absolute(f) for f in folders])
     finder.examiner.asks_when_read = False
     everything = finder.environments()

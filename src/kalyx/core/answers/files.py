@@ -44,17 +44,23 @@ class _File:
         return list(dict.fromkeys(asked))
 
 
-def answer_files(finder: SeatFinder, paths: Sequence[str], at: str | None, limit: float) -> WhyAnswer:
+def answer_files(finder: SeatFinder, paths: Sequence[str], at: str | None, limit: float, *,
+                 run: bool = True) -> WhyAnswer:
     """Try all that files import, those of one seat in one child, and explain what fails.
 
     A folder stands for the scripts, modules and notebooks in it. `at` names a
-    seat to try them in; by default each file has its own.
+    seat to try them in; by default each file has its own. Without `run` the
+    files are read, and nothing is tried.
 
     Raises:
         NothingToJudge: a path is not there, or a folder holds no code.
     """
-    finder.examiner.asks_when_read = False
+    finder.examiner.asks_when_read = not run
     m, notes = finder.machine, []
+    if not run:
+        from kalyx.core.answers.static import NOT_RUN
+
+        notes.append(NOT_RUN)
     files: list[str] = []
     for path in (m.absolute(p) for p in paths):
         if m.is_folder(path):
@@ -70,13 +76,15 @@ def answer_files(finder: SeatFinder, paths: Sequence[str], at: str | None, limit
         else:
             raise NothingToJudge(f"{path} {m.trouble_at(path)}.", "Check the path.")
     neighbours = Neighbours(m, finder)
+    for path in files:
+        finder.examiner.trust.distrust(m.path.dirname(path))
     taken = [_take(finder, f, at, neighbours, roots=[m.absolute(p) for p in paths])
              for f in dict.fromkeys(files)]
     m.in_background(lambda: neighbours.prefixes)
     reports: list[ImportReport] = []
     listed: list[FileReport] = []
     for group in _same_launch(taken):
-        found_here = _explain(finder, group, neighbours, limit)
+        found_here = _explain(finder, group, neighbours, limit) if run else _read(finder, group, neighbours)
         reports += found_here
         listed += [_file_report(f, found_here) for f in group]
     notes += [n for f in taken for n in _notes(f)]
@@ -91,7 +99,7 @@ def _take(finder: SeatFinder, path: str, at: str | None, neighbours: Neighbours,
     from kalyx.core.answers.seats import judge_seat
 
     m, notebook = finder.machine, path.endswith(".ipynb")
-    facts = finder.resolve(at or f"{'notebook' if notebook else 'script'}:{path}")
+    facts = finder.resolve_to_run(at or f"{'notebook' if notebook else 'script'}:{path}")
     facts = replace(facts, seat=judge_seat(facts, finder, neighbours))
     launch = facts.seat.launch
     project = next((r for r in roots if m.is_folder(r)), "")
@@ -141,7 +149,7 @@ def _explain(finder: SeatFinder, group: Sequence[_File], neighbours: Neighbours,
     stopping = tuple(f for f in seat.findings if f.severity == "error")
     requests = list(dict.fromkeys(r for f in group for r in f.requests()))
     asked = _places(group)
-    runnable = seat.interpreter is not None and seat.interpreter.known_by not in ("gone", "broken")
+    runnable = seat.interpreter is not None and seat.interpreter.may_start
     if launch is None or not runnable:
         modules = list(dict.fromkeys(i.module for f in group for i in f.source.imports)) or [
             finder.machine.path.basename(group[0].path).rsplit(".", 1)[0]]
@@ -170,6 +178,18 @@ def _explain(finder: SeatFinder, group: Sequence[_File], neighbours: Neighbours,
         like.asked = asked.get(request, ())
         reports.append(_spared(like, replace(judge_import(like), asked=asked.get(request, ()))))
     return reports
+
+
+def _read(finder: SeatFinder, group: Sequence[_File], neighbours: Neighbours) -> list[ImportReport]:
+    """Say of all imports of files that share a launch what reading tells."""
+    from kalyx.core.answers.static import read_requests
+
+    facts, asked = group[0].facts, _places(group)
+    wanted = [r for r in dict.fromkeys(r for f in group for r in f.requests())
+              if not r.startswith(("@", ".")) and ":" not in r]
+    reports = read_requests(finder, facts, group[0].launch, [_split(r) for r in wanted], neighbours,
+                            group[0].source.paths)
+    return [replace(report, asked=asked.get(request, ())) for request, report in zip(wanted, reports, strict=True)]
 
 
 def _spared(case: Case, report: ImportReport) -> ImportReport:

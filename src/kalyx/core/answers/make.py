@@ -12,9 +12,11 @@ from kalyx.core.answers.put import PIP_LIMIT, pip_for, read_installed, what_pip_
 from kalyx.core.changes.journal import KEPT, Change, Journal
 from kalyx.core.errors import NothingToJudge, Refused, Unreadable, WrongUsage
 from kalyx.core.facts.distributions import normal_name, requirement_name
+from kalyx.core.facts.ignore_files import checkout_of, is_ignored
 from kalyx.core.facts.inventory import read_inventory
 from kalyx.core.facts.layers import Layer, site_folders
 from kalyx.core.facts.markers import is_met
+from kalyx.core.facts.module_runs import run_module
 from kalyx.core.facts.seats import SeatFinder
 from kalyx.core.model import Environment, Interpreter, Note
 from kalyx.core.record import dataclass
@@ -121,7 +123,7 @@ def find_interpreter(finder: SeatFinder, wanted: str | None) -> Interpreter:
         if not examined.works:
             raise NothingToJudge(f"{wanted} is no interpreter that works: {examined.trouble}.", "Name another.")
         return examined
-    known = finder.bases()
+    known = [i for i in finder.bases() if not finder.examiner.trust.is_foreign(i.real_path)]
     fitting = [i for i in known if _fits(i, wanted)]
     if not fitting:
         listed = ", ".join(f"{i.version} ({i.path})" for i in known) or "none"
@@ -185,11 +187,11 @@ def _build(finder: SeatFinder, interpreter: Interpreter, folder: str,
     """Have the interpreter's own standard library make the environment, with pip where it can."""
     m = finder.machine
     progress(f"making {folder} with Python {interpreter.version} …")
-    ran = m.run((interpreter.path, "-m", "venv", folder), limit=VENV_LIMIT)
+    ran = m.run((*run_module(interpreter.path, "venv"), folder), limit=VENV_LIMIT)
     if ran.status == 0:
         return
     _take_away(folder, keep_folder=False)
-    again = m.run((interpreter.path, "-m", "venv", "--without-pip", folder), limit=VENV_LIMIT)
+    again = m.run((*run_module(interpreter.path, "venv"), "--without-pip", folder), limit=VENV_LIMIT)
     if again.status != 0:
         said = again.complaint() or again.text().strip().split("\n")[-1] or again.why_not
         raise Refused(f"{interpreter.path} cannot make an environment: {said}",
@@ -246,14 +248,8 @@ def _differs(built: Interpreter | None, wanted: Interpreter, asked: Sequence[str
 def _ignored(finder: SeatFinder, folder: str) -> list[Note]:
     """Say when the environment lies in a checkout whose version control would take it in."""
     m = finder.machine
-    above = m.path.dirname(folder)
-    while not m.exists(m.path.join(above, ".git")):
-        if m.path.dirname(above) == above:
-            return []
-        above = m.path.dirname(above)
-    inside = m.path.join(folder, "pyvenv.cfg")
-    ran = m.run(("git", "-C", above, "check-ignore", "-q", inside), limit=20.0)
-    if ran.status != 1:
+    above = checkout_of(m, m.path.dirname(folder))
+    if above is None or is_ignored(m, above, m.path.join(folder, "pyvenv.cfg")):
         return []
     return [Note("not-ignored", f"{folder} lies in the checkout {above}, which does not ignore it: add "
                  f"/{m.path.relpath(folder, above)}/ to {m.path.join(above, '.gitignore')}.", folder)]

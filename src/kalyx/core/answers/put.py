@@ -9,10 +9,11 @@ from collections.abc import Callable, Sequence
 from kalyx.core.answers.seats import judge_seat
 from kalyx.core.changes.journal import Change, Journal
 from kalyx.core.errors import NothingToJudge, Refused
-from kalyx.core.facts.distributions import normal_name
+from kalyx.core.facts.distributions import Shelf, normal_name
 from kalyx.core.facts.inventory import read_inventory
 from kalyx.core.facts.layers import Layer, visible_sites
 from kalyx.core.facts.markers import marker_values
+from kalyx.core.facts.module_runs import run_module
 from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.searchpath import read_search_path
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
@@ -133,20 +134,33 @@ def pip_for(finder: SeatFinder, interpreter: Interpreter) -> tuple[str, ...]:
     """
     sites = visible_sites(finder.machine, interpreter)
     if any(finder.machine.is_file(finder.machine.path.join(s, "pip", "__main__.py")) for s in sites):
-        return (interpreter.path, "-m", "pip")
+        return run_module(interpreter.path, "pip")
     for environment in finder.environments():
         other = environment.interpreter
-        if other is None or not other.works or other.path == interpreter.path:
-            continue
-        ran = finder.machine.run((other.path, "-m", "pip", "--version"), limit=60.0)
-        if ran.status == 0 and _version(ran.text()) >= OLDEST_REPORT:
-            return (other.path, "-m", "pip", "--python", interpreter.path)
+        if other is not None and other.works and other.path != interpreter.path and _may_lend(finder, other):
+            return (*run_module(other.path, "pip"), "--python", interpreter.path)
     raise Refused(f"{interpreter.path} has no pip, and no other environment has one that could stand in.",
                   f"Give it one: {interpreter.path} -m ensurepip --upgrade")
 
 
+def _may_lend(finder: SeatFinder, other: Interpreter) -> bool:
+    """Whether an interpreter has a recent pip, and is none that only the folder looked at brings.
+
+    Its metadata tells the version: pip is run only where it is used.
+    """
+    m, trust = finder.machine, finder.examiner.trust
+    if trust.is_foreign(m.real_path(other.path)) or trust.is_foreign(m.real_path(other.prefix or other.path)):
+        return False
+    for site in visible_sites(m, other):
+        if not m.is_file(m.path.join(site, "pip", "__main__.py")) or trust.why_not_read(site):
+            continue
+        found = Shelf(m, site).named("pip")
+        return found is not None and _version(found.version) >= OLDEST_REPORT
+    return False
+
+
 def _version(text: str) -> tuple[int, int]:
-    match = re.search(r"pip (\d+)\.(\d+)", text)
+    match = re.match(r"(\d+)\.(\d+)", text)
     return (int(match.group(1)), int(match.group(2))) if match else (0, 0)
 
 

@@ -31,8 +31,10 @@ from kalyx.core.record import TYPE_CHECKING, dataclass, replace
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["answer_without_run"]
+__all__ = ["NOT_RUN", "answer_without_run", "read_requests"]
 
+NOT_RUN = Note("not-run", "Nothing was imported (--no-run): this is what reading the files says. Code that "
+               "runs at Python's start, or in the module, may change it.")
 MOST_FILES = 300  # that are followed from one module
 _ALONE = "attempted relative import with no known parent package"
 _ABOVE = "attempted relative import beyond top-level package"
@@ -66,19 +68,25 @@ def answer_without_run(finder: SeatFinder, requests: Sequence[str], seat_ref: st
     facts = finder.resolve(seat_ref)
     neighbours = Neighbours(finder.machine, finder)
     seat = judge_seat(facts, finder, neighbours)
-    notes = (Note("not-run", "Nothing was imported (--no-run): this is what reading the files says. Code that "
-                  "runs at Python's start, or in the module, may change it."),)
-    interpreter, launch, examined = seat.interpreter, seat.launch, facts.examined
+    facts = replace(facts, seat=seat)
+    return WhyAnswer(seat, read_requests(finder, facts, seat.launch, wanted, neighbours), (NOT_RUN,))
+
+
+def read_requests(finder: SeatFinder, facts: SeatFacts, launch: Launch | None,
+                  wanted: Sequence[tuple[str, str | None]], neighbours: Neighbours,
+                  folders: Sequence[tuple[str, bool]] = ()) -> tuple[ImportReport, ...]:
+    """Return what reading the files says of each request; `folders` are put on the path (True: at its front)."""
+    seat, examined = facts.seat, facts.examined
+    interpreter = seat.interpreter
     if interpreter is None or launch is None or examined is None or not interpreter.works \
             or interpreter.prefix is None:
         stopping = tuple(f for f in seat.findings if f.is_problem)
-        return WhyAnswer(seat, tuple(ImportReport(m, n, seat.ref, interpreter, "unknown", causes=stopping)
-                                     for m, n in wanted), notes)
+        return tuple(ImportReport(m, n, seat.ref, interpreter, "unknown", causes=stopping) for m, n in wanted)
     path = read_search_path(finder.machine, interpreter, examined.stdlib, examined.config, launch.env,
                             start=launch.start or launch.cwd, cwd=launch.cwd, flags=launch.argv[1:])
     who = _who(finder, interpreter, launch, path)
-    reports = tuple(_read(finder, facts, seat, who, request, neighbours) for request in wanted)
-    return WhyAnswer(seat, reports, notes)
+    who["path"] = [*(f for f, front in folders if front), *who["path"], *(f for f, front in folders if not front)]
+    return tuple(_read(finder, facts, replace(seat, launch=launch), who, request, neighbours) for request in wanted)
 
 
 def _who(finder: SeatFinder, interpreter: Interpreter, launch: Launch, path: SearchPath) -> dict[str, Any]:

@@ -100,9 +100,11 @@ def answer_traceback(finder: SeatFinder, text: str, at: str | None, limit: float
     seat_ref = at or (f"python:{program}" if program else None)
     if seat_ref is not None and (module != "__main__" or program):
         answer = _again(finder, found, seat_ref, (module, name), origin, limit)
-        if at or answer.status != "ok" or not origin.start or m.is_folder(origin.start):
+        if at or answer.status != "ok" or not origin.start or (
+                m.is_folder(origin.start) and not finder.examiner.trust.why_not_read(origin.start)):
             return answer
-        why = f"{origin.start} is not on this machine, and without it the import succeeds with {program}"
+        why = (f"{origin.start} {'is not yours alone' if m.exists(origin.start) else 'is not on this machine'}, "
+               f"and without it the import succeeds with {program}")
     report = _from_text(found, origin, (module, name), request[2] if request else None)
     notes = (Note("from-text", f"This is concluded from the text alone: {why}. Say --at SEAT to have it tried "
                   "somewhere."),)
@@ -116,7 +118,8 @@ def _program(finder: SeatFinder, found: Traceback, origin: _Origin) -> tuple[str
     if found.windows != (m.platform == "win32"):
         return "", "it comes from Windows" if found.windows else "it does not come from Windows"
     if found.program and m.is_executable(m.absolute(found.program)):
-        return m.absolute(found.program), ""
+        program = m.absolute(found.program)
+        return (program, "") if _is_known(finder, program) else ("", f"{program} is of no environment known here")
     if not origin.prefix:
         return "", "no path in it tells which interpreter it was"
     program = python_in(m, origin.prefix)
@@ -124,10 +127,25 @@ def _program(finder: SeatFinder, found: Traceback, origin: _Origin) -> tuple[str
     program = named if "." in origin.version and m.is_executable(named) else program
     if not m.is_executable(program):
         return "", f"{program} is not on this machine"
+    if not _is_known(finder, program):
+        return "", f"{program} is of no environment known here"
     examined = finder.examiner.examine(program, m.cwd).interpreter
     if "." in origin.version and examined.version and examined.short_version != origin.version:
         return "", f"{program} is Python {examined.version} here, and the text is of {origin.version}"
     return program, ""
+
+
+def _is_known(finder: SeatFinder, program: str) -> bool:
+    """Whether a program is the interpreter of an environment of this machine, and of a base that may be run.
+
+    A text may come from anywhere: it chooses among what is known, and names nothing to run.
+    """
+    m = finder.machine
+    prefix = m.path.dirname(m.path.dirname(program)) if m.platform != "win32" else m.path.dirname(program)
+    known = {m.key(p) for p in finder.prefixes()} | {m.key(i.prefix) for i in finder.bases() if i.prefix}
+    python = finder.shell_python()
+    own = python is not None and m.same(python[1].interpreter.path, program)
+    return own or (bool({m.key(prefix), m.key(m.path.dirname(prefix))} & known) and finder.examiner.is_sound(program))
 
 
 def _missing(found: Traceback) -> str | None:
@@ -168,10 +186,11 @@ def _again(finder: SeatFinder, found: Traceback, seat_ref: str, request: tuple[s
 
     m = finder.machine
     finder.examiner.asks_when_read = False
-    facts = finder.resolve(seat_ref)
+    facts = finder.resolve_to_run(seat_ref)
     neighbours = Neighbours(m, finder)
     seat = judge_seat(facts, finder, neighbours)
-    if seat.launch is not None and m.is_folder(origin.start):
+    if seat.launch is not None and m.is_folder(origin.start) \
+            and not finder.examiner.trust.why_not_read(origin.start):
         seat = replace(seat, launch=replace(seat.launch, start=origin.start))
     facts = replace(facts, seat=seat)
     tried = request if request[0] != "__main__" else ("builtins", None)

@@ -78,7 +78,7 @@ def answer_why(finder: SeatFinder, requests: Sequence[str], seat_ref: str, limit
     """
     wanted = [parse_request(r) for r in requests]
     finder.examiner.asks_when_read = False  # the import itself will show what it is
-    facts = finder.resolve(seat_ref)
+    facts = finder.resolve_to_run(seat_ref)
 
     waiting = iter(wanted)
     attempts = [begin_attempt(finder, facts.seat, r, limit) for r in islice(waiting, MOST_AT_ONCE)]
@@ -130,7 +130,7 @@ def answer_compared(finder: SeatFinder, requests: Sequence[str], seat_ref: str, 
     wanted = [parse_request(r) for r in requests]
     finder.examiner.asks_when_read = False
     neighbours = Neighbours(finder.machine, finder)
-    seats = [finder.resolve(ref) for ref in (seat_ref, other_ref)]
+    seats = [finder.resolve_to_run(ref) for ref in (seat_ref, other_ref)]
     seats = [replace(f, seat=judge_seat(f, finder, neighbours)) for f in seats]
     asked = [(facts, request) for request in wanted for facts in seats]
     observed = finder.machine.in_parallel(
@@ -159,7 +159,7 @@ def answer_compared(finder: SeatFinder, requests: Sequence[str], seat_ref: str, 
 def begin_attempt(finder: SeatFinder, seat: Seat, request: tuple[str, str | None],
                   limit: float) -> Attempt | None:
     """Begin to try one import at a seat; None when the seat has nothing that could run it."""
-    runnable = seat.interpreter is not None and seat.interpreter.known_by not in ("gone", "broken")
+    runnable = seat.interpreter is not None and seat.interpreter.may_start
     if seat.launch is None or not runnable:
         return None
     return Attempt(finder.machine, seat.launch, seat.interpreter, finder.examiner.probe_folder, *request, limit)
@@ -218,6 +218,9 @@ def _notes(facts: SeatFacts, requests: Sequence[str], machine: Machine) -> tuple
             and facts.kernel.language.lower() not in ("", "python"):
         notes.append(Note("other-language", f"The kernel {facts.kernel.name} is of the language "
                           f"{facts.kernel.language}.", facts.kernel.spec))
+    interpreter = facts.seat.interpreter
+    if interpreter is not None and interpreter.known_by == "other":
+        notes.append(Note("not-a-python", f"{interpreter.path} was not run: {interpreter.trouble}.", interpreter.path))
     if facts.seat.kind == "shell" and facts.seat.interpreter is None:
         notes.append(Note("no-python", "PATH has neither python nor python3.", None))
     return tuple(notes)

@@ -38,6 +38,8 @@ def seat_of_setting(finder: SeatFinder, setting: editors.EditorSetting) -> SeatF
                        setting.file, setting.line, setting.program)]
     steps += [TrailStep(0, f"it wins over {s.file}, which sets {s.key} to {s.value!r}", s.file,
                         s.line, s.program) for s in setting.loses]
+    finder.examiner.trust.distrust(setting.root)
+    finder.examiner.trust.distrust(finder.machine.path.dirname(setting.file))
     env, more = _variables(finder, setting)
     examined = finder.examiner.examine(setting.program, setting.root)
     seat = finder.seat_of(ref, "editor", label, examined, [*steps, *more],

@@ -13,7 +13,7 @@ from collections.abc import Iterable, Sequence
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters import python_in
-from kalyx.core.facts.launchers import find_on_path
+from kalyx.core.facts.launchers import find_on_path, is_python_name
 from kalyx.core.facts.settings_formats import FORMATS, Named
 from kalyx.core.machine import Machine
 from kalyx.core.record import TYPE_CHECKING, dataclass, replace
@@ -43,6 +43,7 @@ class Editor:
     keys: tuple[str, ...]
     rank: int = 0
     extra: tuple[str, str] = ("", "")
+    of_project: bool = False  # a project's own file says so: what is no path is not repeated, it may be a secret
 
 
 _CODE_KEYS = ("python.defaultInterpreterPath", "python.pythonPath")
@@ -209,12 +210,20 @@ def read_setting(machine: Machine, editor: Editor, file: str, root: str) -> Edit
     if not said.named:
         return EditorSetting(editor, file, root, text=text)
     named = said.named[0]
+    if editor.of_project and not _names_interpreter(m, named.value, root):
+        return EditorSetting(editor, file, root, trouble=f"what it says as {named.key} is no path of an interpreter",
+                             text=text)
     if editor.format == "xml-project":
         return _from_project_folder(m, editor, file, root, named, text)
     env_file = _env_file(m, said.env_file, root)
     extra = tuple(m.absolute(fill_variables(m, p, root), root) for p in said.extra_paths)
     return EditorSetting(editor, file, root, named.key, named.value, named.line,
                          resolve_value(m, named.value, root), (), env_file, extra, text=text)
+
+
+def _names_interpreter(m: Machine, value: str, root: str) -> bool:
+    """Whether a value looks like an interpreter or an environment: by its last part, or as it is there."""
+    return is_python_name(value.strip()) or m.exists(resolve_value(m, value, root))
 
 
 def _env_file(m: Machine, named: str | None, root: str) -> str | None:

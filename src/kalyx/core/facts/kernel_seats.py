@@ -77,6 +77,7 @@ def notebook_seat(finder: SeatFinder, file: str) -> SeatFacts:
     path = m.absolute(file)
     if not m.exists(path):
         raise NothingToJudge(f"{path} does not exist.", "Check the path.")
+    finder.examiner.trust.distrust(m.path.dirname(path))
     named = notebooks.read_notebook(m, path)
     ref = f"notebook:{path}"
     if named.trouble or named.name is None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from functools import cache
 
 from kalyx.core.errors import Unreadable
@@ -10,7 +11,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.patterns import pattern
 from kalyx.core.record import dataclass
 
-__all__ = ["Found", "Shebang", "find_on_path", "follow_links", "parse_shebang",
+__all__ = ["Found", "Shebang", "find_on_path", "follow_links", "hands_over", "parse_shebang",
            "parse_wrapper", "read_head", "split_path", "version_in_name"]
 
 HEAD = 8192  # bytes; a wrapper or the top of a script
@@ -157,32 +158,73 @@ def version_in_name(name: str) -> str | None:
     return version if known else None
 
 
-def parse_wrapper(text: str) -> str | None:
-    """Return the program that a shell wrapper hands over to, when it says so outright.
+SHELLS = ("sh", "bash", "dash", "zsh", "ksh", "ash", "busybox")
+_CONDITIONS = ("if", "case", "for", "while", "until", "function", "[", "[[", "test")
 
-    Only one ``exec`` of an absolute path that passes ``"$@"`` on counts;
-    anything that depends on variables or conditions is for the wrapper to answer.
+
+def parse_wrapper(text: str, path: str = "", home: str = "") -> str | None:
+    """Return the program that a shell wrapper at `path` hands over to, when its text says so outright.
+
+    Only one ``exec`` of an absolute path that passes ``"$@"`` on counts. What
+    the text sets before may stand in it, and the wrapper's own name and folder;
+    anything that depends on conditions or on other commands is for the wrapper
+    to answer.
     """
+    known = {"HOME": home} if home else {}
     hops = []
     for line in text.split("\n"):  # by words, not by an expression: to compile one takes as long as all of this
         word, _, rest = line.strip().replace("\t", " ").partition(" ")
         if word == "exec":
             hops.append(rest.lstrip())
-        elif word.rstrip("[(;") in ("if", "case", "for", "while"):
+        elif word.rstrip("[(;") in _CONDITIONS:
             return None
+        elif "=" in (set_here := rest.strip() if word == "export" else line.strip()):
+            name, _, value = set_here.partition("=")
+            if name.isidentifier():
+                known[name] = _filled(value, known, path) or "$"
     if len(hops) != 1 or not hops[0]:
         return None
-    program, rest = _first_word(hops[0])
-    if not program.startswith("/") or '"$@"' not in rest or not is_python_name(program):
+    raw, rest = _first_word(hops[0])
+    program = _filled(raw, known, path)
+    if not program or not program.startswith("/") or '"$@"' not in rest or not is_python_name(program):
         return None
     return program
 
 
+def hands_over(text: str) -> bool:
+    """Whether a script's text shows that it starts a Python: a shell script that passes its words on to one."""
+    shebang = parse_shebang(text.encode("utf-8", "replace"))
+    if shebang is None or shebang.program.rsplit("/", 1)[-1] not in SHELLS:
+        return False
+    passing = [ln for ln in text.split("\n") if "$@" in ln and not ln.lstrip().startswith("#")]
+    return any(re.search(r"python|pypy|\$\{?0|\$\{?program\b|BASH_SOURCE", line) for line in passing)
+
+
 def _first_word(command: str) -> tuple[str, str]:
-    """Return the first word of a shell command and what follows; empty where a shell would fill it in."""
-    quote = command[0] if command[0] in "\"'" else ""
-    if quote:
-        word, closed, rest = command[1:].partition(quote)
-        return (word, rest) if closed and (quote == "'" or not set(word) & set("$`")) else ("", "")
-    word = command.split(None, 1)[0]
-    return ("", "") if set(word) & set("\"'$`") else (word, command[len(word):])
+    """Return the first word of a shell command as written, and what follows."""
+    word, quote, depth = "", "", 0
+    for place, char in enumerate(command):
+        if char.isspace() and not quote and not depth:
+            return word, command[place:]
+        if char in "\"'" and not depth:
+            quote = "" if char == quote else quote or char
+        depth += (char == "(") - (char == ")")
+        word += char
+    return word, ""
+
+
+def _filled(raw: str, known: Mapping[str, str], path: str) -> str:
+    """Return a shell word with its quotes taken off and what is known filled in; empty where more is in it."""
+    if raw[:1] == "'" == raw[-1:] and "'" not in raw[1:-1]:
+        return raw[1:-1]
+    text = raw
+    folder, _, name = path.rpartition("/")
+    for form in ("${0##*/}", '$(basename "$0")', "$(basename $0)", '"$(basename "$0")"'):
+        text = text.replace(form, name)
+    for form in ('$(dirname "$0")', "$(dirname $0)", "${0%/*}"):
+        text = text.replace(form, folder)
+    text = text.replace('"', "")
+    for variable in sorted(known, key=len, reverse=True):
+        text = text.replace("${" + variable + "}", known[variable])
+        text = re.sub(r"\$" + variable + r"(?!\w)", known[variable].replace("\\", r"\\"), text)
+    return "" if set(text) & set("'$`\\*?[") else text

@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterator, Sequence
 from kalyx.core.facts.distributions import Shelf, mapped_modules, normal_name
 from kalyx.core.facts.interpreters import name_of
 from kalyx.core.facts.layers import link_lines, site_contents, site_folders, user_sites, visible_sites
-from kalyx.core.machine import Machine
+from kalyx.core.machine import Machine, RunResult
 from kalyx.core.model import Distribution, Elsewhere, Environment, Interpreter, Kernel
 from kalyx.core.record import TYPE_CHECKING
 
@@ -46,8 +46,8 @@ class Survey(Protocol):
     def kernels(self) -> list[Kernel]:
         """Return every registered kernel."""
 
-    def may_run(self, path: str) -> bool:
-        """Whether an interpreter may be run."""
+    def run_isolated(self, interpreter: Interpreter, arguments: Sequence[str], limit: float) -> RunResult | None:
+        """Run an interpreter without any code of the environment; None where that may not be done."""
 
 
 class _Site:
@@ -242,17 +242,16 @@ class Neighbours:
 
     def reader_of(self, file: str, newer_than: tuple[int, int]) -> str | None:
         """Return the version of the newest Python here, where that parses a file; the file is not run."""
-        newest, program = newer_than, None
+        newest, reader = newer_than, None
         for environment in self.environments:
             version = tuple(int(n) for n in (environment.python_version or "0").split(".")[:2] if n.isdigit())
             interpreter = environment.interpreter
-            if version > newest and interpreter is not None and interpreter.works and self._survey is not None \
-                    and self._survey.may_run(interpreter.path):
-                newest, program = (version[0], version[1]), interpreter.path
-        if program is None:
+            if version > newest and interpreter is not None and interpreter.works:
+                newest, reader = (version[0], version[1]), interpreter
+        if reader is None or self._survey is None:
             return None
-        ran = self.machine.run([program, "-I", "-S", "-c", _PARSE, file], limit=30)
-        return f"{newest[0]}.{newest[1]}" if ran.status == 0 else None
+        ran = self._survey.run_isolated(reader, ("-c", _PARSE, file), 30)
+        return f"{newest[0]}.{newest[1]}" if ran is not None and ran.status == 0 else None
 
     def visible_sites(self, interpreter: Interpreter) -> list[str]:
         """Return the site folders that an interpreter looks into; many kernels share one."""

@@ -24,11 +24,12 @@ def process_seat(finder: SeatFinder, number: str) -> SeatFacts:
         WrongUsage: it is not a number.
         NothingToJudge: there is no such process, or it runs no Python.
     """
-    if not number.isdigit():
+    if not number.isdecimal() or len(number) > 9:
         raise WrongUsage(f"{number!r} is not a process number.", "Write process:1234.")
     raw = finder.machine.process(int(number))
     if raw is None:
         raise NothingToJudge(f"There is no process {number}.", "kalyx running lists them.")
+    finder.foreign_processes[f"process:{number}"] = raw.owner not in (None, finder.machine.user_id)
     if raw.closed:
         raise NothingToJudge(f"What process {number} runs may not be read by you.",
                              "Ask its owner, or run kalyx as that user.")

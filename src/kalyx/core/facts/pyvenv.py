@@ -34,7 +34,12 @@ class VenvConfig:
         """The Python version that the environment was made with, as the file says."""
         text = self.keys.get("version") or self.keys.get("version_info", "")
         parts = text.split(".")
-        return ".".join(parts[:3]) if len(parts) > 1 and parts[0].isdigit() else None
+        return ".".join(parts[:3]) if len(parts) > 1 and parts[0].isdecimal() and parts[1].isdecimal() else None
+
+    @property
+    def short_version(self) -> str | None:
+        """``3.11`` of that."""
+        return ".".join(self.version.split(".")[:2]) if self.version else None
 
 
 def parse_venv_config(text: str, path: str, prefix: str) -> VenvConfig:

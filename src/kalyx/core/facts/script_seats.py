@@ -25,6 +25,7 @@ def script_seat(finder: SeatFinder, file: str) -> SeatFacts:
         raise NothingToJudge(f"{path} is not there, or is no file.", "Check the path.")
     ref, label = f"script:{path}", str(m.path.basename(path))
     start = m.path.dirname(m.real_path(path))
+    finder.examiner.trust.distrust(start)
     shebang = parse_shebang(read_head(m, path))
     if m.is_executable(path) and shebang is not None and is_python_name(shebang.program):
         program, step = shells.resolve_shebang(m, shebang, path, m.env)

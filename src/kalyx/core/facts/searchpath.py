@@ -118,11 +118,16 @@ def usual_stdlib(machine: Machine, interpreter: Interpreter) -> list[str]:
         return [m.path.join(base, f"python{pair[0]}{pair[1]}.zip"), m.path.join(base, "DLLs"),
                 m.path.join(base, "Lib"), base]
     name = ("pypy" if interpreter.implementation == "pypy" else "python") + interpreter.short_version
-    folder = m.path.join(base, "lib", name)
+    places = [m.path.join(base, lib, name + tag) for lib in ("lib", "lib64") for tag in ("", "t")]
+    folder = next((p for p in places if m.is_file(m.path.join(p, "os.py"))), places[0])
     if interpreter.implementation == "pypy":
         return [folder]
-    return [m.path.join(base, "lib", name.replace(".", "") + ".zip"), folder,
-            m.path.join(folder, "lib-dynload")]
+    zipped = m.path.join(m.path.dirname(folder), m.path.basename(folder).replace(".", "") + ".zip")
+    if interpreter.version_pair and interpreter.version_pair < (3, 0):
+        system = {"linux": "linux2"}.get(m.platform, m.platform)
+        return [zipped, folder, *(m.path.join(folder, n) for n in (
+            f"plat-{system}", "lib-tk", "lib-old", "lib-dynload"))]
+    return [zipped, folder, m.path.join(folder, "lib-dynload")]
 
 
 def _user_folder(machine: Machine, interpreter: Interpreter, config: VenvConfig | None,

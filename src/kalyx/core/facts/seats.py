@@ -18,9 +18,12 @@ from kalyx.core.model import Environment, Interpreter, Kernel, Launch, Note, Sea
 from kalyx.core.record import TYPE_CHECKING, dataclass
 
 if TYPE_CHECKING:  # loaded where they are used: each costs a part of every command's start
+    from collections.abc import Sequence
+
     from kalyx.core.facts import editors, notebooks, shells
     from kalyx.core.facts.config import Config
     from kalyx.core.facts.environments import Surveyor
+    from kalyx.core.machine import RunResult
 
 __all__ = ["KINDS", "SeatFacts", "SeatFinder"]
 
@@ -60,6 +63,8 @@ class SeatFinder:
         self._kernels: list[Kernel] | None = None
         self._prefixes: list[str] | None = None
         self.shell_names: list[shells.ShellName] | None = None
+        self.foreign_processes: dict[str, bool] = {}  # by reference: whether it is another user's
+        self.anyway = False  # to be run though another user's
 
     def _configured_roots(self) -> tuple[str, ...]:
         """Return the places that configuration files add; without one, nothing is loaded."""
@@ -117,9 +122,9 @@ class SeatFinder:
         """Read one of the known environments; None when the folder is none after all."""
         return self.surveyor.describe(prefix)
 
-    def may_run(self, path: str) -> bool:
-        """Whether the trust rule allows to run an interpreter."""
-        return self.examiner.may_run(path)
+    def run_isolated(self, interpreter: Interpreter, arguments: Sequence[str], limit: float) -> RunResult | None:
+        """Run an interpreter with -I -S; None where the trust rule forbids it."""
+        return self.examiner.run_isolated(interpreter, arguments, limit)
 
     def server(self) -> tuple[Interpreter | None, str]:
         """Return the interpreter of the notebook server on PATH, and how it was found.
@@ -180,6 +185,20 @@ class SeatFinder:
             return resolved
         return self._bare_word(ref)
 
+    def resolve_to_run(self, ref: str) -> SeatFacts:
+        """Return the seat that a reference means, for a command that runs code there.
+
+        Raises:
+            NothingToJudge: there is no such seat, or it is another user's process: running what its
+                variables and folder say would be done with one's own rights.
+        """
+        facts = self.resolve(ref)
+        if self.foreign_processes.get(facts.seat.ref) and not self.anyway:
+            raise NothingToJudge(
+                f"{facts.seat.ref} is another user's: what its variables and folder name would be run with your "
+                "rights.", "Say --anyway if you trust that user.")
+        return facts
+
     def _bare_word(self, word: str) -> SeatFacts:
         m = self.machine
         path = m.absolute(word)
@@ -228,6 +247,7 @@ class SeatFinder:
         if self.machine.path.sep not in path and not self.machine.exists(full):
             found = find_on_path(self.machine, path, first_only=True)
             full = found[0].path if found else full
+        self.examiner.trust.distrust(self.machine.path.dirname(full))
         examined = self.examiner.examine(full, self.machine.cwd)
         seat = self.seat_of(f"python:{full}", "python", full, examined, [],
                           Launch((full,), self.machine.env, self.machine.cwd))
@@ -238,6 +258,7 @@ class SeatFinder:
         m = self.machine
         prefix = self.find_environment(name)
         program = python_in(m, prefix)
+        self.examiner.trust.distrust(prefix)
         examined = self.examiner.examine(program, m.cwd)
         step = TrailStep(0, f"the environment {prefix} starts {program}", prefix, None, program)
         seat = self.seat_of(f"env:{prefix}", "env", m.path.basename(prefix), examined, [step],

@@ -12,8 +12,10 @@ __all__ = ["Environment", "Interpreter"]
 class Interpreter:
     """A Python executable. ``version`` is PEP 440; unknown things are None.
 
-    ``known_by`` says how: ``asked`` (it answered), ``read`` (from files, not
-    run), ``gone`` (nothing there) or ``broken`` (it did not answer; see ``trouble``).
+    ``known_by`` says how: ``asked`` (its program answered), ``read`` (from files,
+    not run), ``gone`` (nothing there), ``broken`` (it did not answer; see
+    ``trouble``), ``unknown`` (a wrapper that decides when it runs) or ``other``
+    (a program that is not shown to be a Python).
     """
 
     path: str
@@ -29,6 +31,11 @@ class Interpreter:
     def works(self) -> bool:
         """Whether it is there and was not seen to fail."""
         return self.known_by in ("asked", "read")
+
+    @property
+    def may_start(self) -> bool:
+        """Whether it is shown to be a Python, or to start one, and was not seen to fail."""
+        return self.works or self.known_by == "unknown"
 
     @property
     def short_version(self) -> str:

@@ -5,31 +5,33 @@ from __future__ import annotations
 import json
 import os
 import secrets
-import shutil
 import socket
-import subprocess
-import tempfile
 import time
 from collections.abc import Mapping
 from typing import Any
 
-from kalyx.core.children import end_process
+from kalyx.core import scratch
+from kalyx.core.children import Run
+from kalyx.core.errors import Unreadable
 from kalyx.core.record import dataclass
-from kalyx.core.wire.messages import BadMessage, Session
+from kalyx.core.wire.messages import MESSAGE_LIMIT, BadMessage, Session, receive
 
 __all__ = ["Executed", "KernelFailed", "StartedKernel"]
 
 CHANNELS = ("shell_port", "iopub_port", "stdin_port", "control_port", "hb_port")
 GRACE = 3.0  # seconds to shut down when asked politely
+OUTPUT_LIMIT = 1024 * 1024  # characters of a cell's output; at more it is interrupted
+AFTER_INTERRUPT = 3.0  # seconds for a cell to end once it is interrupted
 
 
 @dataclass(frozen=True)
 class Executed:
-    """What a piece of code did in a kernel."""
+    """What a piece of code did in a kernel. ``cut`` says that it printed more than is kept."""
 
     output: str
     value: str | None
     error: str | None
+    cut: bool = False
 
 
 class KernelFailed(Exception):
@@ -46,23 +48,27 @@ class StartedKernel:
         self._deadline = time.monotonic() + limit
         self._limit = limit
         self._folder = ""
-        self._process: subprocess.Popen[bytes] | None = None
+        self._run: Run | None = None
         self._context: Any = None
         self._sockets: dict[str, Any] = {}
         self._session = Session(secrets.token_hex(16).encode("ascii"))
         self._ports: dict[str, int] = {}
 
     def __enter__(self) -> StartedKernel:
-        self._folder = tempfile.mkdtemp(prefix="kalyx-kernel-")
+        try:
+            self._folder = scratch.make_folder(
+                [self._env[n] for n in ("TMPDIR", "TEMP", "TMP") if self._env.get(n)])
+        except Unreadable as error:
+            raise KernelFailed(error.message) from None
         try:
             self._start()
         except BaseException:
-            self.close()
+            self.close(politely=False)
             raise
         return self
 
-    def __exit__(self, *_: object) -> None:
-        self.close()
+    def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
+        self.close(politely=kind is None)
 
     def _start(self) -> None:
         file = os.path.join(self._folder, "connection.json")
@@ -73,20 +79,16 @@ class StartedKernel:
         with os.fdopen(os.open(file, os.O_WRONLY | os.O_CREAT, 0o600), "w") as out:
             json.dump(content, out)
         argv = [a.replace("{connection_file}", file) for a in self._argv]
-        with open(os.path.join(self._folder, "log"), "wb") as log:
-            try:
-                self._process = subprocess.Popen(
-                    argv, env={**self._env, "JPY_PARENT_PID": str(os.getpid())}, cwd=self._cwd,
-                    stdin=subprocess.DEVNULL, stdout=log, stderr=log,
-                    start_new_session=os.name == "posix")
-            except OSError as error:
-                raise KernelFailed(f"{argv[0]} cannot be started: {error.strerror}") from None
+        self._run = Run(argv, {**self._env, "JPY_PARENT_PID": str(os.getpid())}, self._cwd, 2 * self._limit)
+        if self._run.pid is None:
+            raise KernelFailed(f"{argv[0]} cannot be started: {self._run.result().why_not}")
         import zmq
 
         self._context = zmq.Context()
         for channel in ("shell", "control"):
             link = self._context.socket(zmq.DEALER)
             link.linger = 0
+            link.setsockopt(zmq.MAXMSGSIZE, MESSAGE_LIMIT)
             link.connect(f"tcp://127.0.0.1:{self._ports[channel + '_port']}")
             self._sockets[channel] = link
 
@@ -100,20 +102,10 @@ class StartedKernel:
         identity, frames = self._session.pack(kind, content)
         link.send_multipart(frames)
         while True:
-            if link.poll(50):
-                try:
-                    reply = self._session.unpack(link.recv_multipart())
-                except BadMessage as error:
-                    raise KernelFailed(f"it sent {error}") from None
-                if reply["parent_header"].get("msg_id") == identity:
-                    answer: dict[str, Any] = reply["content"]
-                    return answer
-            elif self._process is not None and self._process.poll() is not None:
-                raise KernelFailed(f"it ended with status {self._process.returncode}"
-                                   f"{self._last_words()}")
-            if time.monotonic() > self._deadline:
-                raise KernelFailed(f"it did not answer within {self._limit:g} s"
-                                   f"{self._last_words()}")
+            reply = self._next(link)
+            if reply["parent_header"].get("msg_id") == identity:
+                answer: dict[str, Any] = reply["content"]
+                return answer
 
     def evaluate(self, expressions: Mapping[str, str]) -> dict[str, str]:
         """Have expressions evaluated; return what each is, as plain text.
@@ -126,15 +118,7 @@ class StartedKernel:
         reply = self.ask("execute_request", {
             "code": "", "silent": True, "store_history": False,
             "user_expressions": dict(expressions), "allow_stdin": False, "stop_on_error": True})
-        found = {}
-        for name, answer in (reply.get("user_expressions") or {}).items():
-            if answer.get("status") != "ok":
-                raise KernelFailed(f"{expressions[name]} raised {answer.get('ename')}: "
-                                   f"{answer.get('evalue')}")
-            found[name] = str(answer.get("data", {}).get("text/plain", ""))
-        if set(found) != set(expressions):
-            raise KernelFailed("it left questions unanswered")
-        return found
+        return read_expressions(reply, expressions)
 
     def execute(self, code: str) -> Executed:
         """Run code and return what it printed, the value that it showed, and the error.
@@ -150,19 +134,32 @@ class StartedKernel:
         self._sockets["shell"].send_multipart(frames)
         output: list[str] = []
         value = error = None
+        room, cut = OUTPUT_LIMIT, False
         while True:
             message = self._next(listener)
             if message["parent_header"].get("msg_id") != identity:
                 continue
             kind, content = message["header"].get("msg_type"), message["content"]
             if kind == "stream":
-                output.append(str(content.get("text", "")))
+                text = str(content.get("text", ""))
+                output.append(text[:max(room, 0)])
+                room -= len(text)
             elif kind in ("execute_result", "display_data"):
-                value = str(content.get("data", {}).get("text/plain", ""))
+                data = content.get("data")
+                value = str(data.get("text/plain", "") if isinstance(data, dict) else "")[:OUTPUT_LIMIT]
             elif kind == "error":
-                error = f"{content.get('ename')}: {content.get('evalue')}".rstrip(": ")
+                error = f"{content.get('ename')}: {content.get('evalue')}".rstrip(": ")[:OUTPUT_LIMIT]
             elif kind == "status" and content.get("execution_state") == "idle":
-                return Executed("".join(output), value, error)
+                return Executed("".join(output), value, error, cut)
+            if room < 0 and not cut:
+                cut = True
+                self._interrupt()
+
+    def _interrupt(self) -> None:
+        """Interrupt what prints without an end; it has a moment to end by itself."""
+        assert self._run is not None
+        self._run.interrupt()
+        self._deadline = min(self._deadline, time.monotonic() + AFTER_INTERRUPT)
 
     def _listen(self) -> Any:
         import zmq
@@ -170,6 +167,7 @@ class StartedKernel:
         if "iopub" not in self._sockets:
             link = self._context.socket(zmq.SUB)
             link.linger = 0
+            link.setsockopt(zmq.MAXMSGSIZE, MESSAGE_LIMIT)
             link.setsockopt(zmq.SUBSCRIBE, b"")
             link.connect(f"tcp://127.0.0.1:{self._ports['iopub_port']}")
             self._sockets["iopub"] = link
@@ -177,44 +175,66 @@ class StartedKernel:
         return self._sockets["iopub"]
 
     def _next(self, link: Any) -> dict[str, Any]:
-        """Return the next message of a channel, whatever it answers."""
+        """Return the next message of a channel, whatever it answers.
+
+        Raises:
+            KernelFailed: the kernel ended, the time is up, or a message is not to be trusted.
+        """
+        assert self._run is not None
         while not link.poll(50):
-            if self._process is not None and self._process.poll() is not None:
-                raise KernelFailed(f"it ended with status {self._process.returncode}{self._last_words()}")
+            if self._run.ended():
+                raise KernelFailed(f"it ended with status {self._run.result().status}{self._last_words()}")
             if time.monotonic() > self._deadline:
                 raise KernelFailed(f"it did not answer within {self._limit:g} s{self._last_words()}")
+        if time.monotonic() > self._deadline:  # it may well send without an end
+            raise KernelFailed(f"it did not come to an end within {self._limit:g} s{self._last_words()}")
+        self._run.ended()  # what it prints beside is read, or it would wait for us
         try:
-            return self._session.unpack(link.recv_multipart())
+            return receive(self._session, link)
         except BadMessage as error:
             raise KernelFailed(f"it sent {error}") from None
 
-    def close(self) -> None:
-        """Ask the kernel to end, then end it and all it started."""
-        process = self._process
-        if process is not None and process.poll() is None and "control" in self._sockets:
+    def close(self, politely: bool = True) -> None:
+        """Ask the kernel to end where there is time for that; end it and all it started."""
+        run = self._run
+        if politely and run is not None and not run.ended() and "control" in self._sockets:
             _, frames = self._session.pack("shutdown_request", {"restart": False})
             self._sockets["control"].send_multipart(frames)
-            try:
-                process.wait(GRACE)
-            except subprocess.TimeoutExpired:
-                pass
-        if process is not None:
-            end_process(process.pid, with_children=process.poll() is None)
-            process.wait()
+            run.ended(GRACE)
+        if run is not None:
+            run.end()
         for link in self._sockets.values():
             link.close(0)
         if self._context is not None:
             self._context.term()
-        shutil.rmtree(self._folder, ignore_errors=True)
+        if self._folder:
+            scratch.remove_folder(self._folder)
 
     def _last_words(self) -> str:
-        try:
-            with open(os.path.join(self._folder, "log"), "rb") as file:
-                lines = file.read(262_144).decode("utf-8", "replace").splitlines()
-        except OSError:
-            return ""
-        said = [ln.strip() for ln in lines if ln.strip()]
-        return f"; it last said: {said[-1]}" if said else ""
+        text = self._run.last_words().decode("utf-8", "replace") if self._run is not None else ""
+        said = [ln.strip() for ln in text.splitlines() if ln.strip()]
+        return f"; it last said: {said[-1][:500]}" if said else ""
+
+
+def read_expressions(reply: Mapping[str, Any], expressions: Mapping[str, str]) -> dict[str, str]:
+    """Return what a kernel's reply says of each expression, as plain text.
+
+    Raises:
+        KernelFailed: an expression raised, or the reply is not what the protocol says.
+    """
+    answers = reply.get("user_expressions")
+    if reply.get("status") == "error":
+        raise KernelFailed(f"{reply.get('ename')}: {reply.get('evalue')}")
+    if not isinstance(answers, dict) or set(answers) != set(expressions):
+        raise KernelFailed("it left questions unanswered")
+    found = {}
+    for name, answer in answers.items():
+        if not isinstance(answer, dict) or answer.get("status") != "ok":
+            said = answer if isinstance(answer, dict) else {}
+            raise KernelFailed(f"{expressions[name]} raised {said.get('ename')}: {said.get('evalue')}")
+        data = answer.get("data")
+        found[name] = str(data.get("text/plain", "") if isinstance(data, dict) else "")
+    return found
 
 
 def free_ports(names: tuple[str, ...]) -> dict[str, int]:

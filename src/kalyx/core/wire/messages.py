@@ -10,10 +10,11 @@ from dataclasses import dataclass, field
 from datetime import datetime, timezone
 from typing import Any
 
-__all__ = ["BadMessage", "Session"]
+__all__ = ["BadMessage", "Session", "receive"]
 
 DELIMITER = b"<IDS|MSG>"
 VERSION = "5.3"
+MESSAGE_LIMIT = 16 * 1024 * 1024  # bytes
 
 
 class BadMessage(Exception):
@@ -62,6 +63,20 @@ class Session:
             raise BadMessage("a message with a wrong signature")
         try:
             header, parent, _, content = (json.loads(p) for p in parts)
-        except ValueError:
+        except (ValueError, RecursionError):
             raise BadMessage("a message that is not JSON") from None
+        if not all(isinstance(p, dict) for p in (header, parent, content)):
+            raise BadMessage("a message whose parts are no JSON objects")
         return {"header": header, "parent_header": parent, "content": content}
+
+
+def receive(session: Session, link: Any) -> dict[str, Any]:
+    """Take the message that waits at a socket.
+
+    Raises:
+        BadMessage: it is larger than any answer to us, or not to be trusted.
+    """
+    frames = link.recv_multipart()
+    if sum(map(len, frames)) > MESSAGE_LIMIT:
+        raise BadMessage("a message of many megabytes")
+    return session.unpack(frames)
