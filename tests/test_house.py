@@ -18,8 +18,9 @@ from tests.support.build import World, other_pythons, run
 
 SOURCE = Path(importlib.import_module("kalyx").__file__ or "").parent
 # each part may import only what stands before it
-ORDER = ["errors", "record", "patterns", "machine", "threads", "threaded_wait", "children", "process_table",
-         "real_machine", "model", "facts", "verdicts", "wire", "changes", "answers"]
+ORDER = ["errors", "record", "patterns", "masks", "quoting", "machine", "threads", "kept_output", "threaded_wait", "descendants", "guard",
+          "scratch", "children", "process_table", "real_machine", "model", "facts", "verdicts", "wire", "changes",
+         "answers"]
 
 
 def imports_of(file: Path) -> set[str]:

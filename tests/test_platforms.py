@@ -28,7 +28,7 @@ def windows() -> MadeUpMachine:
     """Return a Windows machine with an installation, an environment and an editor."""
     who = json.dumps({"kalyx": "1", "executable": rf"{LAB}\Scripts\python.exe",
                       "version": "3.11.4", "implementation": "cpython", "prefix": BASE,
-                      "base_prefix": BASE})
+                      "base_prefix": BASE, "path": []})
     return MadeUpMachine("win32", {
         rf"{BASE}\python.exe": b"MZ", rf"{BASE}\Lib\os.py": "",
         rf"{BASE}\Include\patchlevel.h": '#define PY_VERSION "3.11.4"',
@@ -249,7 +249,8 @@ def test_own_wrapper_is_undone(picked: str, kept: bool) -> None:
     """What a wrapper changed on the way to starting Kalyx is taken back; a person's choice stays."""
     who = json.dumps({"kalyx": "1", "executable": f"/v/versions/{picked}/bin/python",
                       "version": picked + ".1", "implementation": "cpython",
-                      "prefix": f"/v/versions/{picked}", "base_prefix": f"/v/versions/{picked}"})
+                      "prefix": f"/v/versions/{picked}", "base_prefix": f"/v/versions/{picked}",
+                      "path": []})
     machine = MadeUpMachine("linux", {"/v/shims/python": "#!/bin/bash\nexec x exec \"$program\" \"$@\"\n",
                                       f"/v/versions/{picked}/bin/python": "\x7fELF Py_Main",
                                       "/bin/bash": "", f"/v/versions/{picked}/lib/python{picked}/os.py": ""},

@@ -131,7 +131,7 @@ def test_variable_of_the_shell(shell: str, words: str, world: World) -> None:
         first = world.answer("why", "seedling", env=env)["result"]["imports"][0]["causes"][0]
         assert (first["cause"], first["remedies"][0]["kind"]) == ("hidden-by-path", "manual")
         said = first["remedies"][0]["do"]
-        assert expected in said and "/.profile, line 2" in said and "50-python.conf, line 1" in said, said
+        assert expected in first["remedies"][0]["typed"] and "/.profile, line 2" in said and "50-python.conf, line 1" in said, said
         assert said.count(", line ") == 2
     if shell in ("/bin/bash", ""):  # typed as it stands, it brings the import back
         rows = world.kalyx("why", "seedling", env=env).stdout.splitlines()
@@ -159,7 +159,7 @@ def test_entries_are_taken_to_the_letter(entry: str, says: str, world: World) ->
     name = "rows" if "rows" in entry else "beds"
     first = world.answer("why", name, env=env)["result"]["imports"][0]["causes"][0]
     assert first["cause"] == "own-code-unreachable" and says in first["because"], first
-    line = first["remedies"][0]["do"].rpartition("\n")[2]
+    line = first["remedies"][0]["typed"]
     done = run(["bash", "-c", f"{line}\npython -c 'import {name}; print({name}.__file__)'"],
                env={**world.env, **env})
     assert done.stdout.startswith(str(lib)), (line, done.stderr)

@@ -52,14 +52,14 @@ ON_WINDOWS: dict[str, tuple[str, ObservedError, Mapping[str, str | bytes], str, 
     "a dependency": (
         "seed", absent("zork", rf"{WINDOWS.site}\seed\__init__.py"), SEED, "dependency-absent",
         ("seed 1.0 declares: zork>=2",),
-        r'"C:\Users\ada\my lab\.venv\Scripts\python.exe" -m pip install zork>=2'),
+        r'"C:\Users\ada\my lab\.venv\Scripts\python.exe" -m pip install "zork>=2"'),
     "of another Python": (
         "seed", ObservedError("ImportError", "cannot import name '_x' from partially initialized module 'seed' "
                               rf"(most likely due to a circular import) ({WINDOWS.site}\seed\__init__.py)",
                               "seed",
                               None, (Frame(rf"{WINDOWS.site}\seed\__init__.py", 1, "<module>"),)),
         {**SEED, r"seed\_x.cp310-win_amd64.pyd": windows_file()}, "foreign-abi",
-        ("CPython 3.10 on win_amd64", "CPython 3.11.9"), AGAIN.replace("==", ">=")),
+        ("CPython 3.10 on win_amd64", "CPython 3.11.9"), AGAIN.replace("seed==1.0", '"seed>=1.0"')),
     "for 32 bits": (
         "seed", dll("%1 is not a valid Win32 application."), part(machine=X86), "foreign-platform",
         ("PE, 32 bits, x86", "Windows on x86-64"), AGAIN),

@@ -45,7 +45,7 @@ class Ended(KeyboardInterrupt):
 
 def end_by_signals() -> None:
     """Have SIGTERM, and SIGHUP where it is not ignored, end us as Ctrl-C does: with all that we started."""
-    import _signal  # type: ignore[import-not-found]  # `signal` loads `enum`, which takes as long as all else
+    import _signal  # `signal` loads `enum`, which takes as long as all else
 
     def end(number: int, _: object) -> None:
         raise Ended(number)
@@ -98,8 +98,9 @@ def finish(status: int) -> int:
         except KeyboardInterrupt:
             continue
     try:
-        sys.stdout.flush()
-        sys.stderr.flush()
+        for stream in (sys.stdout, sys.stderr):
+            if stream is not None:
+                stream.flush()
     except BrokenPipeError:  # whoever read it has gone
         pass
     except (OSError, ValueError) as error:

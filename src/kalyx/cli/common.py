@@ -6,11 +6,12 @@ import argparse
 import os
 import sys
 
-from kalyx.cli.options import print_error
+from kalyx.cli.options import print_error, printing
 from kalyx.core.facts.seats import SeatFinder
 from kalyx.core.facts.wrappers import shell_environment
+from kalyx.core.quoting import name_of_shell
 from kalyx.core.real_machine import RealMachine, own_command
-from kalyx.core.record import TYPE_CHECKING
+from kalyx.core.record import TYPE_CHECKING, replace
 
 if TYPE_CHECKING:
     from typing import Any
@@ -26,14 +27,38 @@ def finder_for(folder: str | None, options: argparse.Namespace) -> SeatFinder:
     env, notes = shell_environment(machine, PROBE_FOLDER)
     if notes:
         machine = RealMachine(env)
+    _looked_at.append(machine)
     limit = min(options.timeout or 10.0, 10.0)
     return SeatFinder(machine, folder or machine.cwd, PROBE_FOLDER, limit, notes=tuple(notes))
+
+
+_looked_at: list[RealMachine] = []
+MOST_UNREAD = 20  # notes about what could not be read
+
+
+def with_unread(answer: Any, name: str) -> Any:
+    """Return an answer with a note for what is there and could not be read, unless it says so itself."""
+    troubles = {path: why for machine in _looked_at for path, why in machine.troubles.items()}
+    if not troubles or not hasattr(answer, "notes"):
+        return answer
+    from kalyx.core.model import Note
+    from kalyx.show import as_json
+
+    result = getattr(as_json, f"{name}_result")(answer)
+    said = as_json.document(name, answer.status, result, answer.notes)
+    missing = [(path, why) for path, why in troubles.items() if as_json.quoted(path) not in said]
+    notes = [Note("unread", f"{path} could not be read: {why}.", path) for path, why in missing[:MOST_UNREAD]]
+    if len(missing) > MOST_UNREAD:
+        notes.append(Note("unread", f"Nor could {len(missing) - MOST_UNREAD} other files and folders."))
+    return replace(answer, notes=(*answer.notes, *notes))
 
 
 def progress(text: str) -> None:
     """Say on standard error what takes a while, where somebody is watching."""
     if sys.stderr.isatty():
-        print_error(text.replace(os.path.expanduser("~") + os.sep, "~" + os.sep))
+        from kalyx.show.page import clean
+
+        print_error(clean(text.replace(os.path.expanduser("~") + os.sep, "~" + os.sep)))
 
 
 def load_pages(options: argparse.Namespace, pages: str = "as_text") -> None:
@@ -45,6 +70,14 @@ def load_pages(options: argparse.Namespace, pages: str = "as_text") -> None:
             __import__(f"kalyx.show.{name}")
 
 
+def print_document(text: str) -> None:
+    """Print a JSON document: in UTF-8, whatever the terminal or PYTHONIOENCODING wants of texts."""
+    with printing():
+        sys.stdout.flush()
+        sys.stdout.buffer.write(text.encode("utf-8") + b"\n")
+        sys.stdout.buffer.flush()
+
+
 def print_answer(options: argparse.Namespace, answer: Any, *, pages: str = "as_text",
                  what: str = "") -> str:
     """Print a command's answer as JSON or text; return its status.
@@ -53,20 +86,23 @@ def print_answer(options: argparse.Namespace, answer: Any, *, pages: str = "as_t
     several answers: ``NAME_result`` in `kalyx.show.as_json`, ``NAME_page`` in
     the module of `pages`.
     """
-    name, notes = what or options.command, getattr(answer, "notes", ())
+    name = what or options.command
+    answer = with_unread(answer, name)
+    notes = getattr(answer, "notes", ())
     if options.json:
         from kalyx.show import as_json
 
         result = getattr(as_json, f"{name}_result")(answer)
-        print(as_json.document(options.command, answer.status, result, notes))
+        print_document(as_json.document(options.command, answer.status, result, notes))
         return str(answer.status)
     from kalyx.show.page import Page
     from kalyx.show.write import Writer
 
-    page = Page(os.path.expanduser("~"), os.name == "nt", own_command())
+    page = Page(os.path.expanduser("~"), os.name == "nt", own_command(), name_of_shell(sys.platform, os.environ))
     lay_out = getattr(__import__(f"kalyx.show.{pages}", fromlist=[name]), f"{name}_page")
     lay_out(page, answer, verbose=options.verbose)
     if options.quiet:
         page.lines = [line for line in page.lines if line.role.startswith("title")]
-    Writer(color=options.color).write(page)
+    with printing():
+        Writer(color=options.color).write(page)
     return str(answer.status)

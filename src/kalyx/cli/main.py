@@ -6,8 +6,9 @@ import os
 import sys
 
 from kalyx import __version__
-from kalyx.cli.options import Parser, UsageError, add_global_options, asks_for_json, print_error
+from kalyx.cli.options import CannotPrint, Parser, UsageError, add_global_options, asks_for_json, print_error
 from kalyx.core.errors import KalyxError, Refused, WrongUsage
+from kalyx.core.quoting import join_words, name_of_shell
 from kalyx.core.record import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -47,6 +48,38 @@ kalyx says which Python is really used here, and why an import fails in it.
 """
 
 
+LOOKING = ("here", "why", "envs", "packages", "running", "kernels", "ask")
+OWN_SECONDS = 30.0  # for Kalyx's own work, beside five times what a child may take
+CHILD_SECONDS = 60.0
+
+
+class Overdue(KeyboardInterrupt):
+    """Kalyx's own work has no end in sight: it ends as by Ctrl-C, and says so."""
+
+    def __init__(self, seconds: float) -> None:
+        super().__init__(f"{seconds} s")
+        self.seconds = seconds
+
+
+def bounded(options: Any) -> Any:
+    """Set a bound on the time that a command which looks may take as a whole; return its options."""
+    import _signal
+
+    if options.command not in LOOKING or getattr(options, "prove", False) or not hasattr(_signal, "setitimer"):
+        return options
+    seconds = OWN_SECONDS + 5 * (options.timeout or CHILD_SECONDS)
+
+    def end(*_: object) -> None:
+        raise Overdue(seconds)
+
+    try:
+        _signal.signal(_signal.SIGALRM, end)
+        _signal.setitimer(_signal.ITIMER_REAL, seconds)
+    except ValueError:  # not in the main thread
+        pass
+    return options
+
+
 def build_parser(only: str | None) -> Parser:
     """Build the parser; with `only`, just that command is loaded."""
     parser = Parser(prog="kalyx", description="Which Python is really used here, and why an "
@@ -81,29 +114,46 @@ def run(argv: list[str]) -> int:
         options = build_parser(command).parse_args(argv)
         if options.command is None:
             raise UsageError("no command was given.", "kalyx --help lists them.")
-        status: str = load(COMMANDS[options.command][0]).run(options)
+        status: str = load(COMMANDS[options.command][0]).run(bounded(options))
         return STATUS[status]
     except UsageError as error:
         return report_error(argv, command, "error", error.message, error.hint)
     except KalyxError as error:
         return report_error(argv, command, _status_of(error), error.message, error.hint)
+    except Overdue as error:
+        return report_error(argv, command, "unknown", f"Kalyx did not come to an end within {error.seconds:g} s.",
+                            "Name a smaller part, or give it longer with --timeout.")
     except KeyboardInterrupt as error:
         return 128 + getattr(error, "number", 2)
+    except CannotPrint as error:
+        silence()
+        print_error(f"kalyx: The answer could not be written: {error}.")
+        return STATUS["unknown"]
     except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        silence()
         return 0
     except RecursionError:
         return report_error(argv, command, "unknown", "Something is nested too deeply to be read.",
                             "Name a smaller part of it.")
     except ModuleNotFoundError as error:
         return report_error(argv, command, "unknown", f"Kalyx's own installation lacks {error.name}.",
-                            f"Install Kalyx again: {sys.executable} -m pip install --force-reinstall kalyx")
+                            "Install Kalyx again: " + join_words(
+                                (sys.executable, "-m", "pip", "install", "--force-reinstall", "kalyx"),
+                                name_of_shell(sys.platform, os.environ)))
     except Exception as error:  # a mistake of ours: still a sentence, and how to see more
         if os.environ.get("KALYX_DEBUG"):
             raise
         last = traceback_line(error)
         return report_error(argv, command, "unknown", f"Kalyx made a mistake: {type(error).__name__}: "
                             f"{error} ({last}).", "KALYX_DEBUG=1 shows all of it; please report it.")
+
+
+def silence() -> None:
+    """Have what is left to be printed go nowhere: it could not be written."""
+    try:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+    except OSError:
+        pass
 
 
 def traceback_line(error: Exception) -> str:
@@ -126,9 +176,10 @@ def report_error(argv: list[str], command: str | None, status: str, message: str
                  hint: str) -> int:
     """Say what went wrong, as text or as a document."""
     if asks_for_json(argv):
+        from kalyx.cli.common import print_document
         from kalyx.show.as_json import document
 
-        print(document(command or "", status, {"message": message, "hint": hint}))
+        print_document(document(command or "", status, {"message": message, "hint": hint}))
     else:
         from kalyx.show.page import clean
 

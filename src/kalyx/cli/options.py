@@ -14,6 +14,22 @@ if TYPE_CHECKING:
 __all__ = ["Parser", "UsageError", "add_global_options"]
 
 
+class CannotPrint(Exception):
+    """The answer could not be written: the device is full, or there is none."""
+
+
+class printing:  # noqa: N801 - it reads as what is done inside
+    """A block that prints: what goes wrong with the output is `CannotPrint`; a reader that has gone is none."""
+
+    def __enter__(self) -> None:
+        if sys.stdout is None:
+            raise CannotPrint("standard output is closed")
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, _: object) -> None:
+        if isinstance(error, (OSError, ValueError)) and not isinstance(error, (BrokenPipeError, UnicodeError)):
+            raise CannotPrint(getattr(error, "strerror", None) or str(error)) from None
+
+
 class UsageError(Exception):
     """Wrong usage, with the parser's short usage line as a hint."""
 

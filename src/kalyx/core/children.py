@@ -24,6 +24,7 @@ OUTPUT_LIMIT = 2 * 1024 * 1024  # bytes kept of what a child prints: of more, th
 
 
 _live: dict[int, Run] = {}  # by process number
+_first: list[int] = []  # process numbers of all, the first one first
 _numbers = count(1)
 _closing = False
 _turn = allocate_lock()
@@ -51,6 +52,7 @@ class Run:
                 self._child = _spawn(argv, env, judged) if _can_spawn(argv) and (folder is None or judged) else (
                     _start(argv, env, folder))
                 _live[self._child.pid] = self
+                _first.append(self._child.pid)
         except (OSError, ValueError) as error:
             closed = folder is not None and getattr(error, "filename", None) == folder
             self._failed = RunResult(None, b"", b"", False, 0.0, reason_of(error), closed)
@@ -109,7 +111,7 @@ class Run:
         pid = self._child.pid
         with _turn:
             _live.pop(pid, None)
-            descendants.end_all(pid, self._mark, tuple(_live), guard.number())
+            descendants.end_all(pid, self._mark, tuple(_live), guard.number(), _first[0])
 
 
 def end_all_runs() -> None:

@@ -41,10 +41,12 @@ def adopt_orphans() -> None:
         pass
 
 
-def end_all(pid: int, mark: str, others: Collection[int] = (), guard: int = 0) -> None:
+def end_all(pid: int, mark: str, others: Collection[int] = (), guard: int = 0, first: int = 0) -> None:
     """Kill a child of ours, its process group, and whatever else it has started.
 
-    `others` are children of ours that go on, `guard` is the one that waits for our end.
+    `others` are children of ours that go on, `guard` is the one that waits
+    for our end, `first` the first child that we started: what is older is
+    none of ours.
     """
     if hasattr(os, "killpg"):
         _kill_group(pid)
@@ -54,10 +56,11 @@ def end_all(pid: int, mark: str, others: Collection[int] = (), guard: int = 0) -
     if sys.platform != "linux":
         _end_by_table(pid, mark)
         return
-    if _last_number() == pid:
+    first = first or pid
+    if _last_number() == pid == first:
         return  # nothing was started after it
     for _ in range(ROUNDS):
-        found = list(_started_by(pid, mark, others, guard))
+        found = list(_started_by(pid, mark, others, guard, first))
         if not found:
             return
         for one in found:
@@ -84,7 +87,7 @@ def _last_number() -> int:
         return 0
 
 
-def _started_by(pid: int, mark: str, others: Collection[int], guard: int) -> Iterator[int]:
+def _started_by(pid: int, mark: str, others: Collection[int], guard: int, first: int) -> Iterator[int]:
     """Yield the living processes that a child, which may have ended, has started."""
     own = os.getpid()
     sign = f"{VARIABLE}={mark}\0".encode()
@@ -95,7 +98,7 @@ def _started_by(pid: int, mark: str, others: Collection[int], guard: int) -> Ite
         return
     last = _last_number()
     for number in numbers:
-        if number in (own, pid, guard, *others) or (last > pid and number < pid):
+        if number in (own, pid, guard, *others) or (last > first and number < first):
             continue
         status = _status(number)
         if status is None:

@@ -139,7 +139,6 @@ class Machine:
     home: str
     user_id: int
     own_command: tuple[str, ...]
-
     # -- primitives -----------------------------------------------------------------
     def stat(self, path: str) -> FileInfo | None:
         """Describe what `path` leads to, following links; None when nothing is there."""
@@ -270,9 +269,49 @@ class Machine:
             return False
         return self.platform == "win32" or bool(info.mode & 0o111)
 
+    def read_whole(self, path: str, limit: int = READ_LIMIT) -> bytes:
+        """Read all of a regular file.
+
+        Raises:
+            Unreadable: it is missing, is no regular file, may not be read, or has more than `limit` bytes:
+                a part of it would say something else than all of it.
+        """
+        data = self.read_bytes(path, limit + 1)
+        if len(data) > limit:
+            reason = f"it has more than {limit // 1024} kB, and was not read"
+            self.report(path, reason)
+            raise Unreadable(path, reason)
+        return data
+
     def read_text(self, path: str, limit: int = READ_LIMIT) -> str:
-        """Read a text file as UTF-8 (a byte order mark is dropped, bad bytes replaced)."""
+        """Read all of a text file as UTF-8 (a byte order mark is dropped, bad bytes replaced).
+
+        Raises:
+            Unreadable: as `read_whole` does.
+        """
+        return self.read_whole(path, limit).decode("utf-8", "replace").removeprefix("\ufeff")
+
+    def read_beginning(self, path: str, limit: int) -> str:
+        """Read the first `limit` bytes of a text file, for what stands at its beginning.
+
+        Raises:
+            Unreadable: it is missing, is no regular file, or may not be read.
+        """
         return self.read_bytes(path, limit).decode("utf-8", "replace").removeprefix("\ufeff")
+
+    def report(self, path: str, reason: str) -> None:
+        """Write down that something is there and could not be read, or not be understood."""
+        self.troubles.setdefault(path, reason)
+
+    @property
+    def troubles(self) -> dict[str, str]:
+        """What is there and could not be read, with the reason: it is said beside any answer."""
+        found: dict[str, str] = self.__dict__.setdefault("_troubles", {})
+        return found
+
+    def is_there(self, path: str) -> bool:
+        """Whether something has this name: also a link to nowhere, a pipe, what may not be read."""
+        return self.lstat(path) is not None
 
     def around(self, path: str, mark: bytes, most: int = 1000) -> list[tuple[bytes, bytes]]:
         """Return the byte before and some bytes after each `mark` in a file; none where it cannot be read."""

@@ -21,6 +21,9 @@ if TYPE_CHECKING:
     T = TypeVar("T")
     R = TypeVar("R")
 
+DEEP = 60  # parts of a path: a deeper one is resolved by the system's own way, not part by part
+WHOLE_LISTING = 4 * 1024 * 1024  # bytes of a folder itself
+
 __all__ = ["RealMachine", "own_command", "read_registry"]
 
 
@@ -62,7 +65,7 @@ class RealMachine(Machine):
             return self.real_path(path)
         key = self._keys.get(folder)
         if key is None:
-            key = self._keys[folder] = self._real(folder, depth)
+            key = self._keys[folder] = self.real_path(folder) if folder.count("/") > DEEP else self._real(folder, depth)
         here = f"{key}/{name}"
         link = self.read_link(here)
         return here if link is None else self._real(os.path.join(key, link), depth + 1)
@@ -139,9 +142,10 @@ class RealMachine(Machine):
             handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0)
                              | getattr(os, "O_BINARY", 0))
         except (OSError, ValueError) as error:
-            raise Unreadable(path, reason_of(error)) from None
+            raise self._unreadable(path, error) from None
         try:
             if not stat.S_ISREG(os.fstat(handle).st_mode):
+                self.report(path, "it is not a regular file")
                 raise Unreadable(path, "it is not a regular file")
             parts = []
             while limit > 0 and (part := os.read(handle, min(limit, 1 << 20))):
@@ -149,7 +153,7 @@ class RealMachine(Machine):
                 limit -= len(part)
             return parts[0] if len(parts) == 1 else b"".join(parts)
         except OSError as error:
-            raise Unreadable(path, reason_of(error)) from None
+            raise self._unreadable(path, error) from None
         finally:
             os.close(handle)
 
@@ -164,14 +168,39 @@ class RealMachine(Machine):
 
     def list_folder(self, path: str) -> list[str]:
         try:
-            return sorted(os.listdir(path)[:LIST_LIMIT])
+            return sorted(self._listed(path))
         except (OSError, ValueError) as error:
-            raise Unreadable(path, reason_of(error)) from None
+            raise self._unreadable(path, error) from None
+
+    def _listed(self, path: str) -> list[str]:
+        """Return the names in a folder, as many as are looked at: a folder may hold millions.
+
+        Raises:
+            OSError, ValueError: it cannot be listed.
+        """
+        names: list[str] = []
+        if os.stat(path).st_size < WHOLE_LISTING:  # the folder itself is small: so is what it holds
+            return os.listdir(path)
+        with os.scandir(path) as entries:
+            for entry in entries:
+                if len(names) >= LIST_LIMIT:
+                    self.report(path, f"it holds more than {LIST_LIMIT} names; the rest was not looked at")
+                    break
+                names.append(entry.name)
+        return names
+
+    def _unreadable(self, path: str, error: Exception) -> Unreadable:
+        """Write down what is there and cannot be read; return the exception for it."""
+        reason = reason_of(error)
+        if not isinstance(error, (FileNotFoundError, NotADirectoryError)) or self.lstat(path) is not None:
+            self.report(path, reason)
+        return Unreadable(path, reason)
 
     def entries(self, path: str) -> list[str]:
         try:
-            return os.listdir(path)[:LIST_LIMIT]
-        except (OSError, ValueError):
+            return self._listed(path)
+        except (OSError, ValueError) as error:
+            self._unreadable(path, error)
             return []
 
     def has_one_folder(self, path: str) -> bool:

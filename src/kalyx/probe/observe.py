@@ -17,6 +17,10 @@ PY2 = sys.version_info[0] == 2
 MOST_FRAMES = 120
 MOST_LOADED = 4000
 MOST_CHAIN = 12
+MOST_TEXT = 16384  # characters of a message: of more, its beginning and its end
+MOST_NAME = 4096   # characters of a name or a path
+MOST_PATH = 2000   # entries of a search path
+MOST_LINE = 10 ** 9
 
 text_type = type(u"")
 
@@ -71,8 +75,27 @@ def shown(value):
 
 
 def text_or_none(value):
-    """Return a string attribute, or None when it is something else."""
-    return value if isinstance(value, (bytes, text_type)) else None
+    """Return a string attribute, or None when it is something else, or longer than any name or path."""
+    return value if isinstance(value, (bytes, text_type)) and len(value) <= MOST_NAME else None
+
+
+def cut(text):
+    """Return a text; of a long one, its beginning and its end."""
+    half = MOST_TEXT // 2
+    if len(text) <= MOST_TEXT:
+        return text
+    return text[:half] + (b" ... " if isinstance(text, bytes) else text_type(" ... ")) + text[-half:]
+
+
+def first_texts(values):
+    """List the strings among values, of which there may be any number."""
+    found = []
+    for value in values:
+        if text_or_none(value) is not None:
+            found.append(value)
+        if len(found) >= MOST_PATH:
+            break
+    return found
 
 
 def attributes(module):
@@ -87,7 +110,7 @@ def attributes(module):
 def search_of(module):
     """Return a package's search folders."""
     try:
-        return [p for p in attributes(module).get("__path__", ()) if text_or_none(p) is not None]
+        return first_texts(attributes(module).get("__path__", ()))
     except BaseException:
         return []
 
@@ -135,7 +158,7 @@ def who():
         "executable": sys.executable,
         "prefix": sys.prefix,
         "base_prefix": getattr(sys, "real_prefix", None) or getattr(sys, "base_prefix", sys.prefix),
-        "path": [p for p in sys.path if text_or_none(p) is not None],
+        "path": first_texts(sys.path),
         "cwd": current_folder(),
         "cache_tag": getattr(known, "cache_tag", None),
         "platform": sys.platform,
@@ -167,14 +190,14 @@ def frames_of(traceback):
 def message_of(error):
     """Return an exception's message; a SyntaxError's without its place."""
     if isinstance(error, SyntaxError):
-        return shown(getattr(error, "msg", None) or error)
-    return shown(error)
+        return cut(shown(getattr(error, "msg", None) or error))
+    return cut(shown(error))
 
 
 def describe(error, traceback, link):
     """Write down one exception."""
     entry = {
-        "type": type(error).__name__,
+        "type": type(error).__name__[:MOST_NAME],
         "message": message_of(error),
         "name": text_or_none(getattr(error, "name", None)),
         "path": text_or_none(getattr(error, "path", None)),
@@ -185,7 +208,7 @@ def describe(error, traceback, link):
     if isinstance(error, SyntaxError):
         file = text_or_none(getattr(error, "filename", None))
         line = getattr(error, "lineno", None)
-        entry["lineno"] = line if isinstance(line, int) else None
+        entry["lineno"] = line if isinstance(line, int) and 0 < line < MOST_LINE else None
         if file is not None and entry["lineno"]:
             entry["frames"].append([file, entry["lineno"], "<module>"])
     return entry

@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterable, Mapping
 
 from kalyx import __version__
+from kalyx.core.masks import masked, masked_document
 from kalyx.core.model import (
     Distribution,
     Environment,
@@ -35,7 +36,7 @@ if TYPE_CHECKING:
     from kalyx.core.verdicts.explanations import Explanation
 
 __all__ = ["ask_result", "changes_result", "document", "enrol_result", "envs_result", "explain_result",
-           "here_result", "kernels_result", "make_result", "packages_result", "put_result",
+           "here_result", "kernels_result", "make_result", "packages_result", "put_result", "quoted",
            "retire_result", "running_result", "undo_result", "why_result"]
 
 FORMAT = 1
@@ -50,7 +51,13 @@ def document(command: str, status: str, result: Mapping[str, Any],
     """Return the envelope as text."""
     content = {"kalyx": {"version": __version__, "format": FORMAT}, "command": command,
                "status": status, "result": result, "notes": [plain(n) for n in notes]}
-    return json.dumps(content, indent=2, ensure_ascii=True)
+    text = json.dumps(content, indent=2, ensure_ascii=True)
+    return text if masked(text) == text else json.dumps(masked_document(content), indent=2, ensure_ascii=True)
+
+
+def quoted(text: str) -> str:
+    """Return a text as it stands in a document, without the quotes around it."""
+    return json.dumps(text)[1:-1]
 
 
 def plain(value: Any) -> Any:
@@ -62,7 +69,8 @@ def plain(value: Any) -> Any:
     if isinstance(value, Seat):
         return _seat(value)
     if isinstance(value, Distribution):
-        return _picked(value, DISTRIBUTION)
+        found = _picked(value, DISTRIBUTION)
+        return {**found, "version": found["version"] or None}  # damaged metadata may not say it
     if names_of(value):
         return _picked(value, names_of(value))
     if isinstance(value, Mapping):

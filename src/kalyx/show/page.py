@@ -8,8 +8,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from kalyx.core.masks import masked
 from kalyx.core.model import Evidence, Finding, Remedy
-from kalyx.core.patterns import pattern
+from kalyx.core.quoting import join_words, quote_word
 from kalyx.core.record import dataclass
 
 __all__ = ["Line", "Page", "clean"]
@@ -17,17 +18,23 @@ __all__ = ["Line", "Page", "clean"]
 MARKS = {"problem": "◆", "ok": "◇", "unknown": "◈", "note": "·"}
 ASCII_MARKS = {"◆": "[!]", "◇": "[ok]", "◈": "[?]", "·": "-", "…": "...", "→": "->", "│": "|"}
 EVIDENCE_OF_SEVERAL = 3  # pieces shown of each finding where there are several
-# A word of these is the same in every shell; `shlex` is loaded for the others
-_PLAIN = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789/-_.")
-_CONTROL = pattern(r"[\x00-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
 
 
 def clean(text: str) -> str:
-    """Make control characters and direction overrides visible instead of passing them on."""
-    if text.isprintable():
-        return text
-    return _CONTROL.sub(lambda m: f"\\x{ord(m.group()):02x}" if ord(m.group()) < 256
-                        else f"\\u{ord(m.group()):04x}", text)
+    """Make visible what is not seen, or would steer the terminal, and hide what is secret.
+
+    What is not seen is all of Unicode's control, format, surrogate and private
+    characters and its separators but the blank.
+    """
+    text = masked(text)
+    return text if text.isprintable() else "".join(c if c.isprintable() else _shown(c) for c in text)
+
+
+def _shown(char: str) -> str:
+    code = ord(char)
+    if char in "\n\t\r":
+        return {"\n": "\\n", "\t": "\\t", "\r": "\\r"}[char]
+    return f"\\x{code:02x}" if code < 256 else f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"
 
 
 def _with_tilde(text: str, home: str) -> str:
@@ -40,14 +47,6 @@ def _with_tilde(text: str, home: str) -> str:
         found += (home if is_begun or goes_on else "~") + after
         before = after or home
     return found
-
-
-def _quoted(word: str) -> str:
-    if word and _PLAIN.issuperset(word):
-        return word
-    import shlex
-
-    return shlex.quote(word)
 
 
 @dataclass(frozen=True)
@@ -66,9 +65,10 @@ class Page:
     """Collects lines. ``home`` is shortened to ``~``."""
 
     def __init__(self, home: str = "", windows: bool = False,
-                 own_command: tuple[str, ...] = ()) -> None:
+                 own_command: tuple[str, ...] = (), shell: str = "") -> None:
         self.home = home
         self.windows = windows
+        self.shell = shell or ("cmd" if windows else "sh")
         self.own_command = own_command
         self.lines: list[Line] = []
 
@@ -76,7 +76,7 @@ class Page:
         """Write the home folder as ``~`` wherever it begins a path."""
         if len(self.home) > 1 and self.home in text:
             text = _with_tilde(text, self.home)
-        return clean(" ".join(text.split("\n")) if "\n" in text else text)
+        return clean(text)
 
     def blank(self) -> None:
         """Leave a line free, never two."""
@@ -116,19 +116,25 @@ class Page:
         if self.own_command and tuple(argv[:len(self.own_command)]) == self.own_command:
             argv = ("kalyx", *argv[len(self.own_command):])
         if self.windows or (argv and argv[0][:1].isalpha() and argv[0][1:3] == ":\\"):
-            import subprocess
-
-            return clean(subprocess.list2cmdline(argv))
+            return clean(join_words(argv, self.shell if self.shell == "powershell" else "cmd"))
         words = []
         for word in argv:
-            quoted = _quoted(word)
+            quoted = quote_word(word, self.shell)
             inside = len(self.home) > 1 and word.startswith(self.home + "/")
             if inside and quoted == word:
                 quoted = "~" + word[len(self.home):]
-            elif inside:
-                quoted = "~/" + _quoted(word[len(self.home) + 1:])
+            elif inside and word.isprintable():
+                quoted = "~/" + quote_word(word[len(self.home) + 1:], self.shell)
             words.append(quoted)
         return clean(" ".join(words))
+
+    def typed(self, line: str) -> None:
+        """Add a line that is quoted already, for the person's own shell."""
+        for row in line.split("\n"):
+            if not self.windows and len(self.home) > 1:
+                row = row.replace(f" {self.home}/", " ~/")
+                row = f"~{row[len(self.home):]}" if row.startswith(self.home + "/") else row
+            self.lines.append(Line(clean(row), "command", 7, "$ ", "lead", False))
 
     # -- the parts of a finding -------------------------------------------------------------
     def finding(self, finding: Finding, *, because: bool = True) -> None:
@@ -191,14 +197,9 @@ class Page:
             self._remedy(remedy, f"{letter}  ")
 
     def _remedy(self, remedy: Remedy, lead: str, before: str = "") -> None:
-        does, _, typed = remedy.do.partition("\n")
-        self.say(before + does, lead=lead)
-        if typed and self.windows:  # only the person's own shell can do that
-            self.lines.append(Line(clean(typed), "command", 7, "$ ", "lead", False))
-        elif typed:
-            import shlex
-
-            self.command(shlex.split(typed))
+        self.say(before + remedy.do, lead=lead)
+        if remedy.typed:  # only the person's own shell can do that
+            self.typed(remedy.typed)
         if remedy.argv:
             self.command(remedy.argv, remedy.cwd)
         for edit in remedy.edits:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 
+from kalyx.core.answers.spared import spared
 from kalyx.core.errors import NothingToJudge, WrongUsage
 from kalyx.core.facts import editors
 from kalyx.core.facts.distributions import requirement_name
@@ -73,7 +75,8 @@ def answer_envs(finder: SeatFinder, folders: Sequence[str] = (), *, under: str |
     notes: list[Note] = []
     for environment in everything:
         if _passes(environment, finder, neighbours, under, kind, python, has):
-            listed.append(_listed(environment, finder, uses, sizes))
+            listed.append(spared(m, environment.path, partial(_listed, environment, finder, uses, sizes))
+                          or Listed(environment, (), (), None, False))
             if environment.interpreter is not None and environment.interpreter.known_by == "broken":
                 notes.append(Note("env-unreadable", f"{environment.path}: "
                                   f"{environment.interpreter.trouble}.", environment.path))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from kalyx.core.answers.why import WhyAnswer, as_observed
+from kalyx.core.answers.why import WhyAnswer, as_observed, ender_of
 from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.neighbours import Neighbours
@@ -166,7 +166,7 @@ def _explain(finder: SeatFinder, group: Sequence[_File], neighbours: Neighbours,
                                         asked=asked.get(request, ())))
             continue
         if found.outcome == "no-start" or (found.outcome == "hang" and not found.who):
-            broken = interpreter_broken(facts, finder.machine, found)
+            broken = interpreter_broken(facts, finder.machine, found, ender_of(finder, facts, found))
             return [_not_run(finder, facts, r, (broken,) if broken else stopping, neighbours, asked)
                     for r in requests if ":" not in r and r[0] != "@"]
         if not _worth_judging(request, found, seen):
@@ -237,17 +237,19 @@ def _without_fallbacks(group: Sequence[_File], asked: Mapping[str, tuple[Place, 
     """Mark an import in an ``except`` as guarded where what it stands in for is there."""
     spared: set[tuple[str, int, int | None]] = set()
     for file in group:
+        by_line: dict[tuple[int | None, int], list[ImportedName]] = {}
         for item in file.source.imports:
-            if item.instead_of is not None and not _failed_between(
-                    file.source.imports, item, *item.instead_of, seen=seen):
+            by_line.setdefault((item.cell, item.line), []).append(item)
+        for item in file.source.imports:
+            if item.instead_of is not None and not _failed_between(by_line, item, *item.instead_of, seen=seen):
                 spared.add((file.path, item.line, item.cell))
     return {request: tuple(replace(p, guard="try") if (p.path, p.line, p.cell) in spared else p
                            for p in places) for request, places in asked.items()}
 
 
-def _failed_between(imports: Sequence[ImportedName], item: ImportedName, first: int, last: int, *,
-                    seen: Mapping[str, Observation]) -> bool:
-    inside = [i for i in imports if i.cell == item.cell and first <= i.line <= last]
+def _failed_between(by_line: Mapping[tuple[int | None, int], list[ImportedName]], item: ImportedName, first: int,
+                    last: int, *, seen: Mapping[str, Observation]) -> bool:
+    inside = [i for line in range(first, last + 1) for i in by_line.get((item.cell, line), ())]
     return any(seen[r].outcome != "imports" for i in inside for r in (i.module, i.request) if r in seen)
 
 

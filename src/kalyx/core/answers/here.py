@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from kalyx.core.answers.seats import judge_seat
+from kalyx.core.answers.spared import spared
 from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts import editors, notebooks, shells
 from kalyx.core.facts.editor_seats import seat_of_setting
@@ -63,7 +66,10 @@ def answer_here(finder: SeatFinder, *, ask_shell: bool = False, running: bool = 
         from kalyx.core.facts.process_seats import processes_here
 
         gathered += processes_here(finder)
-    facts = [replace(f, seat=judge_seat(f, finder, neighbours)) for f in gathered]
+    def judged(one: SeatFacts) -> SeatFacts:
+        return replace(one, seat=spared(m, one.seat.ref, lambda: judge_seat(one, finder, neighbours)) or one.seat)
+
+    facts = [judged(f) for f in gathered]
     kernels = finder.kernels() if any(f.notebook for f in facts) else []
     agreement = judge_agreement(facts, m, kernels)
     return HereAnswer(folder, tuple(f.seat for f in facts), agreement, agreement.findings, tuple(notes))
@@ -77,12 +83,16 @@ def _gather(finder: SeatFinder, notes: list[Note]) -> list[SeatFacts]:
                           f"than are looked at; {len(files)} notebooks were.", finder.folder))
     settings = editors.find_settings(m, finder.folder, finder.config.editors)
     finder.shell_python()  # the others need it: ask it once, before asking several at once
-    jobs = [finder.shell, *[lambda s=s: seat_of_setting(finder, s) for s in settings],
-            *[lambda f=f: finder.script(f) for f in scripts_here(finder)]]
-    facts: list[SeatFacts] = m.in_parallel(lambda job: job(), jobs)
+    scripts = scripts_here(finder)
+    jobs: list[Callable[[], SeatFacts]] = [
+        finder.shell, *[lambda s=s: seat_of_setting(finder, s) for s in settings],
+        *[lambda f=f: finder.script(f) for f in scripts]]
+    named = [finder.folder, *[s.file for s in settings], *scripts]
+    found = m.in_parallel(lambda one: spared(m, *one), list(zip(named, jobs, strict=True)))
     if files:
         finder.kernels()
-        facts += m.in_parallel(finder.notebook, files)
+        found += m.in_parallel(lambda f: spared(m, f, lambda: finder.notebook(f)), files)
+    facts = [f for f in found if f is not None]
     for fact in facts:
         if fact.notebook is not None and not fact.notebook.trouble and fact.notebook.name is None:
             notes.append(Note("notebook-names-no-kernel", f"{fact.notebook.path} names no kernel: "

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from kalyx.core.answers.spared import spared
 from kalyx.core.facts import kernelspecs
 from kalyx.core.facts.kernel_seats import seat_of_kernelspec
 from kalyx.core.facts.neighbours import Neighbours
@@ -69,8 +70,12 @@ def answer_kernels(finder: SeatFinder, *, server: str | None = None, stale: bool
     names: dict[str, list[Kernel]] = {}
     for kernel in everything:
         names.setdefault(kernel.name, []).append(kernel)
-    listed = [_judged(seat_of_kernelspec(finder, k, names[k.name][1:] if first[k.name] is k else []),
-                      first, finder, neighbours) for k in everything]
+    def judged(kernel: Kernel) -> ListedKernel:
+        others = names[kernel.name][1:] if first[kernel.name] is kernel else []
+        return _judged(seat_of_kernelspec(finder, kernel, others), first, finder, neighbours)
+
+    listed = [spared(m, k.spec, lambda k=k: judged(k)) or ListedKernel(k, None)  # type: ignore[misc]
+              for k in everything]
     if stale:
         listed = [item for item in listed if is_stale(item.kernel)]
     if proven:

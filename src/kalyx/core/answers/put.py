@@ -19,8 +19,10 @@ from kalyx.core.facts.searchpath import read_search_path
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
 from kalyx.core.machine import RunResult
 from kalyx.core.model import Distribution, Evidence, Finding, Interpreter, Note, Remedy, Seat
+from kalyx.core.quoting import join_words
 from kalyx.core.record import dataclass, replace
 from kalyx.core.verdicts.layering import version_conflicts
+from kalyx.core.verdicts.shell_words import command_line, shell_of
 
 __all__ = ["PutAnswer", "Step", "answer_put", "pip_for", "read_installed", "what_pip_said"]
 
@@ -100,8 +102,8 @@ def _refuse_managed(finder: SeatFinder, facts: SeatFacts) -> None:
     m, interpreter = finder.machine, facts.seat.interpreter
     assert interpreter is not None and interpreter.prefix is not None
     prefix = interpreter.prefix
-    alternative = (f"Make an environment of your own: kalyx make .venv --python {interpreter.path}, "
-                   "and use that.")
+    alternative = ("Make an environment of your own, and use that: "
+                   f"{command_line(m, ('kalyx', 'make', '.venv', '--python', interpreter.path))}")
     if prefix == interpreter.base_prefix:
         for name in m.names_in(m.path.join(prefix, "lib")):
             marker = m.path.join(prefix, "lib", name, "EXTERNALLY-MANAGED")
@@ -140,7 +142,7 @@ def pip_for(finder: SeatFinder, interpreter: Interpreter) -> tuple[str, ...]:
         if other is not None and other.works and other.path != interpreter.path and _may_lend(finder, other):
             return (*run_module(other.path, "pip"), "--python", interpreter.path)
     raise Refused(f"{interpreter.path} has no pip, and no other environment has one that could stand in.",
-                  f"Give it one: {interpreter.path} -m ensurepip --upgrade")
+                  f"Give it one: {command_line(finder.machine, (interpreter.path, '-m', 'ensurepip', '--upgrade'))}")
 
 
 def _may_lend(finder: SeatFinder, other: Interpreter) -> bool:
@@ -231,10 +233,10 @@ def _broken(finder: SeatFinder, facts: SeatFacts, before: Sequence[Distribution]
     changed = {normal_name(s.name) for s in steps}
     found = [f for f in version_conflicts(after, markers, interpreter.path) if f.because not in known
              and f.cause == "version-conflict" and not _of_changed(f, changed)]
-    return [_as_planned(f, steps, facts.seat.ref) for f in found]
+    return [_as_planned(f, steps, facts.seat.ref, shell_of(finder.machine)) for f in found]
 
 
-def _as_planned(finding: Finding, steps: Sequence[Step], seat: str) -> Finding:
+def _as_planned(finding: Finding, steps: Sequence[Step], seat: str, shell: str) -> Finding:
     """Say of a requirement that it would be broken, not that it is."""
     step = next((s for s in steps if f" {s.after} is installed" in finding.because
                  and s.name.lower() in finding.because.lower()), None)
@@ -245,8 +247,8 @@ def _as_planned(finding: Finding, steps: Sequence[Step], seat: str) -> Finding:
     return replace(finding, because=because, evidence=(
         finding.evidence[0], Evidence(now), Evidence(f"pip would install {step.name} {step.after}" if step else
                                                      "pip would install another")),
-        remedies=(Remedy(f"Ask for a version that fits both: kalyx put '{wanted}' --at {seat}", "manual",
-                         changes="what is asked for"),))
+        remedies=(Remedy("Ask for a version that fits both.", "manual", changes="what is asked for",
+                         typed=join_words(("kalyx", "put", wanted, "--at", seat), shell)),))
 
 
 def _of_changed(finding: Finding, changed: set[str]) -> bool:

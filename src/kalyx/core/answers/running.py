@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 import os
+from functools import partial
 
+from kalyx.core.answers.spared import spared
 from kalyx.core.facts.processes import describe_process, python_processes
 from kalyx.core.facts.seats import SeatFinder
 from kalyx.core.machine import RawProcess
 from kalyx.core.model import Note
 from kalyx.core.model.process import PythonProcess
-from kalyx.core.record import dataclass, replace
+from kalyx.core.record import TYPE_CHECKING, dataclass, replace
 from kalyx.core.verdicts.process import judge_process
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
 
 __all__ = ["RunningAnswer", "answer_running"]
 
@@ -37,13 +42,17 @@ def answer_running(finder: SeatFinder, kind: str | None = None, under: str | Non
     found = []
     closed = [r for r in raws if r.closed] if under is None else []
     for raw in (r for r in raws if not r.closed):
-        process = describe_process(raw, finder.examiner, parents)
-        if (kind is None or process.kind == kind) and _lies_under(finder, process, under):
-            findings = tuple(judge_process(process, raw, finder.machine))
-            found.append(replace(process, findings=findings))
+        process = spared(finder.machine, f"process {raw.pid}", partial(_judged, finder, raw, parents))
+        if process is not None and (kind is None or process.kind == kind) and _lies_under(finder, process, under):
+            found.append(process)
     order = ("kernel", "server", "language-server", "script", "module", "command", "shell")
     found.sort(key=lambda p: (order.index(p.kind), p.pid))
     return RunningAnswer(tuple(found), tuple(_closed_note(closed, finder)))
+
+
+def _judged(finder: SeatFinder, raw: RawProcess, parents: Mapping[int, RawProcess]) -> PythonProcess:
+    process = describe_process(raw, finder.examiner, parents)
+    return replace(process, findings=tuple(judge_process(process, raw, finder.machine)))
 
 
 def _lies_under(finder: SeatFinder, process: PythonProcess, under: str | None) -> bool:

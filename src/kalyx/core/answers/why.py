@@ -23,6 +23,7 @@ from kalyx.core.record import TYPE_CHECKING, dataclass, replace
 if TYPE_CHECKING:
 
     from kalyx.core.facts.neighbours import Neighbours
+    from kalyx.core.facts.start_code import StartEnder
     from kalyx.core.machine import Machine
 
 MOST_AT_ONCE = 8  # children
@@ -191,8 +192,19 @@ def _not_begun(finder: SeatFinder, facts: SeatFacts, request: tuple[str, str | N
     from kalyx.core.verdicts.interpreter import interpreter_broken, report_without_run
 
     stopping = tuple(f for f in facts.seat.findings if f.severity == "error")
-    broken = interpreter_broken(facts, finder.machine, observed) if observed is not None else None
+    broken = interpreter_broken(facts, finder.machine, observed, ender_of(finder, facts, observed)) \
+        if observed is not None else None
     return report_without_run(finder, facts, *request, (broken,) if broken else stopping, neighbours)
+
+
+def ender_of(finder: SeatFinder, facts: SeatFacts, observed: Observation) -> StartEnder | None:
+    """Look for what ends an interpreter at its start, in no more time than the import itself took or had."""
+    seat = facts.seat
+    if observed.outcome != "no-start" or seat.launch is None or seat.interpreter is None:
+        return None
+    from kalyx.core.facts.start_code import find_ender
+
+    return find_ender(finder.machine, seat.launch, seat.interpreter, observed, finder.examiner.limit)
 
 
 def as_observed(interpreter: Interpreter | None, observed: Observation) -> Interpreter | None:

@@ -2,12 +2,33 @@
 
 from __future__ import annotations
 
+import errno
 import os
+import stat
 import tempfile
 
 from kalyx.core.errors import Refused
 
 __all__ = ["make_folder_with", "write_file"]
+
+
+READ_LIMIT = 64 * 1024 * 1024  # bytes of a file that is kept for undo
+
+
+def read_regular(path: str) -> bytes:
+    """Read a regular file; a pipe or a device in its place is not waited for.
+
+    Raises:
+        OSError: it is not there, is no regular file, is larger than what is kept, or cannot be read.
+    """
+    handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
+    with open(handle, "rb") as file:
+        info = os.fstat(handle)
+        if not stat.S_ISREG(info.st_mode):
+            raise OSError(errno.EINVAL, "it is not a regular file", path)
+        if info.st_size > READ_LIMIT:
+            raise OSError(errno.EFBIG, "it is larger than what is kept for undo", path)
+        return file.read(READ_LIMIT)
 
 
 def _sync_folder(folder: str) -> None:

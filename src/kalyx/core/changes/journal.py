@@ -9,10 +9,11 @@ import shutil
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timezone
 
-from kalyx.core.changes.files import make_folder_with, write_file
+from kalyx.core.changes.files import make_folder_with, read_regular, write_file
 from kalyx.core.errors import NothingToJudge, Refused
 from kalyx.core.facts.places import KEPT, user_folder
 from kalyx.core.machine import Machine
+from kalyx.core.masks import masked
 from kalyx.core.record import dataclass, replace
 
 __all__ = ["KEPT", "Change", "Journal", "journal_folder"]
@@ -65,14 +66,11 @@ class Journal:
         except OSError:
             return [], []
         for name in names:
-            if not (name.endswith(".json") and name[:-5].isdigit()):
+            if not (name.endswith(".json") and name[:-5].isascii() and name[:-5].isdecimal()):
                 continue
             try:
-                with open(os.path.join(self.folder, name), encoding="utf-8") as file:
-                    content = json.load(file)
-                found.append(Change(int(content["number"]), str(content["what"]), str(content["when"]),
-                                    tuple(content["files"]), str(content["state"]),
-                                    tuple(content.get("moves", ()))))
+                content = json.loads(read_regular(os.path.join(self.folder, name)).decode("utf-8"))
+                found.append(_change_of(content))
             except (OSError, ValueError, KeyError, TypeError, RecursionError):
                 broken.append(os.path.join(self.folder, name))
         return found, broken
@@ -101,8 +99,7 @@ class Journal:
         before: str | None = None
         if os.path.lexists(path):
             try:
-                with open(path, encoding="utf-8", newline="") as file:
-                    before = file.read()
+                before = read_regular(path).decode("utf-8")
             except (OSError, UnicodeDecodeError) as error:
                 raise Refused(f"{path} cannot be kept for undo: {error}.",
                               "Move it away by hand first.") from None
@@ -208,7 +205,7 @@ class Journal:
     def _begin(self, what: str, files: tuple[Mapping[str, str | None], ...] = (),
                moves: tuple[Mapping[str, str], ...] = ()) -> Change:
         when = datetime.now(timezone.utc).isoformat(timespec="seconds")
-        change = Change(self._next_number(), what, when, files, "begun", moves)
+        change = Change(self._next_number(), masked(what), when, files, "begun", moves)
         self._save(change)
         return change
 
@@ -225,18 +222,38 @@ class Journal:
             names = os.listdir(self.folder)
         except OSError:
             names = []
-        return 1 + max((int(n[:6]) for n in names if n[:6].isdigit()), default=0)
+        return 1 + max((int(n[:6]) for n in names if n[:6].isascii() and n[:6].isdecimal()), default=0)
 
     def _save(self, change: Change) -> None:
         text = json.dumps(change.to_json(), indent=1, ensure_ascii=False)
         write_file(self._file(change.number), text.encode("utf-8"))
 
 
+def _change_of(content: object) -> Change:
+    """Return the change that an entry describes.
+
+    Raises:
+        ValueError: it is no entry: a key is lacking, or of another type.
+    """
+    if not isinstance(content, dict):
+        raise ValueError("it is no object")
+    number, files, moves = content.get("number"), content.get("files"), content.get("moves", [])
+    if type(number) is not int or not 0 <= number < 10**9 or not isinstance(files, list) or not isinstance(moves, list):
+        raise ValueError("it lacks its number or its files")
+    for file in files:
+        if not isinstance(file, dict) or not isinstance(file.get("path"), str) or not all(
+                isinstance(file.get(k), (str, type(None))) for k in ("before", "after")):
+            raise ValueError("one of its files is described wrongly")
+    if not all(isinstance(m, (list, dict)) for m in moves):
+        raise ValueError("one of its moves is described wrongly")
+    return Change(number, str(content.get("what", "")), str(content.get("when", "")), tuple(files),
+                  str(content.get("state", "")), tuple(moves))
+
+
 def _text_of(path: str) -> str | None:
     """Return a file's text; None when it is not there, an impossible text when it is no text."""
     try:
-        with open(path, encoding="utf-8", newline="") as file:
-            return file.read()
+        return read_regular(path).decode("utf-8")
     except FileNotFoundError:
         return None
     except (OSError, UnicodeDecodeError) as error:

@@ -33,6 +33,8 @@ if TYPE_CHECKING:
 
 __all__ = ["Case"]
 
+SOURCE_LIMIT = 8 * 1024 * 1024  # bytes of a source that a line is shown of
+
 
 def _brings(distribution: Distribution, file: str) -> bool:
     """Whether a file of a linked project's folder is of one of its modules, where those are known."""
@@ -56,6 +58,7 @@ class Case:
         self.place_name = ""  # what to call the environment, where it is known from a text alone
         self._shelves: dict[str, Shelf] = like._shelves if like else {}
         self._candidates: dict[str, list[tuple[str, Candidate]]] = like._candidates if like else {}
+        self._lines: dict[str, list[str]] = like._lines if like else {}
         self._records: dict[str, Record] = like._records if like else {}
         if like is not None and like.obs.path == observation.path:
             self.layers = like.layers
@@ -247,12 +250,17 @@ class Case:
 
     def code_line(self, file: str, line: int) -> str:
         """Return a line of source, stripped; empty when it cannot be read."""
-        try:
-            text = self.machine.read_text(file, 8 * 1024 * 1024)
-        except Unreadable:
-            return ""
-        lines = text.splitlines()
+        lines = self.lines_of(file)
         return lines[line - 1].strip() if 0 < line <= len(lines) else ""
+
+    def lines_of(self, file: str) -> list[str]:
+        """Return the lines of a source, read once for all imports of a run; none when it cannot be read."""
+        if file not in self._lines:
+            try:
+                self._lines[file] = self.machine.read_text(file, SOURCE_LIMIT).splitlines()
+            except Unreadable:
+                self._lines[file] = []
+        return self._lines[file]
 
     @property
     def markers(self) -> dict[str, str]:

@@ -13,7 +13,7 @@ from kalyx.core.patterns import pattern
 __all__ = ["binds", "defined_names", "names_in_text"]
 
 SOURCE_LIMIT = 8 * 1024 * 1024  # bytes of a file
-_DEFINES = pattern(r"(?:async\s+)?(?:def|class)\s+(\w+)|(\w+)\s*(?::[^=]+)?=[^=]")
+_DEFINES = pattern(r"(?<!\w)(?:(?:async\s+)?(?:def|class)\s+(\w+)|(\w+)\s*(?::[^=]{1,200})?=[^=])")
 
 
 def defined_names(machine: Machine, source: str, *, perhaps: bool = False) -> dict[str, int]:

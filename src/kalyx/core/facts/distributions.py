@@ -17,7 +17,9 @@ METADATA_ENDINGS = (".dist-info", ".egg-info")
 METADATA_HEAD = 262_144  # bytes; the headers stand before the description
 FIRST_READ = 8192  # bytes; nearly all headers end before that
 MODULE_ENDINGS = ("py", "so", "pyd", "pyc", "dylib")
-RECORD_LIMIT = 8 * 1024 * 1024
+RECORD_LIMIT = 64 * 1024 * 1024
+TEXT_LIMIT = 1024 * 1024
+MOST_IN_ZIP = 20_000  # names
 
 
 def normal_name(name: str) -> str:
@@ -166,11 +168,16 @@ class Shelf:
         m = self.machine
         path = m.path.join(self.folder, entry)
         heads = parse_heads(self._heads(entry))
-        if not heads.name:  # damaged: the folder's own name says the least of it (PEP 376)
-            name, dash, version = entry.removesuffix(".dist-info").partition("-")
-            if not dash or not entry.endswith(".dist-info"):
+        if not heads.name or not heads.version:  # damaged: its own name says the least of it (PEP 376)
+            stem = entry.rsplit(".", 1)[0]
+            name, dash, version = stem.partition("-")
+            lacks = " and ".join(k for k, v in (("name", heads.name), ("version", heads.version)) if not v)
+            if entry.startswith("~"):
+                return None  # what an installer set aside and never took away
+            m.report(path, f"its metadata says no {lacks}")
+            if not heads.name and not dash:
                 return None
-            heads = replace(heads, name=name, version=version)
+            heads = replace(heads, name=heads.name or name, version=heads.version or version.split("-py")[0])
         source = self._source(entry)
         requires = heads.requires or parse_egg_requires(self._text(entry, "requires.txt"))
         return Distribution(
@@ -182,12 +189,29 @@ class Shelf:
     def _heads(self, entry: str) -> str:
         """Read the header lines, wherever this form of metadata keeps them."""
         for file in ("METADATA", "PKG-INFO", ""):
-            text = self._text(entry, file, FIRST_READ)
+            text = self._beginning(entry, file, FIRST_READ)
             if len(text) >= FIRST_READ - 4 and "\n\n" not in text and "\r\n\r\n" not in text:
-                text = self._text(entry, file, METADATA_HEAD)
+                text = self._beginning(entry, file, METADATA_HEAD)
             if text:
                 return text
         return ""
+
+    def _beginning(self, entry: str, file: str, limit: int) -> str:
+        """Read the beginning of one metadata file; say so where it is in no UTF-8, as it has to be (PEP 566)."""
+        m = self.machine
+        if file and file not in self.names_inside(entry):
+            return ""
+        path = m.path.join(self.folder, entry, file) if file else m.path.join(self.folder, entry)
+        try:
+            data = m.read_bytes(path, limit)
+        except Unreadable:
+            return ""
+        try:
+            return data.decode("utf-8").removeprefix("\ufeff")
+        except UnicodeDecodeError as error:
+            if error.start < len(data) - 4:  # else a character that was cut in two
+                m.report(path, "it is not in UTF-8; what could be read of it was")
+            return data.decode("utf-8", "replace")
 
     def _requested(self, entry: str) -> bool | None:
         """Read whether it was asked for by name; only installers that write RECORD say so."""
@@ -213,7 +237,7 @@ class Shelf:
         total = 0
         for line in text.splitlines():
             path, _, rest = line.rpartition(",")
-            if rest.isdigit():
+            if rest.isdecimal() and len(rest) < 19:
                 total += int(rest)
             else:
                 info = m.stat(m.path.join(self.folder, path.split(",")[0].strip('"')))
@@ -228,7 +252,8 @@ class Shelf:
             return {}
         try:
             data = json.loads(self._text(entry, "direct_url.json") or "{}")
-        except ValueError:
+        except (ValueError, RecursionError):
+            self.machine.report(self.machine.path.join(self.folder, entry, "direct_url.json"), "it is not JSON")
             return {}
         return data if isinstance(data, dict) else {}
 
@@ -247,7 +272,7 @@ class Shelf:
         info = self._direct_url(entry).get("dir_info")
         return bool(isinstance(info, dict) and info.get("editable"))
 
-    def _text(self, entry: str, file: str, limit: int = 65536) -> str:
+    def _text(self, entry: str, file: str, limit: int = TEXT_LIMIT) -> str:
         if file and file not in self.names_inside(entry):
             return ""
         path = self.machine.path.join(self.folder, entry, file) if file else (
@@ -284,9 +309,12 @@ def zip_names(machine: Machine, file: str) -> set[str]:
     import zipfile
 
     try:
-        with zipfile.ZipFile(io.BytesIO(machine.read_bytes(file))) as archive:
-            return set(archive.namelist())
-    except (Unreadable, zipfile.BadZipFile, OSError, RuntimeError):
+        with zipfile.ZipFile(io.BytesIO(machine.read_whole(file))) as archive:
+            return set(archive.namelist()[:MOST_IN_ZIP])
+    except Unreadable:
+        return set()
+    except Exception as error:  # what is wrong with an archive has many names
+        machine.report(file, f"it is no zip file that can be read: {error}")
         return set()
 
 
@@ -305,13 +333,16 @@ class ZipShelf(Shelf):
         if self._content is None:
             self._content = {}
             try:
-                with zipfile.ZipFile(io.BytesIO(self.machine.read_bytes(self.folder))) as archive:
-                    for name in archive.namelist():
-                        if re.match(r"(EGG-INFO|[^/]+\.(dist|egg)-info)/", name):
-                            text = archive.read(name).decode("utf-8", "replace")
-                            self._content[name] = text
-            except (Unreadable, zipfile.BadZipFile, OSError, RuntimeError):
+                with zipfile.ZipFile(io.BytesIO(self.machine.read_whole(self.folder))) as archive:
+                    for info in archive.infolist()[:MOST_IN_ZIP]:
+                        if re.match(r"(EGG-INFO|[^/]+\.(dist|egg)-info)/", info.filename):
+                            with archive.open(info) as file:  # what it says of its size may be untrue
+                                text = file.read(METADATA_HEAD).decode("utf-8", "replace")
+                            self._content[info.filename] = text
+            except Unreadable:
                 pass
+            except Exception as error:  # what is wrong with an archive has many names
+                self.machine.report(self.folder, f"it is no zip file that can be read: {error}")
         return self._content
 
     def metadata_folders(self) -> list[str]:
@@ -320,8 +351,11 @@ class ZipShelf(Shelf):
     def names_inside(self, entry: str) -> list[str]:
         return [n.split("/", 1)[1] for n in self._read_all() if n.startswith(entry + "/")]
 
-    def _text(self, entry: str, file: str, limit: int = 65536) -> str:
+    def _text(self, entry: str, file: str, limit: int = TEXT_LIMIT) -> str:
         return self._read_all().get(f"{entry}/{file}", "")[:limit]
+
+    def _beginning(self, entry: str, file: str, limit: int) -> str:
+        return self._text(entry, file, limit)
 
 
 def open_shelf(machine: Machine, entry: str, layer: str) -> Shelf:

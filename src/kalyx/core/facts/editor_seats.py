@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.errors import NothingToJudge
+from kalyx.core.errors import NothingToJudge, Unreadable
 from kalyx.core.facts import editors, settings_formats
 from kalyx.core.facts.seats import SeatFacts
 from kalyx.core.model import Launch, Seat, TrailStep
@@ -23,7 +23,7 @@ def editor_seat(finder: SeatFinder, file: str) -> SeatFacts:
         names = ", ".join(e.files[0] for e in finder.config.editors)
         raise NothingToJudge(f"{path} is not a settings file that Kalyx knows.",
                              f"Known: {names}; kalyx.toml can add others.")
-    if not m.exists(path):
+    if not m.is_there(path):
         raise NothingToJudge(f"{path} does not exist.", "Check the path.")
     return seat_of_setting(finder, editors.read_setting(m, known[0], path, known[1]))
 
@@ -52,10 +52,13 @@ def _variables(finder: SeatFinder, setting: editors.EditorSetting) -> tuple[dict
     """Return the variables that an editor adds: those of its env file, and its extra paths."""
     m, env, steps = finder.machine, dict(finder.machine.env), []
     if setting.env_file and setting.editor.family == "code":
-        said = settings_formats.parse_env_file(m.read_text(setting.env_file, 262_144))
+        try:
+            said = settings_formats.parse_env_file(m.read_text(setting.env_file, 262_144))
+            what = f"sets {', '.join(said) or 'nothing'}"
+        except Unreadable as error:
+            said, what = {}, f"cannot be read: {error.reason}"
         env.update(said)
-        steps.append(TrailStep(0, f"{setting.env_file} sets {', '.join(said) or 'nothing'}",
-                               setting.env_file))
+        steps.append(TrailStep(0, f"{setting.env_file} {what}", setting.env_file))
     if setting.extra_paths:
         known = [env["PYTHONPATH"]] if env.get("PYTHONPATH") else []
         env["PYTHONPATH"] = m.path_separator.join([*known, *setting.extra_paths])

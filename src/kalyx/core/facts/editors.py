@@ -164,7 +164,7 @@ def _expand(m: Machine, pattern: str) -> list[str]:
 def _match(m: Machine, folder: str, parts: Sequence[str]) -> list[str]:
     """Return the files below `folder` that a pattern of path parts fits."""
     if not parts:
-        return [folder] if m.exists(folder) else []
+        return [folder] if m.is_there(folder) else []
     head, rest = parts[0], parts[1:]
     if "*" not in head:
         return _match(m, m.path.join(folder, head), rest)
@@ -228,7 +228,7 @@ def _names_interpreter(m: Machine, value: str, root: str) -> bool:
 
 def _env_file(m: Machine, named: str | None, root: str) -> str | None:
     file = m.absolute(fill_variables(m, named, root), root) if named else m.path.join(root, ".env")
-    return file if m.is_file(file) else None
+    return file if m.is_there(file) else None
 
 
 # -- project folders with a table of named interpreters ---------------------------------------
@@ -250,7 +250,10 @@ def _from_project_folder(m: Machine, editor: Editor, file: str, root: str, named
         for table in reversed(_expand(m, rest)) if m.platform == platform else ():
             try:
                 known = read_interpreter_table(m.read_text(table, 8 * 1024 * 1024))
-            except (Unreadable, ValueError):
+            except Unreadable:
+                continue
+            except (ValueError, RecursionError) as error:
+                m.report(table, str(error))
                 continue
             if named.value in known:
                 path = known[named.value].replace("$USER_HOME$", m.home).replace(

@@ -291,7 +291,7 @@ def prefixes_of_kernels(machine: Machine, folders: Iterable[str]) -> list[str]:
             try:
                 spec = json.loads(m.read_text(m.path.join(folder, name, "kernel.json"), 262_144))
                 program = str(spec["argv"][0])
-            except (Unreadable, ValueError, KeyError, IndexError, TypeError):
+            except (Unreadable, ValueError, KeyError, IndexError, TypeError, RecursionError):
                 continue
             if m.path.isabs(program):
                 found.append(m.path.dirname(m.path.dirname(program)))

@@ -26,7 +26,7 @@ from kalyx.core.facts.launchers import (
 from kalyx.core.facts.pyvenv import VenvConfig, find_venv_config
 from kalyx.core.facts.trust import Trust
 from kalyx.core.machine import FileInfo, Machine, RunResult
-from kalyx.core.model import Environment, Interpreter, TrailStep
+from kalyx.core.model import Environment, Interpreter, TrailStep, python_version
 from kalyx.core.record import TYPE_CHECKING, dataclass, replace
 
 if TYPE_CHECKING:
@@ -329,9 +329,19 @@ def parse_answer(text: str) -> dict[str, Any] | None:
                 answer = json.loads(line)
             except ValueError:
                 continue
-            if isinstance(answer, dict) and answer.get("executable"):
-                return answer
+            if _is_answer(answer):
+                return answer  # type: ignore[no-any-return]
     return None
+
+
+def _is_answer(answer: object) -> bool:
+    """Whether it is what the who probe prints: all its keys, with texts, and a version that is one."""
+    if not isinstance(answer, dict) or not isinstance(answer.get("path"), list):
+        return False
+    texts = [answer.get(k) for k in ("executable", "version", "implementation", "prefix", "base_prefix")]
+    texts += answer["path"]
+    return all(isinstance(t, str) for t in texts) and bool(answer["executable"]) \
+        and python_version(answer["version"]) is not None
 
 
 def explain_failure(result: RunResult, limit: float) -> str:
@@ -405,6 +415,9 @@ def read_interpreter(machine: Machine, path: str, config: VenvConfig | None) -> 
     real = m.real_path(path)
     program = base_program_of(m, path, config)
     base = _base_of(m, program, config)
+    if config is not None and config.trouble:
+        return Interpreter(path, real, read_version(m, base, program) if base else None, "cpython", config.prefix,
+                           base, known_by="broken", trouble=f"its {config.path} cannot be read: {config.trouble}")
     implementation = "pypy" if "pypy" in m.path.basename(real).lower() else "cpython"
     if base is None:
         return Interpreter(path, real, None, implementation, known_by="broken", trouble=(
@@ -483,24 +496,23 @@ def read_version(machine: Machine, base: str, program: str) -> str | None:
     name = m.path.basename(program)
     short = version_in_name(name)
     if short is None:
-        match = re.search(r"\d+\.\d+", name)
+        match = re.search(r"(?<!\d)\d+\.\d+", name)
         short = match.group(0) if match else ""
     for record in m.names_in(m.path.join(base, "conda-meta")):
-        hit = re.fullmatch(r"python-(\d+\.\d+\.\d+\w*)-.*\.json", record)
-        if hit:
-            return hit.group(1)
+        if record.startswith("python-") and record.endswith(".json") and (said := python_version(record[7:])):
+            return said
     include = m.path.join(base, "include")
     folders = [m.path.join(include, n) for n in m.names_in(include)
                if n.startswith("python" + short)] if m.platform != "win32" else [
                m.path.join(base, "Include")]
     for folder in folders:
         try:
-            text = m.read_text(m.path.join(folder, "patchlevel.h"), 8192)
+            text = m.read_beginning(m.path.join(folder, "patchlevel.h"), 8192)
         except Unreadable:
             continue
         said = next((ln for ln in text.splitlines() if ln.split()[:2] == ["#define", "PY_VERSION"]), "")
         if '"' in said:
-            return said.split('"')[1].rstrip("+")
+            return python_version(said.split('"')[1])
     return _version_within(m, base, program, short)
 
 

@@ -50,7 +50,7 @@ def _without_metadata(machine: Machine, layer: Layer, record: str,
     if normal_name(machine.path.basename(record).rsplit("-", 2)[0]) in named:
         return None
     try:
-        data = machine.read_bytes(record, RECORD_LIMIT)
+        data = machine.read_whole(record, RECORD_LIMIT)
         if b"site-packages" not in data:
             return None  # a library or a program: nothing that could be imported
         content = json.loads(data)
@@ -74,7 +74,7 @@ def egg_links(machine: Machine, folder: str) -> list[str]:
     for name in machine.names_in(folder):
         if name.endswith(".egg-link"):
             try:
-                first = machine.read_text(machine.path.join(folder, name), 4096).splitlines()[:1]
+                first = machine.read_beginning(machine.path.join(folder, name), 4096).splitlines()[:1]
             except Unreadable:
                 continue
             found += [machine.absolute(line.strip(), folder) for line in first if line.strip()]

@@ -75,7 +75,7 @@ def notebook_seat(finder: SeatFinder, file: str) -> SeatFacts:
     """Return the seat of a notebook: the kernel that it names."""
     m = finder.machine
     path = m.absolute(file)
-    if not m.exists(path):
+    if not m.is_there(path):
         raise NothingToJudge(f"{path} does not exist.", "Check the path.")
     finder.examiner.trust.distrust(m.path.dirname(path))
     named = notebooks.read_notebook(m, path)

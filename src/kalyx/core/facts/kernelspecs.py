@@ -27,9 +27,9 @@ def read_kernels(machine: Machine, server: Interpreter | None) -> list[Kernel]:
     kernels = []
     for scope, folder in data_folders(m, server):
         for name in m.names_in(folder):
-            if NAME.match(name) and m.is_folder(m.path.join(folder, name)):
+            if NAME.match(name) and m.is_folder(m.path.join(folder, name)):  # the server looks into folders alone
                 spec = m.path.join(folder, name, "kernel.json")
-                if m.exists(spec):
+                if m.is_there(spec):
                     kernels.append(read_kernel(m, spec, scope))
     return kernels
 
@@ -39,22 +39,43 @@ def read_kernel(machine: Machine, spec: str, scope: str) -> Kernel:
     m = machine
     name = m.path.basename(m.path.dirname(spec)).lower()
     try:
-        content = json.loads(m.read_text(spec, 1_048_576))
+        content = json.loads(m.read_whole(spec, 1_048_576).decode("utf-8"))  # as the server: no mark, no other encoding
     except Unreadable as error:
         return Kernel(name, name, spec, scope, trouble=error.reason)
+    except UnicodeDecodeError as error:
+        return Kernel(name, name, spec, scope, trouble=f"it is not text in UTF-8: {error.reason}")
     except (ValueError, RecursionError) as error:
         return Kernel(name, name, spec, scope, trouble=f"it is not JSON: {error}")
     if not isinstance(content, dict):
         return Kernel(name, name, spec, scope, trouble="it is not a JSON object")
-    argv, env = content.get("argv"), content.get("env") or {}
+    argv, env = content.get("argv"), content.get("env")
+    env = env if isinstance(env, dict) else {}
     label = content.get("display_name")
     label = label if isinstance(label, str) and label else name
     if not isinstance(argv, list) or not argv or not all(isinstance(a, str) for a in argv):
         return Kernel(name, label, spec, scope, trouble="it has no argv, the command to start")
-    if not isinstance(env, dict):
-        return Kernel(name, label, spec, scope, trouble="its env is not an object")
+    wrong = _wrong_field(content)
+    if wrong:
+        return Kernel(name, label, spec, scope, trouble=wrong)
     return Kernel(name, label, spec, scope, tuple(argv), {k: str(v) for k, v in env.items()},
-                  str(content.get("language", "")))
+                  content.get("language", ""))
+
+
+# What a notebook server takes for each field; it drops a kernelspec with another type
+_FIELDS: tuple[tuple[str, type, str], ...] = (
+    ("argv", list, "a list"), ("env", dict, "an object"), ("display_name", str, "a text"),
+    ("language", str, "a text"), ("name", str, "a text"), ("mimetype", str, "a text"), ("metadata", dict, "an object"))
+
+
+def _wrong_field(content: Mapping[str, object]) -> str:
+    """Say which field of a kernelspec has a type that the server does not take; empty when none has."""
+    for field, kind, called in _FIELDS:
+        if field in content and not isinstance(content[field], kind):
+            return f"its {field} is not {called}, and a notebook server drops it"
+    mode = content.get("interrupt_mode", "signal")
+    if not isinstance(mode, str) or mode.lower() not in ("signal", "message"):
+        return "its interrupt_mode is neither signal nor message, and a notebook server drops it"
+    return ""
 
 
 def kernel_environment(kernel: Kernel, base: Mapping[str, str]) -> dict[str, str]:

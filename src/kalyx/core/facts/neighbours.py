@@ -250,7 +250,7 @@ class Neighbours:
                 newest, reader = (version[0], version[1]), interpreter
         if reader is None or self._survey is None:
             return None
-        ran = self._survey.run_isolated(reader, ("-c", _PARSE, file), 30)
+        ran = self._survey.run_isolated(reader, ("-c", _PARSE, file), 10)
         return f"{newest[0]}.{newest[1]}" if ran is not None and ran.status == 0 else None
 
     def visible_sites(self, interpreter: Interpreter) -> list[str]:

@@ -35,11 +35,13 @@ def read_notebook(machine: Machine, path: str) -> NotebookKernel:
         data = machine.read_bytes(path, 512 * 1024 * 1024 if info and info.size > LARGE else LARGE)
     except Unreadable as error:
         return NotebookKernel(path, trouble=error.reason)
-    text = data.decode("utf-8-sig", "replace")
     if len(data) > LARGE:
-        return _from_tail(path, text)
+        return _from_tail(path, data.decode("utf-8", "replace"))
     try:
+        text = data.decode("utf-8")  # as the server reads it: no other encoding, and no mark before it
         content = json.loads(text)
+    except UnicodeDecodeError as error:
+        return NotebookKernel(path, trouble=f"it is not text in UTF-8: {error.reason}")
     except (ValueError, RecursionError) as error:
         return NotebookKernel(path, trouble=f"it is not JSON: {error}")
     metadata = content.get("metadata") if isinstance(content, dict) else None
@@ -48,9 +50,14 @@ def read_notebook(machine: Machine, path: str) -> NotebookKernel:
     spec = metadata.get("kernelspec")
     if not isinstance(spec, dict) or not isinstance(spec.get("name"), str):
         return NotebookKernel(path)
-    language = spec.get("language") or (metadata.get("language_info") or {}).get("name")
-    return NotebookKernel(path, spec["name"], spec.get("display_name"), language,
+    info = metadata.get("language_info")
+    language = spec.get("language") or (info.get("name") if isinstance(info, dict) else None)
+    return NotebookKernel(path, spec["name"], _text(spec.get("display_name")), _text(language),
                           _line_of(text, spec["name"]))
+
+
+def _text(value: object) -> str | None:
+    return value if isinstance(value, str) else None
 
 
 def _line_of(text: str, name: str) -> int | None:
@@ -70,9 +77,8 @@ def _from_tail(path: str, text: str) -> NotebookKernel:
         spec = json.loads(match.group(1))
     except ValueError:
         return NotebookKernel(path)
-    name = spec.get("name")
-    return NotebookKernel(path, name if isinstance(name, str) else None, spec.get("display_name"),
-                          spec.get("language"), text.count("\n", 0, start) + 1)
+    return NotebookKernel(path, _text(spec.get("name")), _text(spec.get("display_name")),
+                          _text(spec.get("language")), text.count("\n", 0, start) + 1)
 
 
 def find_notebooks(machine: Machine, folder: str, depth: int = 2) -> tuple[list[str], bool]:
@@ -91,7 +97,7 @@ def find_notebooks(machine: Machine, folder: str, depth: int = 2) -> tuple[list[
         cut = cut or more
         if "pyvenv.cfg" in names or "conda-meta" in names:
             continue
-        found += [p for n in names if n.endswith(".ipynb") and m.is_file(p := m.path.join(here, n))]
+        found += [p for n in names if n.endswith(".ipynb") and not m.is_folder(p := m.path.join(here, n))]
         if level < depth:
             queue += [(m.path.join(here, n), level + 1) for n in folders
                       if "." not in n and n not in ("node_modules", "__pycache__")]

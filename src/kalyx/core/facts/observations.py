@@ -220,7 +220,7 @@ def _read_stack(machine: Machine, path: str) -> tuple[Frame, ...]:
     best: list[Frame] = []
     for block in blocks[1:]:
         frames = [Frame(f, int(n), w) for f, n, w in
-                  re.findall(r'^\s+File "(.*)", line (\d+) in (.*)$', block, re.MULTILINE)]
+                  re.findall(r'^[ \t]+File "(.*)", line (\d{1,9}) in (.*)$', block, re.MULTILINE)]
         if any(f.file.endswith("observe.py") for f in frames) or not best:
             best = frames
     kept = [f for f in reversed(best)
@@ -232,7 +232,7 @@ def _read_stack(machine: Machine, path: str) -> tuple[Frame, ...]:
 def _frames_said(text: str) -> tuple[Frame, ...]:
     """Read the frames that an interpreter printed when it could not start, innermost last."""
     return tuple(Frame(f, int(n), w) for f, n, w in re.findall(
-        r'^\s+File "(.*)", line (\d+)(?:, in (.*))?$', text, re.MULTILINE))
+        r'^[ \t]+File "(.*)", line (\d{1,9})(?:, in (.*))?$', text, re.MULTILINE))
 
 
 def _assemble(module: str, name: str | None, ran: RunResult, lines: list[dict[str, Any]],

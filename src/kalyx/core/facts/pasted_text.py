@@ -10,9 +10,18 @@ from kalyx.core.patterns import pattern
 __all__ = ["decode_text", "text_of_notebook", "without_prefixes"]
 
 _BEGINS = "Traceback (most recent call last)"
-_OF_GROUPS = pattern(r"[ |+-]*(?:Exception Group )?$")  # what Python itself writes before it
+_OF_GROUPS = pattern(r"(?<![ |+-])[ |+-]*(?:Exception Group )?$")  # what Python itself writes before it
 # The exception's name, which notebooks write there
-_OF_NOTEBOOKS = pattern(r"\S*(?:Error|Exception|Exit|Interrupt|Warning|Group)(?:\x1b\[[\d;]*m)?\s+$")
+_OF_NOTEBOOKS = pattern(r"(?<!\S)\S*(?:Error|Exception|Exit|Interrupt|Warning|Group)(?:\x1b\[[\d;]*m)?\s+$")
+
+
+MOST_LINE = 4000   # characters of a line: of more, its beginning and its end
+MOST_BEFORE = 200  # characters before each line of a log
+
+
+def _short(line: str) -> str:
+    half = MOST_LINE // 2
+    return line if len(line) <= MOST_LINE else f"{line[:half]} ... {line[-half:]}"
 
 
 def decode_text(data: bytes) -> str:
@@ -43,15 +52,17 @@ def without_prefixes(text: str) -> str:
 
     What stands before its first line tells what to look for; numbers may differ from line to line.
     """
-    lines = text.split("\n")
+    lines = [_short(line) for line in text.split("\n")]
+    text = "\n".join(lines)
     for line in lines:
         before, found, _ = line.partition(_BEGINS)
         before = before.removesuffix("  + Exception Group ")
-        if found and not _OF_GROUPS.match(before) and not _OF_NOTEBOOKS.match(before):
+        if found and len(before) <= MOST_BEFORE and not _OF_GROUPS.match(before) and not _OF_NOTEBOOKS.match(before):
             return _stripped(lines, before)
     return text
 
 
 def _stripped(lines: list[str], before: str) -> str:
-    form = re.compile(re.sub(r"\d+", r"\\d+", re.escape(before.rstrip()).replace("\\ ", r"\s+")) + r"\s?")
+    words = [re.sub(r"\d+", r"\\d+", re.escape(word)) for word in before.split()]
+    form = re.compile(r"\s*" + r"\s+".join(words) + r"\s?")
     return "\n".join(form.sub("", line, count=1) if form.match(line) else line for line in lines)

@@ -117,7 +117,7 @@ def _notebook_of(raw: RawProcess, connection: str | None, m: Machine) -> str | N
         return None
     try:
         content = json.loads(m.read_text(connection, 65536))
-    except (Unreadable, ValueError):
+    except (Unreadable, ValueError, RecursionError):
         return None
     session = content.get("jupyter_session") if isinstance(content, dict) else None
     return str(session) if session else None

@@ -13,6 +13,7 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.distributions import normal_name, requirement_name
 from kalyx.core.facts.places import LOCKS, is_project_file
 from kalyx.core.machine import Machine
+from kalyx.core.patterns import pattern
 from kalyx.core.record import TYPE_CHECKING, dataclass
 
 if TYPE_CHECKING:
@@ -21,6 +22,9 @@ if TYPE_CHECKING:
 __all__ = ["Declared", "Project", "read_project"]
 
 LIMIT = 1_048_576  # bytes of one file
+LONGEST_LINE = 8192  # characters, lines that go on included
+MOST_LISTS = 60      # requirements files that name each other
+MOST_DECLARED = 5000
 
 
 @dataclass(frozen=True)
@@ -50,38 +54,48 @@ def read_project(machine: Machine, folder: str, names: Iterable[str]) -> Project
     """Read what the files of a project's folder say that it needs; `names` are those in it."""
     m = machine
     declared: list[Declared] = []
+    read: set[str] = set()
     listed = sorted(names, key=lambda n: (n != "requirements.txt", n))
     for name in listed:
         path = m.path.join(folder, name)
         if name == "requirements":
             inside = [m.path.join(path, n) for n in m.entries(path) if n.endswith((".txt", ".in"))]
-            declared += [d for file in sorted(inside) for d in _from_list(m, file)]
+            declared += [d for file in sorted(inside) for d in _from_list(m, file, read)]
         elif name.startswith("requirements") and is_project_file(name):
-            declared += _from_list(m, path)
+            declared += _from_list(m, path, read)
         elif name in _READERS:
             declared += _from_table(m, path, _READERS[name])
-    return Project(folder, tuple(declared), next((n for n in LOCKS if n in listed), ""))
+    if len(declared) > MOST_DECLARED:
+        m.report(folder, f"its files ask for {len(declared)} distributions; the first {MOST_DECLARED} were looked at")
+    return Project(folder, tuple(declared[:MOST_DECLARED]), next((n for n in LOCKS if n in listed), ""))
 
 
 # -- the lists of pip ------------------------------------------------------------------------------
-def _from_list(m: Machine, file: str, seen: tuple[str, ...] = ()) -> Iterator[Declared]:
-    """Yield the requirements of a list as pip reads it, those of lists that it names too."""
+def _from_list(m: Machine, file: str, read: set[str]) -> Iterator[Declared]:
+    """Yield the requirements of a list as pip reads it, those of lists that it names too: each list once.
+
+    `read` are the lists that were read; the list is added to them.
+    """
+    if m.key(file) in read or len(read) >= MOST_LISTS:
+        return
+    read.add(m.key(file))
     try:
         text = m.read_text(file, LIMIT)
     except Unreadable:
         return
     whole = ""
     for number, line in enumerate(text.splitlines(), 1):
+        if len(whole) + len(line) > LONGEST_LINE:
+            whole = ""
+            continue
         whole += re.sub(r"(^|\s)#.*", "", line).strip()
         if whole.endswith("\\"):
             whole = whole[:-1]
             continue
         word, whole = whole.strip(), ""
         other = re.match(r"(?:-r|--requirement)[\s=]\s*(\S+)", word)
-        if other and len(seen) < 8:
-            path = m.absolute(other[1], m.path.dirname(file))
-            if path not in seen:
-                yield from _from_list(m, path, (*seen, file))
+        if other:
+            yield from _from_list(m, m.absolute(other[1], m.path.dirname(file)), read)
         elif word and not word.startswith("-") and "://" not in word.split("@")[0]:
             yield Declared(re.split(r"\s--?\w", word)[0].strip(), file, number)
 
@@ -90,16 +104,22 @@ def _from_list(m: Machine, file: str, seen: tuple[str, ...] = ()) -> Iterator[De
 def _from_table(m: Machine, file: str, reader: Callable[[str], Iterable[str]]) -> list[Declared]:
     try:
         text = m.read_text(file, LIMIT)
-        said = [r for r in reader(text) if requirement_name(r)]
-    except (Unreadable, ValueError, TypeError, AttributeError, KeyError, RecursionError):
-        return []  # what is wrong with the file is not what was asked
-    lines = text.lower().splitlines()
+        said = [r for r in reader(text) if isinstance(r, str) and requirement_name(r)]
+    except Unreadable:
+        return []
+    except (ValueError, TypeError, AttributeError, KeyError, RecursionError) as error:
+        # what is wrong with the file is not what was asked: it is said, and the rest is answered
+        reason = str(error) if isinstance(error, ValueError) else "what it says of requirements is no list of them"
+        m.report(file, reason)
+        return []
+    lines: dict[str, int] = {}  # the first line that each word stands on
+    for number, line in enumerate(text.lower().splitlines(), 1):
+        for word in _WORD.findall(line.split("#")[0]):
+            lines.setdefault(word.rstrip("."), number)
+    return [Declared(r, file, lines.get(requirement_name(r).lower())) for r in said]
 
-    def line_of(requirement: str) -> int | None:
-        name = re.compile(rf"(?<![\w.-]){re.escape(requirement_name(requirement).lower())}(?![\w-])")
-        return next((n for n, line in enumerate(lines, 1) if name.search(line.split("#")[0])), None)
 
-    return [Declared(r, file, line_of(r)) for r in said]
+_WORD = pattern(r"[\w.-]+")
 
 
 def _toml(text: str) -> Any:
@@ -139,7 +159,7 @@ def _of_names(table: dict[str, Any]) -> Iterator[str]:
 
 def _specifier(version: str) -> str:
     """Put a version with ``^`` or ``~`` before it, or nothing, into the words of PEP 440."""
-    parts = re.fullmatch(r"([\^~]?)\s*(\d+(?:\.\d+)*)", version.strip())
+    parts = re.fullmatch(r"([\^~]?)\s*(\d{1,9}(?:\.\d{1,9}){0,9})", version.strip())
     if parts is None:
         return "" if version.strip() == "*" else version.strip()
     sign, numbers = parts[1], [int(n) for n in parts[2].split(".")]
@@ -156,9 +176,9 @@ def _of_setup(text: str) -> Iterator[str]:
 
     parser = configparser.ConfigParser(interpolation=None)
     try:
-        parser.read_string(text)
+        parser.read_string("\n".join(line if len(line) < LONGEST_LINE else "" for line in text.splitlines()))
     except configparser.Error as error:
-        raise ValueError(str(error)) from None
+        raise ValueError(f"it is not INI: {str(error).splitlines()[0]}") from None
     lists = [parser.get("options", "install_requires", fallback="")]
     if parser.has_section("options.extras_require"):
         lists += [value for _, value in parser.items("options.extras_require")]

@@ -4,9 +4,13 @@ from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import Machine
+from kalyx.core.model import python_version
 from kalyx.core.record import dataclass, field
 
 __all__ = ["VenvConfig", "find_venv_config", "parse_venv_config"]
+
+
+NO_TEXT = "it is not text in UTF-8: the byte at {} is 0x{:02x} ({})"
 
 
 @dataclass(frozen=True)
@@ -33,8 +37,7 @@ class VenvConfig:
     def version(self) -> str | None:
         """The Python version that the environment was made with, as the file says."""
         text = self.keys.get("version") or self.keys.get("version_info", "")
-        parts = text.split(".")
-        return ".".join(parts[:3]) if len(parts) > 1 and parts[0].isdecimal() and parts[1].isdecimal() else None
+        return python_version(text)
 
     @property
     def short_version(self) -> str | None:
@@ -64,10 +67,13 @@ def find_venv_config(machine: Machine, executable: str) -> VenvConfig | None:
     prefix = machine.path.dirname(folder)
     for candidate in (machine.path.join(folder, "pyvenv.cfg"),
                       machine.path.join(prefix, "pyvenv.cfg")):
-        if machine.is_file(candidate):
+        if machine.is_there(candidate):
             try:
-                text = machine.read_text(candidate, 65536)
+                text = machine.read_whole(candidate, 65536).decode("utf-8")
             except Unreadable as error:
                 return VenvConfig(candidate, prefix, trouble=error.reason)
+            except UnicodeDecodeError as error:
+                return VenvConfig(candidate, prefix, trouble=NO_TEXT.format(error.start, error.object[error.start],
+                                                                            error.reason))
             return parse_venv_config(text, candidate, prefix)
     return None

@@ -10,7 +10,7 @@ from kalyx.core.model import Distribution
 
 __all__ = ["Record"]
 
-RECORD_LIMIT = 32 * 1024 * 1024  # bytes
+RECORD_LIMIT = 64 * 1024 * 1024  # bytes
 MOST_CHECKED = 4000              # files that are compared with their hashes
 
 
@@ -30,7 +30,8 @@ class Record:
             for row in csv.reader(text.splitlines()):
                 if row and row[0]:
                     size = row[2] if len(row) > 2 else ""
-                    self.rows[row[0]] = (row[1] if len(row) > 1 else "", int(size) if size.isdigit() else None)
+                    number = int(size) if size.isdecimal() and len(size) < 19 else None
+                    self.rows[row[0]] = (row[1] if len(row) > 1 else "", number)
         except csv.Error:  # the rows before the broken one count
             pass
 
@@ -74,8 +75,8 @@ class Record:
         import hashlib
 
         try:
-            made = hashlib.new(kind, self.machine.read_bytes(path))
-        except (Unreadable, ValueError):
+            made = hashlib.new(kind, self.machine.read_whole(path))
+        except (Unreadable, ValueError, TypeError):
             return ""
         return base64.urlsafe_b64encode(made.digest()).rstrip(b"=").decode()
 

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from kalyx.core.errors import NothingToJudge
+from kalyx.core.errors import NothingToJudge, Unreadable
 from kalyx.core.facts import shells
 from kalyx.core.facts.launchers import is_python_name, parse_shebang, read_head
 from kalyx.core.facts.seats import SeatFacts
+from kalyx.core.machine import Machine
 from kalyx.core.model import Launch, Seat, TrailStep
 from kalyx.core.record import TYPE_CHECKING
 
@@ -35,9 +36,7 @@ def script_seat(finder: SeatFinder, file: str) -> SeatFacts:
             steps = [step, *_differs(finder, program)]
             launch = Launch((program, *flags), m.env, m.cwd, start, path)
             seat = finder.seat_of(ref, "script", label, examined, steps, launch)
-            head = m.read_text(path).split("\n")[0].rstrip("\r")
-            once = m.read_text(path).count(head) == 1
-            return SeatFacts(seat, examined, script_head=head if once else "")
+            return SeatFacts(seat, examined, script_head=_head_of(m, path))
     python = finder.shell_python()
     if python is None:
         return SeatFacts(Seat(ref, "script", label))
@@ -45,6 +44,16 @@ def script_seat(finder: SeatFinder, file: str) -> SeatFacts:
     first = TrailStep(0, f"{label} is started as: {name} {label}", path, None, step.leads_to)
     launch = Launch((step.leads_to or "",), m.env, m.cwd, start, path)
     return SeatFacts(finder.seat_of(ref, "script", label, examined, [first, step], launch), examined)
+
+
+def _head_of(machine: Machine, path: str) -> str:
+    """Return a script's first line, where it stands once in it and so can be replaced; else nothing."""
+    try:
+        text = machine.read_text(path)
+    except Unreadable:
+        return ""
+    head = text.split("\n")[0].rstrip("\r")
+    return head if text.count(head) == 1 else ""
 
 
 def scripts_here(finder: SeatFinder) -> list[str]:

@@ -6,6 +6,7 @@ import json
 import re
 from collections.abc import Callable, Sequence
 
+from kalyx.core.patterns import pattern
 from kalyx.core.record import TYPE_CHECKING, dataclass
 
 if TYPE_CHECKING:
@@ -13,6 +14,11 @@ if TYPE_CHECKING:
 
 __all__ = ["FORMATS", "Named", "Said", "line_of_key", "parse_env_file", "parse_json_with_comments",
            "read_interpreter_table"]
+
+
+LONGEST_LINE = 8192  # characters of a line that may hold a path or a command
+MOST_PARTS = 100     # of a dotted key
+_MANY_PARTS = pattern(r"(?<![\w.\"'-])(?:[\w\"'-]{1,80}[ \t]*\.[ \t]*){100}")
 
 
 @dataclass(frozen=True)
@@ -39,21 +45,35 @@ def parse_json_with_comments(text: str) -> Any:
     Raises:
         ValueError: it is not even that; the message says where.
     """
-    if not text.strip():
+    plain = without_comments(text)
+    if not plain.strip():
         return {}
     try:
-        return json.loads(text)
-    except (ValueError, RecursionError):
-        pass
-    import json5
-
-    try:
-        return json5.loads(text)
+        return json.loads(_COMMAS.sub(_blanked_comma, plain))
     except RecursionError:
         raise ValueError("it is nested too deeply") from None
     except ValueError as error:
-        message = str(error).replace("<string>:", "line ")
-        raise ValueError(f"it is not JSON: {message}") from None
+        raise ValueError(f"it is not JSON: {error}") from None
+
+
+# Each takes whole texts between quotes as one, so that nothing in them counts; one that is not closed ends
+# with its line. Whatever stands there, no place is looked at twice.
+_COMMENTS = pattern(r'"(?:[^"\\\n]|\\.)*"?|//[^\n]*|/\*(?:[^*]|\*(?!/))*(?:\*/)?')
+_COMMAS = pattern(r'"(?:[^"\\\n]|\\.)*"?|,(?=\s*[}\]])')
+
+
+def without_comments(text: str) -> str:
+    """Return JSON with blanks in the place of its comments: every character stays where it stands."""
+    return _COMMENTS.sub(_blanked, text) if "/" in text else text
+
+
+def _blanked(match: re.Match[str]) -> str:
+    found = match.group()
+    return found if found[0] == '"' else re.sub(r"[^\n]", " ", found)
+
+
+def _blanked_comma(match: re.Match[str]) -> str:
+    return " " if match.group() == "," else match.group()
 
 
 def _object(text: str) -> dict[str, Any]:
@@ -65,12 +85,11 @@ def _object(text: str) -> dict[str, Any]:
 
 def line_of_key(text: str, key: str) -> int | None:
     """Return the line of a key's last mention outside a comment: the one that counts."""
-    found = None
-    for number, line in enumerate(text.splitlines(), 1):
-        at = line.find(json.dumps(key))
-        if at >= 0 and "//" not in line[:at] and not line.lstrip().startswith(("*", "/*")):
-            found = number
-    return found
+    plain, quoted = without_comments(text), json.dumps(key)
+    place = plain.rfind(quoted)
+    while place >= 0 and not plain[place + len(quoted): place + len(quoted) + 100].lstrip().startswith(":"):
+        place = plain.rfind(quoted, 0, place)
+    return plain.count("\n", 0, place) + 1 if place >= 0 else None
 
 
 def line_with(text: str, word: str) -> int | None:
@@ -136,9 +155,9 @@ def _command_of(system: dict[str, Any], text: str) -> list[Named]:
         command: Any = system.get(key)
         if isinstance(command, str):
             try:
-                command = shlex.split(command)
+                command = shlex.split(command[:LONGEST_LINE])
             except ValueError:
-                command = str(command).split()
+                command = str(command)[:LONGEST_LINE].split()
         if isinstance(command, list) and command and isinstance(command[0], str) \
                 and re.search(r"py(thon|py)[\d.]*w?(\.exe)?$", command[0].lower()):
             return [Named(key, command[0], line_of_key(text, key))]
@@ -151,9 +170,10 @@ def read_ini(text: str, keys: Sequence[str], extra: tuple[str, str]) -> Said:
 
     parser = configparser.RawConfigParser(strict=False, allow_no_value=True)
     try:
-        parser.read_string(text)
-    except configparser.Error as error:
-        raise ValueError(f"it is not INI: {str(error).splitlines()[0]}") from None
+        # no path is longer, and what takes a line apart there takes very long for a long one
+        parser.read_string("\n".join(line if len(line) < LONGEST_LINE else "" for line in text.splitlines()))
+    except (configparser.Error, ValueError, TypeError, AttributeError) as error:
+        raise ValueError(f"it is not INI: {(str(error).splitlines() or ['?'])[0]}") from None
     found = []
     for key in keys:
         section, _, name = key.partition(".")
@@ -187,6 +207,8 @@ def load_toml(text: str) -> dict[str, Any]:
     """
     import sys
 
+    if _MANY_PARTS.search(text):
+        raise ValueError(f"it is not TOML that is read: a key has more than {MOST_PARTS} parts")
     if sys.version_info >= (3, 11):
         import tomllib
     else:
@@ -195,7 +217,9 @@ def load_toml(text: str) -> dict[str, Any]:
     try:
         content: dict[str, Any] = tomllib.loads(text)
         return content
-    except tomllib.TOMLDecodeError as error:
+    except RecursionError:
+        raise ValueError("it is nested too deeply") from None
+    except ValueError as error:  # a number of thousands of digits is one, too
         raise ValueError(f"it is not TOML: {error}") from None
 
 
@@ -233,7 +257,7 @@ def _elements(text: str) -> list[Any]:
         raise ValueError("it declares XML entities, which are not read")
     try:
         return list(Tree.fromstring(text).iter())
-    except Tree.ParseError as error:
+    except (Tree.ParseError, ValueError) as error:
         raise ValueError(f"it is not XML: {error}") from None
 
 
@@ -241,12 +265,12 @@ def parse_env_file(text: str) -> dict[str, str]:
     """Read ``NAME=value`` lines, with or without ``export`` and quotes."""
     found = {}
     for line in text.splitlines():
-        match = re.match(r"\s*(?:export\s+)?([A-Za-z_]\w*)\s*=\s*(.*?)\s*$", line)
-        if match:
-            value = match.group(2)
+        name, equals, value = line.partition("=")
+        name, value = name.strip().removeprefix("export ").strip(), value.strip()
+        if equals and name.isidentifier():
             if len(value) > 1 and value[0] == value[-1] and value[0] in "'\"":
                 value = value[1:-1]
-            found[match.group(1)] = value
+            found[name] = value
     return found
 
 

@@ -34,7 +34,7 @@ MOST_FOLDERS = 400
 PYTHON_CELLS = ("time", "timeit", "capture", "prun", "snakeviz", "memit", "mprun", "lprun")
 # How an import is kept from failing, the weakest hold first
 GUARDS = ("", "condition", "function", "try", "typing")
-_LINE_IMPORT = pattern(r"^(\s*)(?:from\s+(\.*[\w.]*)\s+import\s+([\w, ()*]+)|import\s+([\w., ]+))",
+_LINE_IMPORT = pattern(r"^([ \t]*)(?:from\s+(\.*\w?[\w.]*)\s+import\s+([\w, ()*]+)|import\s+([\w., ]+))",
                           re.MULTILINE)
 _WHERE_IT_RUNS = frozenset({
     "sys.platform", "os.name", "sys.builtin_module_names", "platform.system", "sys.version_info", "sys.version",
@@ -42,7 +42,7 @@ _WHERE_IT_RUNS = frozenset({
 # What code calls its own answers to that: PY3, PY_3_14_PLUS, IS_WINDOWS, _WIN32
 _NAMED_SO = pattern(r"_?(?:IS_)?(?:PY_?\d|PYTHON_?\d|PYPY|CPYTHON|WIN(?:DOWS|32|64)?(?:_|$)|"
                     r"MAC(?:OS)?(?:X|_|$)|DARWIN|LINUX|POSIX)")
-_MAGIC = pattern(r"^(\s*)(?:[%!?]|[\w., ]+=\s*[%!]|.*\S\?{1,2}\s*$)")
+_MAGIC = pattern(r"^([ \t]*)(?=\S)(?:[%!?]|[\w., ]+=[ \t]*[%!]|.*[^\s?]\?{1,2}[ \t]*$)")
 
 
 @dataclass(frozen=True)

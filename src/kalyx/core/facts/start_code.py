@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import time
+from collections.abc import Iterable, Mapping
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.layers import LinkLine, link_lines
+from kalyx.core.facts.layers import LinkLine, link_lines, pythonpath_of, visible_sites
 from kalyx.core.machine import Machine, RunResult
+from kalyx.core.model import Interpreter, Launch, Observation
+from kalyx.core.record import dataclass
 
-__all__ = ["CUSTOMISERS", "code_lines", "not_text", "runs_through"]
+__all__ = ["CUSTOMISERS", "StartEnder", "code_lines", "find_ender", "not_text"]
 
+MOST_TRIED = 60  # lines of code
 CUSTOMISERS = ("sitecustomize", "usercustomize")
 _THROUGH = "kalyx: through"
 # Code is run as `site` does it, which goes on after an exception; what is left of the path must still be one
@@ -49,9 +53,47 @@ def not_text(machine: Machine, folders: Iterable[str]) -> list[str]:
     return found
 
 
-def runs_through(machine: Machine, python: str, line: LinkLine, env: dict[str, str]) -> tuple[bool, RunResult]:
+@dataclass(frozen=True)
+class StartEnder:
+    """What ends an interpreter at its start: a file, its line (0: the file as a whole), and what was said then."""
+
+    file: str
+    line: int
+    text: str
+    said: str
+
+
+def find_ender(machine: Machine, launch: Launch, interpreter: Interpreter, observed: Observation,
+               limit: float) -> StartEnder | None:
+    """Find the code of an environment's own that ends its interpreter at every start: each is tried alone.
+
+    Runs children of the seat, all together for at most `limit` seconds; None
+    where nothing was found, or not in that time.
+    """
+    m, until = machine, time.monotonic() + limit
+    folders = [*visible_sites(m, interpreter), *pythonpath_of(m, launch.env, launch.cwd)]
+    for file in not_text(m, folders) if "UnicodeDecodeError" in observed.output else ():
+        return StartEnder(file, 0, "", "it is not text in UTF-8")
+    nothing = LinkLine(m.path.join(m.cwd, "nothing.pth"), 0, "pass", None)
+    lines = code_lines(m, folders)
+    if not lines or not _runs_through(m, interpreter.path, nothing, launch.env, until)[0]:
+        return None  # it does not start without any such code either
+    for line in lines[:MOST_TRIED]:
+        through, ran = _runs_through(m, interpreter.path, line, launch.env, until)
+        if ran is None:
+            return None
+        if not through:
+            return StartEnder(line.file, line.line, line.text, ran.complaint() or f"it ended with status {ran.status}")
+    return None
+
+
+def _runs_through(machine: Machine, python: str, line: LinkLine, env: Mapping[str, str],
+                  until: float) -> tuple[bool, RunResult | None]:
     """Run a line as `site` would at the next start; return whether the interpreter goes on after it."""
+    left = until - time.monotonic()
+    if left <= 0:
+        return False, None
     code = _TRY.format(code=line.text, through=_THROUGH)
     argv = (python, "-E", "-s", "-S", "-c", code, machine.path.dirname(line.file))
-    ran = machine.run(argv, env=env, limit=10)
+    ran = machine.run(argv, env=env, limit=min(left, 10.0))
     return _THROUGH.encode() in ran.out, ran

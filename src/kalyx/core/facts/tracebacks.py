@@ -14,20 +14,20 @@ __all__ = ["Place", "Traceback", "parse_fatal", "parse_refusal", "parse_tracebac
 
 _ESCAPES = pattern(r"\x1b\[[0-9;?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)|\x1b[@-Z\\-_]")
 _MARGIN = pattern(r"^(?:\s*(?:\| ?)+|E {2,}|> (?=File ))")
-_RULER = pattern(r"^\s*[|+ ]*[-+]{3,}[-+ \d.]*$|^=+( [\w ]+ )?=+$")
+_RULER = pattern(r"^(?=[|+ \t]*?[-+]{3})[-+|\t \d.]+$|^=[= \w]*=$")
 # What ``python -m`` says of a module that is not there; it is no traceback
 _REFUSAL = pattern(r"^(?P<python>(?:[A-Za-z]:)?[^:\n]*?(?:python|pypy)[\w.]*): (?:"
                    r"No module named '?(?P<module>[\w.]+)'?$|"
                    r"Error while finding module specification for '[\w.]+' \((?P<said>.*)\)$)", re.MULTILINE)
 _FRAME = (
-    pattern(r'^\s*File "(?P<file>.+?)", line (?P<line>\d+)(?:, in (?P<name>.+?))?\s*$'),
-    pattern(r"^\s*File (?P<file>\S.*?):(?P<line>\d+)(?:, in (?P<name>[^(]+?)(?:\(.*\))?)?\s*$"),
-    pattern(r"^\s*(?:Cell|Input) In ?\[(?P<cell>\d+)\],? (?:line (?P<line>\d+)|in .*)\s*$"),
+    pattern(r'^\s*File "(?P<file>.+?)", line (?P<line>\d{1,9})(?:, in (?P<name>.+?))?\s*$'),
+    pattern(r"^\s*File (?P<file>\S.*?):(?P<line>\d{1,9})(?:, in (?P<name>[^(]+?)(?:\(.*\))?)?\s*$"),
+    pattern(r"^\s*(?:Cell|Input) In ?\[(?P<cell>\d{1,9})\],? (?:line (?P<line>\d{1,9})|in .*)\s*$"),
     pattern(r"^\s*(?P<file><ipython-input-\d+-\w+>) in (?P<name><module>|\w+)(?:\(.*\))?\s*$"),
     pattern(r"^\s*(?P<file>(?:[A-Za-z]:\\|~?/)\S.*?\.pyx?) in (?P<name><module>|\w+)(?:\(.*\))?\s*$"),
-    pattern(r"^(?P<file>[^\s:<>\"']+\.py):(?P<line>\d+): in (?P<name><module>|\w+)\s*$"),
+    pattern(r"^(?P<file>[^\s:<>\"']+\.py):(?P<line>\d{1,9}): in (?P<name><module>|\w+)\s*$"),
 )
-_ARROW = pattern(r"^\s*-{2,}>\s*(?P<line>\d+)\s(?P<code>.*)$")
+_ARROW = pattern(r"^\s*-{2,}>\s*(?P<line>\d{1,9})\s(?P<code>.*)$")
 _ERROR = pattern(r"^(?P<type>(?:[A-Za-z_]\w*\.)*[A-Z]\w*(?:Error|Exception|Exit|Interrupt|Group|Conflict|"
                     r"NotFound|Warning|Iteration))(?:: (?P<message>.*))?$")
 # What stands at the margin after a frame is the exception too, whatever its class is called
@@ -42,6 +42,8 @@ _WINDOWS_SITE = pattern(r"^(?P<prefix>[A-Za-z]:\\.*?)\\lib\\site-packages\\", re
 _WINDOWS_LIBRARY = pattern(r"^(?P<prefix>[A-Za-z]:\\.*?)\\lib\\(?!site-packages)", re.IGNORECASE)
 _FATAL = pattern(r"^(?:Fatal Python error|Windows fatal exception): (?P<said>.+)$", re.MULTILINE)
 TEXT_LIMIT = 4 * 1024 * 1024
+MESSAGE_LIMIT = 16_384  # characters of an exception's message
+MOST_FRAMES = 400
 
 
 @dataclass(frozen=True)
@@ -109,6 +111,8 @@ def parse_traceback(text: str) -> Traceback | None:
         frame = _frame(line)
         if frame is not None:
             frames.append(frame)
+            if len(frames) > MOST_FRAMES:  # endless recursion: its beginning and its end say all
+                del frames[MOST_FRAMES // 2]
             message_goes_on = False
             continue
         arrow = _ARROW.match(line)
@@ -130,7 +134,8 @@ def parse_traceback(text: str) -> Traceback | None:
             code[frames[-1].file, frames[-1].line] = line.strip()
         elif message_goes_on and line.strip():
             last = blocks[-1]
-            blocks[-1] = replace(last, message=f"{last.message}\n{line.rstrip()}".strip())
+            if len(last.message) < MESSAGE_LIMIT:
+                blocks[-1] = replace(last, message=f"{last.message}\n{line.rstrip()}".strip())
         elif not line.strip():
             message_goes_on = False
     if not blocks:
@@ -156,7 +161,7 @@ def parse_fatal(text: str) -> tuple[str, Traceback] | None:
         return None
     current = plain[match.end():].partition("Current thread")[2].partition("\nThread ")[0]
     frames = [Frame(f, int(n), w) for f, n, w in re.findall(
-        r'^\s+File "(.+)", line (\d+) in (.+?)\s*$', current, re.MULTILINE)]
+        r'^[ \t]+File "(.+)", line (\d{1,9}) in (.+?)[ \t]*$', current, re.MULTILINE)]
     died = ObservedError("Crash", match["said"], frames=tuple(frames[::-1]))
     return match["said"].strip(), Traceback((died,))
 

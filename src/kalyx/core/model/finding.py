@@ -42,7 +42,8 @@ class Edit:
 class Remedy:
     """What to do. ``kind`` is command, edit or manual; a command's ``argv`` needs no shell.
 
-    A second line of ``do`` is to be typed into the person's own shell: no program can do it for them.
+    ``typed`` is a line for the person's own shell, quoted as that shell wants
+    it: no program can do it for them.
     """
 
     do: str
@@ -53,6 +54,7 @@ class Remedy:
     edits: tuple[Edit, ...] = ()
     changes: str = ""
     undoable: bool = False
+    typed: str = ""
 
 
 @dataclass(frozen=True)

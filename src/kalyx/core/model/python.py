@@ -5,7 +5,18 @@ from __future__ import annotations
 from kalyx.core.model.finding import Finding
 from kalyx.core.record import dataclass
 
-__all__ = ["Environment", "Interpreter"]
+__all__ = ["Environment", "Interpreter", "python_version"]
+
+
+def python_version(text: str) -> str | None:
+    """Return the version of a Python at the beginning of a text: ``3.11.7``, ``3.14.0rc2``; None where there is none.
+
+    What files say is taken for a version only where it is one: nobody counts to a thousand digits.
+    """
+    import re
+
+    match = re.match(r"[0-9]{1,2}\.[0-9]{1,4}(?:\.[0-9]{1,4})?(?:(?:a|b|rc)[0-9]{1,4})?(?![0-9])", text)
+    return match.group(0) if match else None
 
 
 @dataclass(frozen=True)

@@ -25,6 +25,7 @@ from kalyx.core.verdicts.absence import (
 from kalyx.core.verdicts.catalogue import also_at_import, cause
 from kalyx.core.verdicts.failure import Failure
 from kalyx.core.verdicts.projects import install_for_project, project_wish, wish_evidence
+from kalyx.core.verdicts.shell_words import command_line
 from kalyx.core.verdicts.standard_library import has_module, versions_of
 
 if TYPE_CHECKING:
@@ -157,9 +158,9 @@ def _put_it(case: Case, failure: Failure, known: str, wish: Declared | None) -> 
     if tables.is_shared(name):
         return _shared_name(name)
     if _MODEL.fullmatch(name):
-        command = " ".join((case.python, "-m", "spacy", "download", name))
-        says = f"It is a language model of spaCy, which is on no index; spaCy itself fetches it.\n{command}"
-        return (Remedy(says, "manual", changes=f"adds {name} to {case.prefix}"),)
+        says = "It is a language model of spaCy, which is on no index; spaCy itself fetches it."
+        return (Remedy(says, "manual", changes=f"adds {name} to {case.prefix}",
+                       typed=command_line(case.machine, (case.python, "-m", "spacy", "download", name))),)
     if not tables.is_everyday(name):
         return install_for_project(case, name + tables.bound_for(name), None,
                                    " (the distribution is taken to have the module's name)")

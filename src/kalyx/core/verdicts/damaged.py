@@ -24,8 +24,8 @@ _BROKEN_BINARY = pattern(r"file too short|invalid ELF header|cannot read file da
 _BROKEN_SOURCE = ("SyntaxError", "IndentationError", "TabError", "UnicodeDecodeError", "ValueError",
                   "EOFError")
 MOST_REQUIRED = 40  # distributions that are looked through for a cut-off file
-_FILE_FIRST = pattern(r"(/[^:]+\.so[\w.]*): ")
-_IMPORT = pattern(r"\s*(?:from\s+(\.*)([\w.]*)\s+)?import\s+(.+)")
+_FILE_FIRST = pattern(r"(?<![^\s:'\"(])(/[^:\n]+\.so[\w.]{0,40}): ")
+_IMPORT = pattern(r"(?<!\s)\s*(?:from\s+(\.*)(\w[\w.]*|)\s+)?import\s+(.+)")
 
 
 def _suspects(case: Case, failure: Failure | None) -> list[str]:

@@ -17,7 +17,7 @@ from kalyx.core.verdicts.replacements import remake
 
 __all__ = ["judge_environment", "place_named"]
 
-_ACTIVATE = pattern(r"""^\s*(?:export\s+)?VIRTUAL_ENV=["']?([^"'\n$]+)["']?\s*$""", re.MULTILINE)
+_ACTIVATE = pattern(r"""^[ \t]*(?:export[ \t]+)?VIRTUAL_ENV=["']?([^"'\n$]+)["']?\s*$""", re.MULTILINE)
 
 
 def judge_environment(environment: Environment, machine: Machine,

@@ -81,7 +81,7 @@ def _wheel_for_others(case: Case, failure: Failure | None) -> Finding | None:
         return None
     file = case.machine.path.join(owner.metadata, "WHEEL")
     try:
-        text = case.machine.read_text(file, 65536)
+        text = case.machine.read_beginning(file, 65536)
     except Unreadable:
         return None
     systems = [line.split("-")[-1].strip() for line in text.splitlines() if line.startswith("Tag:")]
@@ -214,7 +214,7 @@ def _direction(case: Case, file: str, name: str) -> str:
         return "=="
     python = int(made.group(1)), int(made.group(2))
     try:
-        head = case.machine.read_text(case.machine.path.join(owner.metadata, "METADATA"), 262_144)
+        head = case.machine.read_beginning(case.machine.path.join(owner.metadata, "METADATA"), 262_144)
     except Unreadable:
         head = ""
     if python == case.version or f"Python :: {case.version[0]}.{case.version[1]}\n" in head:

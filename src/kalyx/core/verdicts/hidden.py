@@ -15,7 +15,7 @@ from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
 
-_PROJECT_NAME = pattern(r"""(?m)^\s*(?:setup\()?name\s*=\s*["']?([\w.-]+)""")
+_PROJECT_NAME = pattern(r"""(?m)^[ \t]*(?:setup\()?name[ \t]*=[ \t]*["']?([\w.-]+)""")
 
 __all__ = ["hidden_by", "hidden_by_file", "is_to_blame", "namespace_split", "top_of", "what_is_meant"]
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from kalyx.core.errors import KalyxError
 from kalyx.core.facts.cases import Case
 from kalyx.core.facts.modules import top_level
 from kalyx.core.model import Elsewhere, Finding, ImportReport
@@ -140,7 +141,15 @@ def _all_true(case: Case, failure: Failure | None) -> list[Finding]:
         known = {f.cause for f in found}
         if _NOT_BESIDE.get(slug, _NOTHING) & known or (known and rank >= LAST_RESORT):
             continue
-        finding = check(case, failure)
+        try:
+            finding = check(case, failure)
+        except KalyxError:
+            raise
+        except Exception as error:  # one check's mistake is not to cost the others' answer
+            if case.machine.env.get("KALYX_DEBUG"):
+                raise
+            case.machine.report(f"the check {slug}", f"Kalyx made a mistake in it ({type(error).__name__}: {error})")
+            continue
         if isinstance(finding, Finding):
             found.append(finding)
     return found

@@ -8,6 +8,7 @@ from kalyx.core.facts.interpreters import python_in
 from kalyx.core.facts.neighbours import Neighbours
 from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.facts.seats import SeatFacts, SeatFinder
+from kalyx.core.facts.start_code import StartEnder
 from kalyx.core.machine import Machine
 from kalyx.core.model import (
     Edit,
@@ -107,7 +108,7 @@ def env_gone(facts: SeatFacts, machine: Machine, bases: Callable[[], list[Interp
 @cause("interpreter-broken", "G", "it exists and cannot start",
        brief="an interpreter cannot start")
 def interpreter_broken(facts: SeatFacts, machine: Machine,
-                       observed: Observation | None = None) -> Finding | None:
+                       observed: Observation | None = None, ender: StartEnder | None = None) -> Finding | None:
     """Say what it said when it was started; where that is known, what made it say so.
 
     Looks like: `Fatal Python error`, a missing libpython, or no answer at all.
@@ -129,7 +130,7 @@ def interpreter_broken(facts: SeatFacts, machine: Machine,
     from kalyx.core.verdicts.startup import config_unreadable, ended_by_start_code, hidden_at_start
 
     closer = config_unreadable(facts, machine) or (observed and (
-        hidden_at_start(facts, machine, observed) or ended_by_start_code(facts, machine, observed)))
+        hidden_at_start(facts, machine, observed) or ended_by_start_code(facts, machine, observed, ender)))
     if closer:
         return closer
     env = facts.seat.launch.env if facts.seat.launch else machine.env

@@ -60,8 +60,8 @@ def without_variable(machine: Machine, seat: Seat, name: str, entry: str | None 
     for_good = " and ".join(f"{e.path}, line {e.line}" for e in lines) + ", which sets it in every new shell" \
         if lines else "where it is set for good"
     what = f"Take {entry} out of {name}" if entry else f"Unset {name}"
-    return Remedy(f"{what} in this shell by the line below; and take it out of {for_good}.\n{now}", "manual",
-                  changes=f"the variable {name}")
+    return Remedy(f"{what} in this shell by the line below; and take it out of {for_good}.", "manual",
+                  changes=f"the variable {name}", typed=now)
 
 
 def with_variable(machine: Machine, seat: Seat, name: str, value: str) -> Remedy | None:

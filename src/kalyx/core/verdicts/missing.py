@@ -17,8 +17,8 @@ __all__ = ["files_missing", "metadata_only", "not_whole"]
 
 INSTALLED = ("env", "base", "user", "pythonpath")
 _NO_FILE = pattern(r"No such file or directory: '([^']+)'$")
-_OF_MODULE = pattern(r"\b((?:\w+\.)+)\w+ (?:size changed|has the wrong size)")  # a class of a compiled part
-_LIBRARY = pattern(r"([\w.+-]+\.so[\w.]*): cannot open shared object file")
+_OF_MODULE = pattern(r"(?<![\w.])((?:\w+\.)+)\w+ (?:size changed|has the wrong size)")  # a class of a compiled part
+_LIBRARY = pattern(r"(?<![\w.+-])([\w.+-]+\.so[\w.]{0,40}): cannot open shared object file")
 
 
 def _incomplete(case: Case, failure: Failure | None) -> tuple[Distribution, list[str], list[str]] | None:

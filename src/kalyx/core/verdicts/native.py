@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 __all__ = ["copies_of", "failed_file", "find_error", "install_again", "loader_evidence", "look_in", "owner_of",
            "who_needs"]
 
-_LIBRARY = pattern(r"([\w.+-]+\.(?:so|dylib)[\w.]*): cannot open shared object file|"
+_LIBRARY = pattern(r"(?<![\w.+-])([\w.+-]+\.(?:so|dylib)[\w.]{0,40}): cannot open shared object file|"
                       r"Library not loaded: (\S+)|Error loading shared library ([\w.+-]+):")
 _REFERENCED = pattern(r"Referenced from: (?:<[^>]*> )?(/.+)")
 _TRIED = pattern(r"'(/[^']+)' \(((?:[^()]|\([^()]*\))*)\)")

@@ -382,7 +382,7 @@ def _switched_off(case: Case) -> tuple[list[Evidence], list[Remedy]] | None:
 
 def _moved(message: str) -> list[Remedy]:
     """Read from a package's message that something went to another one."""
-    match = re.search(r"[`'\"]?(\w+)[`'\"]? (?:has been|was|is now) (?:moved|split off) (?:in)?to the [`'\"]?"
+    match = re.search(r"(?<!\w)(\w+)[`'\"]? (?:has been|was|is now) (?:moved|split off) (?:in)?to the [`'\"]?"
                       r"([\w.-]+)[`'\"]? (?:package|distribution|project)", message)
     if match is None:
         return []

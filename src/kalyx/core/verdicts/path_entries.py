@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from kalyx.core.errors import Unreadable
 from kalyx.core.facts.cases import Case
 from kalyx.core.model import Edit, Evidence, Finding, Place, Remedy
 from kalyx.core.patterns import pattern
@@ -42,11 +41,7 @@ def meant_by_variable(case: Case, failure: Failure) -> Finding | None:
 def meant_by_code(case: Case, failure: Failure) -> Finding | None:
     """Find a line of the explained file that adds a folder, and means another that has the module."""
     for file in dict.fromkeys(p.path for p in case.asked if p.path.endswith(".py")):
-        try:
-            lines = case.machine.read_text(file).split("\n")
-        except Unreadable:
-            continue
-        for number, line in enumerate(lines, 1):
+        for number, line in enumerate(case.lines_of(file), 1):
             if "sys.path" not in line:
                 continue
             for quoted in _QUOTED.findall(line):
@@ -95,8 +90,8 @@ def _set(case: Case, right: str, lines: list[Evidence]) -> Remedy:
         return edited
     places = " and ".join(f"in {e.path}, line {e.line}" for e in lines) or "where it is set for good"
     typed = setting(case.machine, NAME, right)
-    return Remedy(f"Set it as below in this shell, and likewise {places}.\n{typed}", "manual",
-                  changes=f"the variable {NAME}")
+    return Remedy(f"Set it as below in this shell, and likewise {places}.", "manual",
+                  changes=f"the variable {NAME}", typed=typed)
 
 
 def _meant(case: Case, raw: str, name: str) -> Iterator[tuple[str, str]]:

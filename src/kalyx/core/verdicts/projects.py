@@ -75,7 +75,7 @@ def install_for_project(case: Case, wanted: str, wish: Declared | None, why: str
         says, typed = (f"Or have all put in that {project.lock} lists.", sync) if wish else (
             f"Add {name} to the project too: what {project.lock} does not list, {sync} may take out again.",
             f"{add} {name}")
-        return (*todo, Remedy(f"{says}\n{typed}", "manual",
+        return (*todo, Remedy(says, "manual", typed=typed,
                               changes=f"the environment that {project.lock} is for"))
     if wish is not None and wish.file.endswith((".txt", ".in")) and len(project.declared) > 1:
         todo += (Remedy("Or put in all that the project asks for.", "command",

@@ -12,6 +12,7 @@ from kalyx.core.facts.interpreters import python_in
 from kalyx.core.machine import Machine
 from kalyx.core.model import Distribution, Elsewhere, Remedy
 from kalyx.core.record import replace
+from kalyx.core.verdicts.shell_words import command_line
 
 __all__ = ["build_again", "install", "make_readable", "move_seat", "quiet_flags", "reinstall",
            "remove_file", "rename", "rename_file", "restore_library", "set_aside"]
@@ -184,10 +185,12 @@ def _install_in_managed(case: Case, requirement: str, marker: str) -> tuple[Reme
     folder = m.path.join(case.launch.cwd, ".venv")
     made = python_in(m, folder)
     steps = (f"This Python belongs to the system, and pip is told to leave it alone ({marker}). "
-             f"Make an environment of your own: {case.python} -m venv {folder}; put it there: "
-             f"{made} -m pip install '{requirement}'; and run with {made}.")
+             f"Make an environment of your own, put it there, and run with {made}.")
+    lines = (command_line(m, (case.python, "-m", "venv", folder)),
+             command_line(m, (made, "-m", "pip", "install", requirement)))
     return (
-        Remedy(steps, "manual", changes=f"makes {folder}; the system's Python stays as it is"),
+        Remedy(steps, "manual", changes=f"makes {folder}; the system's Python stays as it is",
+               typed="\n".join(lines)),
         Remedy("Or go past the system's guard, for your user alone. An update of the system may "
                "then meet packages that it did not expect.", "command",
                argv=(case.python, *quiet_flags(case)[:0], "-m", "pip", "install", "--user",
@@ -281,8 +284,8 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
 
         typed = activation(case.machine, elsewhere.environment) if kind == "shell" else None
         return Remedy(f"Or use {place}: run {interpreter.path} instead"
-                      + (f", or activate it in this shell:\n{typed}" if typed else "."), "manual",
-                      changes="which Python is used")
+                      + (", or activate it in this shell:" if typed else "."), "manual",
+                      changes="which Python is used", typed=typed or "")
     if kind == "script":
         return Remedy(f"Or run the script with {place}.", "command",
                       argv=(interpreter.path, launch.main or ""), cwd=launch.cwd,
@@ -294,8 +297,9 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
             return moved
     if kind in ("notebook", "kernel"):
         return Remedy(f"Or choose the kernel of {place}, in the notebook's kernel menu. If it is "
-                      f"not in the menu, enrol it first: kalyx enrol {elsewhere.environment.path}",
-                      "manual", changes="which interpreter the notebook runs")
+                      "not in the menu, enrol it first by the line below.", "manual",
+                      changes="which interpreter the notebook runs",
+                      typed=command_line(case.machine, ("kalyx", "enrol", elsewhere.environment.path)))
     return Remedy(f"Or point the editor at {place}: {interpreter.path}", "manual",
                   changes="which interpreter the editor runs")
 

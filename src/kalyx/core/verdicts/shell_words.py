@@ -2,31 +2,39 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from kalyx.core.machine import Machine
 from kalyx.core.model import Environment
+from kalyx.core.quoting import join_words, name_of_shell, quote_word
 
-__all__ = ["activation", "setting"]
+__all__ = ["activation", "command_line", "setting", "shell_of"]
+
+
+def command_line(machine: Machine, argv: Sequence[str]) -> str:
+    """Return a command as it is typed into the shell in use."""
+    return join_words(argv, shell_of(machine))
 
 
 def setting(machine: Machine, name: str, value: str) -> str:
     """Return the line that sets a variable, or that takes it away where the value is empty."""
-    shell = _shell(machine)
+    shell = shell_of(machine)
     if shell == "powershell":
-        return f"$env:{name} = {_quoted(shell, value)}" if value else f"Remove-Item Env:{name}"
+        return f"$env:{name} = {quote_word(value, shell, always=True)}" if value else f"Remove-Item Env:{name}"
     if shell == "cmd":
         return f'set "{name}={value}"' if value else f"set {name}="
     if shell == "fish":
-        return f"set -gx {name} {_quoted(shell, value)}" if value else f"set -e {name}"
+        return f"set -gx {name} {quote_word(value, shell)}" if value else f"set -e {name}"
     if shell == "csh":
-        return f"setenv {name} {_quoted(shell, value)}" if value else f"unsetenv {name}"
-    return f"export {name}={_quoted(shell, value)}" if value else f"unset {name}"
+        return f"setenv {name} {quote_word(value, shell)}" if value else f"unsetenv {name}"
+    return f"export {name}={quote_word(value, shell)}" if value else f"unset {name}"
 
 
 def activation(machine: Machine, environment: Environment) -> str | None:
     """Return the line that makes the shell use an environment; None where it has no script for that."""
-    m, shell = machine, _shell(machine)
+    m, shell = machine, shell_of(machine)
     if environment.kind == "conda":
-        return f"conda activate {_quoted(shell, environment.path)}"
+        return f"conda activate {quote_word(environment.path, shell)}"
     folder = "Scripts" if m.platform == "win32" else "bin"
     name = {"powershell": "Activate.ps1", "cmd": "activate.bat", "fish": "activate.fish",
             "csh": "activate.csh"}.get(shell, "activate")
@@ -34,22 +42,9 @@ def activation(machine: Machine, environment: Environment) -> str | None:
     if not m.is_file(script):
         return None
     command = {"powershell": "& ", "cmd": "", "fish": "source ", "csh": "source "}.get(shell, ". ")
-    return command + _quoted(shell, script)
+    return command + quote_word(script, shell, always=shell == "powershell")
 
 
-def _shell(machine: Machine) -> str:
+def shell_of(machine: Machine) -> str:
     """Return which kind of shell Kalyx was started from."""
-    if machine.platform == "win32":  # both set PSModulePath; only the older one has a PROMPT
-        return "powershell" if "PSModulePath" in machine.env and "PROMPT" not in machine.env else "cmd"
-    name = str(machine.path.basename(machine.env.get("SHELL") or "sh"))
-    return {"tcsh": "csh"}.get(name, name)
-
-
-def _quoted(shell: str, text: str) -> str:
-    if shell == "powershell":
-        return "'" + text.replace("'", "''") + "'"
-    if shell == "cmd":
-        return f'"{text}"' if set(text) & set(" &()^;,=") else text
-    import shlex
-
-    return shlex.quote(text)
+    return name_of_shell(machine.platform, machine.env)

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.errors import Unreadable
-from kalyx.core.facts.layers import LinkLine, pythonpath_of, visible_sites
+from kalyx.core.facts.layers import pythonpath_of
 from kalyx.core.facts.pyvenv import find_venv_config
 from kalyx.core.facts.searchpath import usual_stdlib
 from kalyx.core.facts.seats import SeatFacts
-from kalyx.core.facts.start_code import code_lines, not_text, runs_through
+from kalyx.core.facts.start_code import StartEnder
 from kalyx.core.machine import Machine
 from kalyx.core.model import Edit, Evidence, Finding, Interpreter, Observation, Remedy, Seat
 from kalyx.core.verdicts.launch_settings import without_variable
 from kalyx.core.verdicts.remedies import rename_file, set_aside
+from kalyx.core.verdicts.shell_words import command_line
 
 __all__ = ["config_unreadable", "ended_by_start_code", "hidden_at_start"]
 
@@ -66,29 +66,17 @@ def _hidden(machine: Machine, seat: Seat, file: str, layer: str, genuine: str, t
                    (without_variable(machine, seat, "PYTHONPATH", folder),))
 
 
-def ended_by_start_code(facts: SeatFacts, machine: Machine, observed: Observation) -> Finding | None:
-    """Find the code of the environment's own that ends the interpreter at every start: each is tried."""
-    interpreter, launch, m = facts.seat.interpreter, facts.seat.launch, machine
-    if interpreter is None or launch is None or observed.outcome != "no-start":
+def ended_by_start_code(facts: SeatFacts, machine: Machine, observed: Observation,
+                        ender: StartEnder | None) -> Finding | None:
+    """Name the code of the environment's own that ends the interpreter at every start, where it was found."""
+    interpreter = facts.seat.interpreter
+    if interpreter is None or ender is None or observed.outcome != "no-start":
         return None
-    folders = [*visible_sites(m, interpreter), *pythonpath_of(m, launch.env, launch.cwd)]
-    for file in not_text(m, folders) if "UnicodeDecodeError" in observed.output else ():
-        return _ended(interpreter, file, 0, "it is not text in UTF-8", observed.trouble, set_aside(m, file))
-    nothing = LinkLine(m.path.join(m.cwd, "nothing.pth"), 0, "pass", None)
-    lines = code_lines(m, folders)
-    if not lines or not runs_through(m, interpreter.path, nothing, dict(launch.env))[0]:
-        return None  # it does not start without any such code either
-    for line in lines:
-        through, ran = runs_through(m, interpreter.path, line, dict(launch.env))
-        if through:
-            continue
-        said = ran.complaint() or f"it ended with status {ran.status}"
-        todo = set_aside(m, line.file, "so that Python starts without it")
-        if line.line:
-            todo = Remedy(f"Switch that line of {line.file} off.", "edit",
-                          edits=(Edit(line.file, line.text, f"# {line.text}"),), changes=line.file)
-        return _ended(interpreter, line.file, line.line, said, observed.trouble, todo)
-    return None
+    todo = set_aside(machine, ender.file, *(["so that Python starts without it"] if ender.text else []))
+    if ender.line:
+        todo = Remedy(f"Switch that line of {ender.file} off.", "edit",
+                      edits=(Edit(ender.file, ender.text, f"# {ender.text}"),), changes=ender.file)
+    return _ended(interpreter, ender.file, ender.line, ender.said, observed.trouble, todo)
 
 
 def _ended(interpreter: Interpreter, file: str, line: int, why: str, trouble: str, todo: Remedy) -> Finding:
@@ -102,26 +90,26 @@ def _ended(interpreter: Interpreter, file: str, line: int, why: str, trouble: st
 
 
 def config_unreadable(facts: SeatFacts, machine: Machine) -> Finding | None:
-    """Find a pyvenv.cfg that is no UTF-8 text: an interpreter stops at it."""
+    """Find a pyvenv.cfg that is no UTF-8 text, or cannot be read: an interpreter stops at it."""
     interpreter = facts.seat.interpreter
     config = find_venv_config(machine, interpreter.path) if interpreter else None
-    if interpreter is None or config is None:
+    if interpreter is None or config is None or not config.trouble:
         return None
-    try:
-        machine.read_bytes(config.path, 65536).decode("utf-8")
-    except Unreadable:
-        return None
-    except UnicodeDecodeError as error:
-        base = interpreter.real_path or ""
-        again = Remedy(f"Have {base} write it anew; the packages in the environment stay.", "command",
-                       argv=(base, "-m", "venv", "--without-pip", config.prefix),
-                       changes=f"{config.path}, and the programs in the environment")
-        if machine.platform == "win32" or machine.is_within(base, config.prefix):
-            again = Remedy(f"Write {config.path} anew, as UTF-8: the line 'home = FOLDER', with the folder of "
-                           "the interpreter that the environment was made from.", "manual", changes=config.path)
-        return Finding(
-            "interpreter-broken", "error", "certain",
-            f"The interpreter {interpreter.path} cannot start: {config.path} is not text in UTF-8.",
-            (Evidence(f"the byte at {error.start} is 0x{error.object[error.start]:02x}: {error.reason}",
-                      config.path),), (again,))
-    return None
+    base = interpreter.real_path or ""
+    again = Remedy(f"Have {base} write it anew; the packages in the environment stay.", "command",
+                   argv=(base, "-m", "venv", "--without-pip", config.prefix),
+                   changes=f"{config.path}, and the programs in the environment")
+    if machine.platform == "win32" or machine.is_within(base, config.prefix):
+        again = Remedy(f"Write {config.path} anew, as UTF-8: the line 'home = FOLDER', with the folder of "
+                       "the interpreter that the environment was made from.", "manual", changes=config.path)
+    because = "is not text in UTF-8" if "UTF-8" in config.trouble else f"cannot be read: {config.trouble}"
+    if not machine.is_file(config.path):
+        again = Remedy(f"Take {config.path} away, which is no regular file, and have the environment made again "
+                       "in its place, with the line below.", "manual", changes=config.path,
+                       typed=command_line(machine, (base, "-m", "venv", "--without-pip", config.prefix)))
+    elif "UTF-8" not in config.trouble:
+        again = Remedy(f"Let yourself read {config.path}.", "command", argv=("chmod", "u+r", config.path),
+                       changes=f"the permissions of {config.path}")
+    return Finding("interpreter-broken", "error", "certain",
+                   f"The interpreter {interpreter.path} cannot start: {config.path} {because}.",
+                   (Evidence(config.trouble, config.path),), (again,))

@@ -26,7 +26,7 @@ _SYMBOL = pattern(r"undefined symbol: (\w+)|version [`']([\w.]+)' not found|"
                   r"[Ss]ymbol not found(?: in flat namespace)?:? '?(\w+)|"
                   r"Error relocating \S+: (\w+): symbol not found")
 _NO_START = pattern(r"does not define (?:module export|init) function \((\w+)\)")
-_FOUND_LIBRARY = pattern(r"(/\S+?): version [`'][\w.]+' not found(?: \(required by (\S+?)\))?")
+_FOUND_LIBRARY = pattern(r"(?<![^\s(])(/\S+?): version [`'][\w.]+' not found(?: \(required by (\S+?)\))?")
 _EXPECTED = pattern(r"Expected in: (?:<[^>]*> )?(/.+)")  # as macOS says it
 _SAYS_FILE = pattern(r"^(/.+?): (?:undefined symbol|version |symbol )")
 

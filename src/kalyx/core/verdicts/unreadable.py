@@ -9,15 +9,17 @@ from kalyx.core.patterns import pattern
 from kalyx.core.verdicts import remedies
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.failure import Failure
+from kalyx.core.verdicts.shell_words import command_line
 
 __all__ = ["file_unreadable"]
 
 _ERRNO = pattern(r"\[Errno (\d+)\] ([^:]+): [b]?['\"](.+)['\"]$")
 # A signature that macOS does not accept, a mark that a file came from outside; rules of a company
 _BLOCKED = pattern(r"library load disallowed by system policy|"
-                   r"code signature [^()]*?(?:invalid|not valid)[^()]*|"
-                   r"[^:.]*Application Control policy[^:.]*|\[WinError (?:1260|4551)\][^:]*|"
-                   r"DLL load failed[^:]*: (?:Access is denied|Zugriff verweigert)")
+                   r"code signature [^()]{0,200}?(?:invalid|not valid)[^()]{0,400}|"
+                   r"(?<![^:.])[^:.]{0,200}Application Control policy[^:.]{0,200}|"
+                   r"\[WinError (?:1260|4551)\][^:]{0,400}|"
+                   r"DLL load failed[^:]{0,200}: (?:Access is denied|Zugriff verweigert)")
 _REFUSALS = ("PermissionError", "OSError", "IOError")
 _CODE = (".py", ".pyc", ".so", ".pyd")
 _FORBIDDEN = ("1", "5", "13", "116", "121")  # EPERM, EIO, EACCES, ESTALE, EREMOTEIO
@@ -66,8 +68,9 @@ def _blocked(case: Case) -> Finding | None:
         whose = f" of {owner.name} {owner.version}" if owner else ""
         todo = install_again(case, owner, file)
         if case.machine.platform == "darwin":
-            todo += (Remedy("Or, where you trust the file, take the mark off that it came from outside.\n"
-                            f"xattr -d com.apple.quarantine {_quoted(file)}", "manual", changes=file),)
+            todo += (Remedy("Or, where you trust the file, take the mark off that it came from outside.",
+                            "manual", changes=file,
+                            typed=command_line(case.machine, ("xattr", "-d", "com.apple.quarantine", file))),)
         else:
             todo += (Remedy(f"Or have whoever looks after this computer allow {file}.", "manual",
                             changes="the rules of this computer"),)
@@ -75,12 +78,6 @@ def _blocked(case: Case) -> Finding | None:
                        f"The system does not let {file}{whose} be loaded.",
                        (Evidence(f"it says: {match.group().strip()}", file),), todo)
     return None
-
-
-def _quoted(file: str) -> str:
-    import shlex
-
-    return shlex.quote(file)
 
 
 def _refused(case: Case) -> tuple[str, str] | None:

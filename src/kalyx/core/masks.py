@@ -1,0 +1,51 @@
+"""Hides what nobody else is to read: names and passwords in addresses, and what is called a secret."""
+
+from __future__ import annotations
+
+from kalyx.core.patterns import pattern
+from kalyx.core.record import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    import re
+    from typing import Any
+
+__all__ = ["masked", "masked_document"]
+
+MASK = "***"
+_ADDRESS = pattern(r"(?<=://)[^/\s@\"'<>]{1,400}@")
+_SECRET = r"[\w-]{0,60}(?:token|passw(?:or)?d|passphrase|secret|credentials?|(?:api|access|private|secret|auth|account|" \
+          r"signing|ssh|encryption)[_-]?key)"
+# A secret's name, a sign and its value; an option with its value; a bare ``key`` with what no line of code says
+_NAMED = pattern(rf"(?i)(?<![\w-])(?:(?P<named>{_SECRET}[\"']?\s{{0,3}}[=:]\s{{0,3}}|--{_SECRET}[= ])"
+                 r"(?P<value>\"[^\"\n]{0,400}\"|'[^'\n]{0,400}'|[^\s\"',;&)\]}]+)|"
+                 r"(?P<key>[\w-]{0,60}key=)(?=[A-Za-z0-9+/_-]{0,200}[0-9])[A-Za-z0-9+/=_-]{8,400})")
+_NAME = pattern(rf"(?i){_SECRET}s?")
+_WORDS = ("token", "passw", "secret", "key", "passphrase", "credential")
+
+
+def masked(text: str) -> str:
+    """Return a text in which such values are three asterisks; their names stay, so that one sees what it was."""
+    if "://" in text:
+        text = _ADDRESS.sub(MASK + "@", text)
+    low = text.lower()
+    if any(word in low for word in _WORDS):
+        text = _NAMED.sub(_hidden, text)
+    return text
+
+
+def _hidden(match: re.Match[str]) -> str:
+    value = match["value"] or ""
+    quote = value[:1] if value[:1] in ("'", '"') else ""
+    return f"{match['named'] or match['key']}{quote}{MASK}{quote}"
+
+
+def masked_document(value: Any) -> Any:
+    """Return what JSON holds with every text in it masked, and every text whose key is a secret's name."""
+    if isinstance(value, str):
+        return masked(value)
+    if isinstance(value, list):
+        return [masked_document(item) for item in value]
+    if isinstance(value, dict):
+        return {key: MASK if isinstance(item, str) and item and _NAME.fullmatch(str(key)) else masked_document(item)
+                for key, item in value.items()}
+    return value
