@@ -13,8 +13,8 @@ __all__ = ["masked", "masked_document"]
 
 MASK = "***"
 _ADDRESS = pattern(r"(?<=://)[^/\s@\"'<>]{1,400}@")
-_SECRET = r"[\w-]{0,60}(?:token|passw(?:or)?d|passphrase|secret|credentials?|(?:api|access|private|secret|auth|account|" \
-          r"signing|ssh|encryption)[_-]?key)"
+_SECRET = (r"[\w-]{0,60}(?:token|passw(?:or)?d|passphrase|secret|credentials?|"
+           r"(?:api|access|private|secret|auth|account|signing|ssh|encryption)[_-]?key)")
 # A secret's name, a sign and its value; an option with its value; a bare ``key`` with what no line of code says
 _NAMED = pattern(rf"(?i)(?<![\w-])(?:(?P<named>{_SECRET}[\"']?\s{{0,3}}[=:]\s{{0,3}}|--{_SECRET}[= ])"
                  r"(?P<value>\"[^\"\n]{0,400}\"|'[^'\n]{0,400}'|[^\s\"',;&)\]}]+)|"

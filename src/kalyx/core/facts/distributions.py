@@ -36,7 +36,7 @@ def requirement_name(requirement: str) -> str:
     """Return the distribution's name at the head of a requirement (PEP 508)."""
     if requirement.isascii() and requirement.isalnum():
         return requirement  # mostly it is just a name
-    match = re.match(r"\s*([A-Za-z0-9][A-Za-z0-9._-]*)", requirement)
+    match = re.match(r"(?<!\s)\s*([A-Za-z0-9][A-Za-z0-9._-]*)", requirement)
     return match.group(1).rstrip("._-") if match else ""
 
 
@@ -335,7 +335,7 @@ class ZipShelf(Shelf):
             try:
                 with zipfile.ZipFile(io.BytesIO(self.machine.read_whole(self.folder))) as archive:
                     for info in archive.infolist()[:MOST_IN_ZIP]:
-                        if re.match(r"(EGG-INFO|[^/]+\.(dist|egg)-info)/", info.filename):
+                        if re.match(r"(?<![^/])(EGG-INFO|[^/]+\.(dist|egg)-info)/", info.filename):
                             with archive.open(info) as file:  # what it says of its size may be untrue
                                 text = file.read(METADATA_HEAD).decode("utf-8", "replace")
                             self._content[info.filename] = text

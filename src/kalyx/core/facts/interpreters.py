@@ -529,7 +529,7 @@ def _version_within(machine: Machine, base: str, program: str, short: str) -> st
               and ".so" in n]
     for file in (m.real_path(program), *shared):
         for before, after in m.around(file, f"{short}.".encode()):
-            hit = re.match(rb"\d+(?:(?:a|b|rc)\d+)?(?=\+?\0)", after)
+            hit = re.match(rb"(?<!\d)\d{1,4}(?:(?:a|b|rc)\d{1,4})?(?=\+?\0)", after)
             if hit and not before.isdigit() and before != b".":  # "1.3.11.7" would be something else's
                 return f"{short}.{hit.group(0).decode()}"
     return None

@@ -192,7 +192,7 @@ def _of_conda(text: str) -> Iterator[str]:
         plain = line.split(" #")[0].rstrip()
         if plain and not plain[0].isspace() and not plain.startswith("-"):
             inside, for_pip = plain.startswith("dependencies:"), False
-        item = re.match(r"\s*-\s+[\"']?([^\"']+)", plain)
+        item = re.match(r"(?<!\s)\s*-\s+[\"']?([^\"']+)", plain)
         if not inside or item is None:
             continue
         word = item[1].strip()

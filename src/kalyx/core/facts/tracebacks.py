@@ -178,7 +178,7 @@ def _frame(line: str) -> Frame | None:
 
 def _observed(name: str, message: str, frames: list[Frame]) -> ObservedError:
     missing = re.search(r"No module named '?([\w.]+)'?", message)
-    library = re.match(r"(/\S+\.so\S*|[A-Za-z]:\\\S+\.pyd): ", message)
+    library = re.match(r"(?<![^\s(])(/\S+?\.so[\w.]{0,40}|[A-Za-z]:\\\S+?\.pyd): ", message)
     syntax = name in ("SyntaxError", "IndentationError", "TabError")
     return ObservedError(name, message, missing.group(1) if missing else None,
                          library.group(1) if library else None, tuple(frames),

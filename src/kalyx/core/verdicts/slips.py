@@ -190,7 +190,7 @@ def _tabs(broken: _Broken) -> Slip | None:
 
 
 def _web_page(broken: _Broken) -> Slip | None:
-    if not re.match(r"\s*<(?:!doctype html|html|\?xml)\b", broken.text, re.IGNORECASE):
+    if not re.match(r"(?<!\s)\s*<(?:!doctype html|html|\?xml)\b", broken.text, re.IGNORECASE):
         return None
     return Slip("belongs to a web page that was saved under this name", (broken.by_hand(
         "Download the file itself, in its raw form, and not the page that shows it."),))

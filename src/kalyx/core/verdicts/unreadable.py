@@ -13,7 +13,7 @@ from kalyx.core.verdicts.shell_words import command_line
 
 __all__ = ["file_unreadable"]
 
-_ERRNO = pattern(r"\[Errno (\d+)\] ([^:]+): [b]?['\"](.+)['\"]$")
+_ERRNO = pattern(r"\[Errno (\d{1,9})\] ([^:]{1,300}): [b]?['\"](.+)['\"]$")
 # A signature that macOS does not accept, a mark that a file came from outside; rules of a company
 _BLOCKED = pattern(r"library load disallowed by system policy|"
                    r"code signature [^()]{0,200}?(?:invalid|not valid)[^()]{0,400}|"
