@@ -56,6 +56,17 @@ def test_outside_is_reached_by_the_door_alone() -> None:
             assert "open(" not in re.sub(r"\w+open\(", "", file.read_text()), file
 
 
+def test_safety_page_is_held_by_tests() -> None:
+    """Each promise of docs/safety.md names a test, and the test is there."""
+    page = (Path(__file__).parent.parent / "docs" / "safety.md").read_text()
+    promises = page.partition("## What does not hold")[0]
+    lines = [ln for ln in promises.split("\n") if ln.startswith("- ")]
+    assert len(lines) > 15
+    for line in lines:
+        file, name = re.findall(r"`(test_\w+\.py)::(test_\w+)`$", line)[0]
+        assert f"def {name}(" in (Path(__file__).parent / file).read_text(), line
+
+
 def test_exported_names_are_there() -> None:
     """Every ``__all__`` lists what the module has."""
     for file in SOURCE.rglob("*.py"):

@@ -268,7 +268,9 @@ def test_looking_runs_nothing_foreign(name: str, world: World) -> None:
     program = ATTACKS[name](world, mark)
     named = [["packages", "--at", f"python:{program}"], ["packages", "--at", "editor:.vscode/settings.json"],
              ["packages", "--at", "script:start"], ["packages", "--at", "notebook:n.ipynb"],
-             ["packages", "--at", "kernel:own"], ["why", "json", "--no-run", "--at", f"python:{program}"]]
+             ["packages", "--at", "kernel:own"], ["why", "json", "--no-run", "--at", f"python:{program}"],
+             ["kernels", "--server", str(Path(program).parent.parent)], ["retire", "own", "--dry-run"],
+             ["enrol", str(Path(program).parent.parent), "--dry-run"]]
     for command in [*LOOKING, *(named if program else [])]:
         done = world.kalyx(*command)
         assert not mark.exists(), command

@@ -159,7 +159,9 @@ def test_nothing_is_lost_without_a_word(name: str, world: World, validate) -> No
         validate(document)
         assert json.dumps(str(path))[1:-1] in done.stdout or _folder_is_named(str(path), done.stdout), done.stdout
         assert "good" in done.stdout or command == PACKAGES
-        if command == PACKAGES and "listed" not in name:
+        if "listed" in name:
+            assert document["status"] == "unknown"
+        elif command == PACKAGES:
             assert "humidlog" in done.stdout
     finally:
         for place in (path, site_of(lab)):

@@ -53,6 +53,8 @@ def packages_page(page: Page, answer: PackagesAnswer, *, verbose: bool) -> None:
     visible = [d for d in answer.distributions if d.hidden_by is None]
     problems = sum(f.is_problem for f in answer.findings)
     tail = f"; {problems} thing{'s are' if problems > 1 else ' is'} wrong" if problems else ""
+    if answer.closed:
+        tail += f"; {', '.join(answer.closed)} could not be looked into"
     asked = f" for {answer.asked}" if answer.asked else ""
     page.title(answer.status, f"{len(visible)} distribution{'s' if len(visible) != 1 else ''}{asked} "
                f"can be imported from {place}{tail}.")

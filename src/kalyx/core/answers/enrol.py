@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from kalyx.core.changes.journal import Change, Journal
-from kalyx.core.errors import Refused, WrongUsage
+from kalyx.core.errors import NothingToJudge, Refused, WrongUsage
 from kalyx.core.facts import kernel_folders, kernelspecs
 from kalyx.core.facts.interpreters import environment_of, program_folder
 from kalyx.core.facts.layers import visible_sites
@@ -79,8 +79,11 @@ def answer_enrol(finder: SeatFinder, name_of_env: str, wish: EnrolWish, limit: f
     neighbours = Neighbours(finder.machine, finder)
     broken = interpreter_gone(facts, finder.machine) or interpreter_broken(facts, finder.machine)
     interpreter, environment = facts.seat.interpreter, facts.seat.environment
-    if broken is not None or interpreter is None or environment is None:
-        return EnrolAnswer(None, None, None, (broken,) if broken else ())
+    if broken is not None:
+        return EnrolAnswer(None, None, None, (broken,))
+    if interpreter is None or environment is None:
+        why = f"{interpreter.path}: {interpreter.trouble}" if interpreter else "it has no interpreter"
+        raise NothingToJudge(f"{name_of_env} cannot be enrolled: {why}.", "Name an environment with a Python of its own.")
     environment = replace(environment, interpreter=interpreter)
     command = find_kernel_command(finder, interpreter, neighbours)
     planned = _plan(finder, environment, interpreter, command or DEFAULT_COMMAND, wish)

@@ -30,13 +30,14 @@ class PackagesAnswer:
     findings: tuple[Finding, ...]
     notes: tuple[Note, ...] = ()
     asked: str = ""
+    closed: tuple[str, ...] = ()  # folders of the path that are there and cannot be listed
 
     @property
     def status(self) -> str:
-        """Whether something is wrong, or what was asked for is not there."""
+        """Whether something is wrong; whether what was asked for is not there, or could not be looked for."""
         if any(f.is_problem for f in self.findings):
             return "problem"
-        return "unknown" if self.asked and not self.distributions else "ok"
+        return "unknown" if self.closed or (self.asked and not self.distributions) else "ok"
 
 
 def answer_packages(finder: SeatFinder, seat_ref: str, *, layer: str | None = None,
@@ -74,7 +75,8 @@ def answer_packages(finder: SeatFinder, seat_ref: str, *, layer: str | None = No
              for line in path.links if line.target is None and "__editable__" not in line.text
              and "distutils-precedence" not in line.file]
     asked = " ".join(x for x in (layer, name, module) if x)
-    return PackagesAnswer(seat, path.layers, tuple(chosen), tuple(findings), tuple(notes), asked)
+    closed = tuple(x.path for x in path.layers if m.is_folder(x.path) and m.why_not_listed(x.path))
+    return PackagesAnswer(seat, path.layers, tuple(chosen), tuple(findings), tuple(notes), asked, closed)
 
 
 def _wanted(distribution: Distribution, layer: str | None, name: str | None,
