@@ -120,7 +120,7 @@ def test_output_has_a_limit(flood: str, noisy: Path, tidy: World) -> None:
     kernelspec(tidy.home, "noisy", [python_of(noisy), "-m", "ipykernel_launcher", "-f", "{connection_file}"])
     began = time.monotonic()
     done = run(["sh", "-c", 'ulimit -v 3000000; exec "$@"', "sh", KALYX, "ask", "kernel:noisy", FLOODS[flood],
-                "--timeout", "8", "--json"], cwd=tidy.project, env=tidy.env)
+                "--timeout", "5", "--json"], cwd=tidy.project, env=tidy.env)
     answer = json.loads(done.stdout)["result"]["seats"][0]
     assert answer["outcome"] in ("error", "timeout") and len(done.stdout) < 8_000_000
     assert time.monotonic() - began < 25 and folders_of(tidy) == []

@@ -83,7 +83,8 @@ def answer_enrol(finder: SeatFinder, name_of_env: str, wish: EnrolWish, limit: f
         return EnrolAnswer(None, None, None, (broken,))
     if interpreter is None or environment is None:
         why = f"{interpreter.path}: {interpreter.trouble}" if interpreter else "it has no interpreter"
-        raise NothingToJudge(f"{name_of_env} cannot be enrolled: {why}.", "Name an environment with a Python of its own.")
+        raise NothingToJudge(f"{name_of_env} cannot be enrolled: {why}.",
+                             "Name an environment with a Python of its own.")
     environment = replace(environment, interpreter=interpreter)
     command = find_kernel_command(finder, interpreter, neighbours)
     planned = _plan(finder, environment, interpreter, command or DEFAULT_COMMAND, wish)
