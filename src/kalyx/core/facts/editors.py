@@ -167,7 +167,12 @@ def _match(m: Machine, folder: str, parts: Sequence[str]) -> list[str]:
         return [folder] if m.is_there(folder) else []
     head, rest = parts[0], parts[1:]
     if "*" not in head:
-        return _match(m, m.path.join(folder, head), rest)
+        inside = m.path.join(folder, head)
+        if rest and not m.exists(inside):
+            if m.is_there(inside):
+                m.report(inside, "it is a link that leads nowhere")
+            return []
+        return _match(m, inside, rest)
     fits = re.compile(fnmatch.translate(head)).match  # once for thousands of names
     names = [n for n in m.scan(folder)[0] if fits(n)]
     return [f for n in names[:50] for f in _match(m, m.path.join(folder, n), rest)]

@@ -100,6 +100,8 @@ class _Builder:
 
     def add_site(self, folder: str) -> None:
         if not self.machine.is_folder(folder):
+            if self.machine.is_there(folder):
+                self.machine.report(folder, "it is no folder, or a link that leads nowhere")
             return
         self.add(folder)
         for line in link_lines(self.machine, folder):

@@ -28,6 +28,7 @@ from kalyx.core.record import dataclass
 __all__ = ["Wheel", "Wheelhouse", "fits"]
 
 MOST_WHEELS = 20  # of one distribution, the newest first
+NO_FILE = ("/dev/null", "nul", "NUL")
 WHEEL_LIMIT = 64 * 1024 * 1024  # bytes
 
 
@@ -139,6 +140,8 @@ class Wheelhouse:
             if self._env.get(variable):
                 yield key, self._env[variable]
         for file in self._config_files():
+            if file in NO_FILE:
+                continue  # pip's own way to be told of none
             parser = configparser.RawConfigParser(strict=False)
             try:
                 parser.read_string(self.machine.read_text(file, 262_144))
