@@ -45,14 +45,32 @@ def run(argv: Sequence[str | os.PathLike[str]], **more: object) -> subprocess.Co
 
 def make_venv(folder: Path, python: str = BASE_PYTHON, *, pip: bool = False,
               options: Sequence[str] = ()) -> Path:
-    """Make a virtual environment with an interpreter's own standard library."""
-    done = run([python, "-m", "venv", "--without-pip", *options, folder])
-    assert done.returncode == 0, done.stderr
+    """Make a virtual environment with an interpreter's own standard library, in an empty folder or a new one."""
+    if (folder / "pyvenv.cfg").exists():  # made anew in its own place
+        done = run([python, "-m", "venv", "--without-pip", *options, folder])
+        assert done.returncode == 0, done.stderr
+        return folder
+    made = made_venv(python, tuple(options))
+    shutil.copytree(made, folder, symlinks=True, dirs_exist_ok=True)
+    for file in (folder / "pyvenv.cfg", *(folder / "bin").glob("[aA]ctivate*")):
+        text = file.read_text().replace(str(made), str(folder)).replace(made.name, folder.name)
+        file.write_text(text)
     if pip:
         for entry in pip_of(python).iterdir():
             if entry.name.startswith("pip"):
                 shutil.copytree(entry, site_of(folder) / entry.name, copy_function=os.link)
     return folder
+
+
+@cache
+def made_venv(python: str, options: tuple[str, ...]) -> Path:
+    """Have an interpreter make an environment, once: the others are its copies, which name their own place."""
+    folder = Path(tempfile.mkdtemp(prefix="kalyx-tests-"))
+    atexit.register(shutil.rmtree, folder, True)
+    place = folder / "environment-that-is-copied"
+    done = run([python, "-m", "venv", "--without-pip", *options, place])
+    assert done.returncode == 0, done.stderr
+    return place
 
 
 @cache
