@@ -112,6 +112,20 @@ def above(mark_in: str) -> Callable[[World, Path], str]:
     return build
 
 
+def beside_it(checkout: bool) -> Callable[[World, Path], str]:
+    """Have the folder's files name what lies in its neighbour, a checkout or unpacked together with it."""
+    def build(w: World, mark: Path) -> str:
+        program = evil_python(w.home / "neighbour" / "tool", mark)
+        if checkout:
+            (w.home / "neighbour" / ".git").mkdir()
+            w.env["PATH"] = f"{w.home / 'neighbour/tool/bin'}:{w.env['PATH']}"
+        names(w, program)
+        if not checkout:  # a kernel of one's own is no file of the folder
+            shutil.rmtree(w.home / ".local")
+        return program
+    return build
+
+
 def scripts(w: World, mark: Path) -> str:
     """Name a program of the person's own that is no Python."""
     program = write(w.home / "bin" / "deploy-production", f"#!/bin/sh\ntouch {mark}\n", 0o755)
@@ -231,6 +245,8 @@ ATTACKS: dict[str, Callable[[World, Path], str]] = {
     "above, in another checkout": above(".hg"),
     "above, in a workspace": above(".vscode"),
     "home folder, with a checkout": away,
+    "neighbour that is a checkout, on PATH": beside_it(True),
+    "neighbour that was unpacked with it": beside_it(False),
     "program that is no Python": scripts,
     "script called python": named_python,
     "version file that leads out": version_file("../../project/evil"),

@@ -41,7 +41,7 @@ def seat_of_setting(finder: SeatFinder, setting: editors.EditorSetting) -> SeatF
     finder.examiner.trust.distrust(setting.root)
     finder.examiner.trust.distrust(finder.machine.path.dirname(setting.file))
     env, more = _variables(finder, setting)
-    examined = finder.examiner.examine(setting.program, setting.root)
+    examined = finder.examiner.examine(setting.program, setting.root, by_folder=True)
     seat = finder.seat_of(ref, "editor", label, examined, [*steps, *more],
                       Launch((setting.program,), env, setting.root))
     return SeatFacts(seat, examined, setting=setting)

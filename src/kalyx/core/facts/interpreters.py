@@ -66,25 +66,28 @@ class Examiner:
         self.probe_folder = probe_folder
         self.limit = limit
         self.asks_when_read = True
-        self._known: dict[tuple[str, str, bool], Examined] = {}
+        self._known: dict[tuple[str, str, bool, bool], Examined] = {}
         self._answers: dict[str, RunResult | dict[str, Any]] = {}
 
     def examine(self, path: str, cwd: str | None = None, *, ask: bool = True,
-                env: Mapping[str, str] | None = None) -> Examined:
-        """Find out what `path` runs when started in `cwd`; never raises for what is there."""
+                env: Mapping[str, str] | None = None, by_folder: bool = False) -> Examined:
+        """Find out what `path` runs when started in `cwd`; never raises for what is there.
+
+        `by_folder`: a file of the folder that is looked at names it.
+        """
         path = self.machine.absolute(path)
-        key = (path, cwd or self.machine.cwd, ask)
-        if env is None and not ask and (key[0], key[1], True) in self._known:
-            return self._known[key[0], key[1], True]  # that says as much, and more
+        key = (path, cwd or self.machine.cwd, ask, by_folder)
+        if env is None and not ask and (key[0], key[1], True, by_folder) in self._known:
+            return self._known[key[0], key[1], True, by_folder]  # that says as much, and more
         if env is not None or key not in self._known:
-            found = self._examine(path, cwd, ask, env)
+            found = self._examine(path, cwd, ask, env, by_folder)
             if env is not None:
                 return found
             self._known[key] = found
         return self._known[key]
 
-    def _examine(self, path: str, cwd: str | None, ask: bool,
-                 env: Mapping[str, str] | None) -> Examined:
+    def _examine(self, path: str, cwd: str | None, ask: bool, env: Mapping[str, str] | None,
+                 by_folder: bool) -> Examined:
         m = self.machine
         steps = [TrailStep(0, f"{link} is a symlink to {target}", link, None, target)
                  for link, target in follow_links(m, path)]
@@ -104,16 +107,17 @@ class Examiner:
         head = read_head(m, path)
         if head.startswith(b"#!"):
             return self._examine_wrapper(path, head, steps, cwd, ask, env)
-        return self._examine_binary(path, steps, ask)
+        return self._examine_binary(path, steps, ask, by_folder)
 
     # -- binaries --------------------------------------------------------------------------
-    def _examine_binary(self, path: str, steps: list[TrailStep], ask: bool) -> Examined:
+    def _examine_binary(self, path: str, steps: list[TrailStep], ask: bool, by_folder: bool) -> Examined:
         config = find_venv_config(self.machine, path)
         program = base_program_of(self.machine, path, config)
         if not is_python(self.machine, program):
             return Examined(_no_python(self.machine, path), tuple(steps))
         facts = read_interpreter(self.machine, path, config)
         stdlib: tuple[str, ...] = ()
+        ask = ask and (not by_folder or self.trust.is_installed(program))
         all_read = facts.version and facts.prefix and facts.base_prefix
         if ask and facts.works and (self.asks_when_read or not all_read) and not self.trust.why_not_read(path):
             answer = self._answer_of(program)

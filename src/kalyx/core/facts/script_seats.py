@@ -32,7 +32,7 @@ def script_seat(finder: SeatFinder, file: str) -> SeatFacts:
         program, step = shells.resolve_shebang(m, shebang, path, m.env)
         flags = shebang.args if shebang.form != "sh" else ()
         if program is not None:
-            examined = finder.examiner.examine(program, m.cwd)
+            examined = finder.examiner.examine(program, m.cwd, by_folder=True)
             steps = [step, *_differs(finder, program)]
             launch = Launch((program, *flags), m.env, m.cwd, start, path)
             seat = finder.seat_of(ref, "script", label, examined, steps, launch)
@@ -76,7 +76,7 @@ def _differs(finder: SeatFinder, program: str) -> list[TrailStep]:
     python = finder.shell_python()
     if python is None:
         return []
-    one = finder.examiner.examine(program, finder.machine.cwd).interpreter
+    one = finder.examiner.examine(program, finder.machine.cwd, by_folder=True).interpreter
     two = python[1].interpreter
     if one.prefix == two.prefix:
         return []

@@ -22,12 +22,20 @@ __all__ = ["Trust", "is_version_word"]
 CHECKOUT = (".git", ".hg", ".svn", ".bzr", ".jj", ".pijul", "_darcs", ".fslckout", "_FOSSIL_")
 # What the root of a workspace holds, by name and by ending
 WORKSPACE = (".vscode", ".idea", "pyproject.toml", "pyrightconfig.json", "kalyx.toml")
-WORKSPACE_ENDINGS = (".code-workspace", ".sublime-project")
+WORKSPACE_ENDINGS = (".code-workspace", ".sublime-project", ".sublime-build")
+# Checkouts that are a person's own tools: version managers that are installed so, in the home folder or by variable
+OWN_CHECKOUTS = ("~/.pyenv", "$PYENV_ROOT", "~/.asdf", "$ASDF_DIR", "$ASDF_DATA_DIR")
+# Where the system, and tools that a person has installed, keep interpreters
+INSTALLED = ("/usr", "/opt", "/bin", "/Library", "/System", "/snap", "/nix", "/gnu", "/home/linuxbrew", "~/.local",
+             "~/.conda", "~/miniconda3", "~/anaconda3", "~/miniforge3", "~/mambaforge", "~/micromamba",
+             *OWN_CHECKOUTS)
 LEVELS_UP = 4  # folders above the one looked at, where settings are searched too
 MOST_LINKS = 40
 # Variables by which a program is made to load or run files before its own first line
 LOADED_FROM = ("PATH", "LD_LIBRARY_PATH", "LD_PRELOAD", "LD_AUDIT", "DYLD_LIBRARY_PATH", "DYLD_INSERT_LIBRARIES",
-               "DYLD_FRAMEWORK_PATH", "DYLD_FALLBACK_LIBRARY_PATH", "LIBPATH", "SHLIB_PATH", "BASH_ENV", "ENV")
+               "DYLD_FRAMEWORK_PATH", "DYLD_FALLBACK_LIBRARY_PATH", "LIBPATH", "SHLIB_PATH", "BASH_ENV", "ENV",
+               "GCONV_PATH", "LOCPATH")
+SET_BY_LAUNCHERS = ("__PYVENV_LAUNCHER__", "PYTHONEXECUTABLE")  # they name another program than the one that is run
 # Files in which version managers look for what to start, from the working folder upwards
 VERSION_FILES = (".python-version", ".tool-versions")
 # These can run programs
@@ -47,9 +55,10 @@ class Trust:
         """Trust nothing in `folder`, nor in the checkout or workspace that it belongs to."""
         self.machine = machine
         self._areas: list[str] = []
-        self._whole: list[str] = []  # areas that hold the home folder: not everything there is foreign
+        self._whole: list[str] = []  # areas that hold the home folder: of them, checkouts are foreign
         self._steps: dict[str, tuple[str, str | None]] = {}
         self._libraries: dict[str, str] = {}
+        self._checkouts: dict[str, bool] = {}
         self._home = machine.real_path(machine.home)
         self.distrust(folder)
 
@@ -87,21 +96,46 @@ class Trust:
             name.endswith(WORKSPACE_ENDINGS) for name in m.scan(folder)[0])
 
     def is_foreign(self, path: str) -> bool:
-        """Whether a path, as it is written, lies in what is looked at."""
+        """Whether a path, as it is written, lies in what is looked at, or in any checkout but one's own tools'."""
         m = self.machine
         if any(m.is_within(path, area) for area in self._areas):
             return True
-        return any(m.is_within(path, area) for area in self._whole) and self._in_checkout(path)
+        own = self._places(OWN_CHECKOUTS) if self._in_checkout(m.path.dirname(path)) else ()
+        return self._in_checkout(m.path.dirname(path)) and not any(m.is_within(path, place) for place in own)
 
-    def _in_checkout(self, path: str) -> bool:
-        m, here = self.machine, self.machine.path.dirname(path)
-        while not m.is_within(self._home, here):
-            if self._is_checkout(here):
-                return True
-            if m.path.dirname(here) == here:
+    def _in_checkout(self, folder: str) -> bool:
+        """Whether a folder lies in a checkout; one that holds the home folder is the person's own."""
+        m, walked, here, found = self.machine, [], folder, False
+        while here not in self._checkouts and not m.is_within(self._home, here):
+            walked.append(here)
+            found = self._is_checkout(here)
+            if found or m.path.dirname(here) == here:
                 break
             here = m.path.dirname(here)
-        return False
+        found = found or self._checkouts.get(here, False)
+        self._checkouts.update(dict.fromkeys(walked, found))
+        return found
+
+    def is_installed(self, program: str) -> bool:
+        """Whether a program lies where the system or a person's tools keep interpreters, or on the person's PATH.
+
+        What a file of the folder names and lies elsewhere may have come with the folder.
+        """
+        m = self.machine
+        real = m.real_path(program)
+        folders = [f for f in m.env.get("PATH", "").split(m.path_separator) if m.path.isabs(f)]
+        return m.platform == "win32" or any(m.is_within(real, p) for p in self._places(INSTALLED)) or any(
+            m.same(m.path.dirname(real), f) for f in folders if not self.is_foreign(m.real_path(f)))
+
+    def _places(self, named: Iterable[str]) -> list[str]:
+        """Return the folders of a table that starts them at the home folder or a variable, by their real paths."""
+        m, found = self.machine, []
+        for place in named:
+            if place.startswith("$"):
+                place = m.env.get(place[1:], "")
+            if place and (place.startswith("~") or m.path.isabs(place)):
+                found.append(m.real_path(m.absolute(place)))
+        return found
 
     # -- programs ------------------------------------------------------------------------------
     def why_not(self, path: str) -> str:
@@ -202,7 +236,7 @@ class Trust:
 
         An entry that is empty or relative starts at the working folder, and so goes as well.
         """
-        m, safe = self.machine, dict(env)
+        m, safe = self.machine, {k: v for k, v in env.items() if k not in SET_BY_LAUNCHERS}
         for name in LOADED_FROM:
             if name in safe:
                 separators = r"[\s:]" if name == "LD_PRELOAD" else re.escape(m.path_separator)
