@@ -58,7 +58,7 @@ class Trust:
         self._whole: list[str] = []  # areas that hold the home folder: of them, checkouts are foreign
         self._steps: dict[str, tuple[str, str | None]] = {}
         self._libraries: dict[str, str] = {}
-        self._checkouts: dict[str, bool] = {}
+        self._checkouts: dict[str, str] = {}
         self._home = machine.real_path(machine.home)
         self.distrust(folder)
 
@@ -96,23 +96,28 @@ class Trust:
             name.endswith(WORKSPACE_ENDINGS) for name in m.scan(folder)[0])
 
     def is_foreign(self, path: str) -> bool:
-        """Whether a path, as it is written, lies in what is looked at, or in any checkout but one's own tools'."""
+        """Whether a path, as it is written, lies in what is looked at, or in a checkout not the system's."""
         m = self.machine
         if any(m.is_within(path, area) for area in self._areas):
             return True
-        own = self._places(OWN_CHECKOUTS) if self._in_checkout(m.path.dirname(path)) else ()
-        return self._in_checkout(m.path.dirname(path)) and not any(m.is_within(path, place) for place in own)
+        checkout = self._checkout_of(m.path.dirname(path))
+        if not checkout or any(m.is_within(path, place) for place in self._places(OWN_CHECKOUTS)):
+            return False
+        if any(m.is_within(checkout, area) for area in (*self._whole, self._home)):
+            return True
+        info = m.lstat(checkout)  # elsewhere the system's may be one, too
+        return info is not None and info.owner == m.user_id != 0
 
-    def _in_checkout(self, folder: str) -> bool:
-        """Whether a folder lies in a checkout; one that holds the home folder is the person's own."""
-        m, walked, here, found = self.machine, [], folder, False
+    def _checkout_of(self, folder: str) -> str:
+        """Return the checkout that a folder lies in; empty for none. One that holds the home folder is one's own."""
+        m, walked, here, found = self.machine, [], folder, ""
         while here not in self._checkouts and not m.is_within(self._home, here):
             walked.append(here)
-            found = self._is_checkout(here)
+            found = here if self._is_checkout(here) else ""
             if found or m.path.dirname(here) == here:
                 break
             here = m.path.dirname(here)
-        found = found or self._checkouts.get(here, False)
+        found = found or self._checkouts.get(here, "")
         self._checkouts.update(dict.fromkeys(walked, found))
         return found
 
