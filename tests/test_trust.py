@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import py_compile
 import shutil
 import sys
 from collections.abc import Callable
@@ -225,6 +226,14 @@ def loaded(w: World, mark: Path) -> str:
     return ""
 
 
+def compiled(prefix: Path) -> None:
+    """Have the mark left by a compiled file alone, which any user may write."""
+    source = prefix / "lib" / f"python{SHORT}" / "encodings" / "__init__.py"
+    made = Path(py_compile.compile(str(source), invalidation_mode=py_compile.PycInvalidationMode.UNCHECKED_HASH))
+    source.write_text("")
+    made.chmod(0o666)
+
+
 def away(w: World, mark: Path) -> str:
     """Look from the home folder, which holds the checkout as well."""
     program = evil_python(w.home / "clone" / "tool", mark)
@@ -264,6 +273,7 @@ ATTACKS: dict[str, Callable[[World, Path], str]] = {
     "library that all may write": of_another(lambda p: (p / "lib" / f"python{SHORT}").chmod(0o777)),
     "module that all may write": of_another(
         lambda p: (p / "lib" / f"python{SHORT}" / "encodings" / "__init__.py").chmod(0o666)),
+    "compiled module that all may write": of_another(compiled),
     "setuid": of_another(lambda p: (p / "bin" / f"python{SHORT}").chmod(0o4755)),
 }
 if ROOT:

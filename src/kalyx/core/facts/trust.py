@@ -35,6 +35,8 @@ MOST_LINKS = 40
 LOADED_FROM = ("PATH", "LD_LIBRARY_PATH", "LD_PRELOAD", "LD_AUDIT", "DYLD_LIBRARY_PATH", "DYLD_INSERT_LIBRARIES",
                "DYLD_FRAMEWORK_PATH", "DYLD_FALLBACK_LIBRARY_PATH", "LIBPATH", "SHLIB_PATH", "BASH_ENV", "ENV",
                "GCONV_PATH", "LOCPATH")
+# Folders of a standard library from which an interpreter loads files before a program's first line
+LOADED_AT_START = ((), ("encodings",), ("__pycache__",), ("encodings", "__pycache__"))
 SET_BY_LAUNCHERS = ("__PYVENV_LAUNCHER__", "PYTHONEXECUTABLE")  # they name another program than the one that is run
 # Files in which version managers look for what to start, from the working folder upwards
 VERSION_FILES = (".python-version", ".tool-versions")
@@ -168,7 +170,10 @@ class Trust:
 
     def _library(self, folder: str) -> str:
         m = self.machine
-        for place in (folder, m.path.join(folder, "encodings")):
+        for parts in LOADED_AT_START:
+            place = m.path.join(folder, *parts)
+            if "__pycache__" in parts and m.lstat(place) is None:
+                continue
             real, trouble = self._follow(place)
             if trouble or self.is_foreign(real):
                 return trouble or f"{real} lies in what is looked at"
