@@ -57,7 +57,6 @@ PROVE = (
     "assert prove(finder, Kernel('k', 'k', '/k/kernel.json', 'user', argv, {}, 'python'), None, 60).answered\n")
 
 
-
 READ_SITES = (
     "import glob, os, sys\n"
     "for name in glob.glob(sys.argv[1] + '/*/lib/python*/site-packages'):\n"

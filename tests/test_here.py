@@ -271,9 +271,9 @@ def test_nothing_of_the_folder_is_run(world: World) -> None:
 @pytest.mark.parametrize("version", sorted(other_pythons()))
 def test_every_interpreter_is_read_right(version: str, world: World) -> None:
     """What is read without running equals what the interpreter answers."""
-    from kalyx.core.facts.interpreters import read_interpreter
-    from kalyx.core.facts.pyvenv import find_venv_config
-    from kalyx.core.real_machine import RealMachine
+    from kalyx.core.facts.interpreters.installation import read_interpreter
+    from kalyx.core.facts.interpreters.pyvenv import find_venv_config
+    from kalyx.core.machine.local import RealMachine
 
     machine, python = RealMachine(), other_pythons()[version]
     programs = [python]

@@ -8,11 +8,11 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core import children
-from kalyx.core.facts.layers import site_contents
-from kalyx.core.kept_output import LEFT_OUT
-from kalyx.core.machine import RunResult
-from kalyx.core.real_machine import RealMachine
+from kalyx.core.facts.search_path.site_folders import site_contents
+from kalyx.core.machine import children
+from kalyx.core.machine.interface import RunResult
+from kalyx.core.machine.kept_output import LEFT_OUT
+from kalyx.core.machine.local import RealMachine
 from tests.support.build import write
 
 LIMIT = 2.0

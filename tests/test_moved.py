@@ -9,9 +9,9 @@ from pathlib import Path
 import pytest
 from packaging.requirements import Requirement
 
-from kalyx.core.facts import tables
 from kalyx.core.model import Place
-from kalyx.core.verdicts.moved import _line_now
+from kalyx.core.tables import import_names
+from kalyx.core.verdicts.causes.absent.moved_parts import _line_now
 from tests.support.build import World, carry_out, run, site_of, write
 
 LINES = [  # the part, what it is now, the line, the line as it has to be
@@ -40,7 +40,7 @@ def test_lines(part: str, now: str, line: str, expected: str | None) -> None:
 
 def test_table() -> None:
     """Each entry names a module, versions that exclude others, and something else to import."""
-    content = json.loads((Path(tables.__file__).parent / "moved_names.json").read_text())["moved"]
+    content = json.loads((Path(import_names.__file__).parent / "moved_names.json").read_text())["moved"]
     assert len(content) > 100
     for part, (versions, now) in content.items():
         module, _, name = part.partition(":")

@@ -11,19 +11,24 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kalyx.core.answers.why import parse_request
+from kalyx.core.answers.why.module import parse_request
 from kalyx.core.errors import WrongUsage
-from kalyx.core.facts import distributions, launchers, markers, notebooks, settings_formats, shells
-from kalyx.core.facts.interpreters import parse_answer
-from kalyx.core.facts.inventory import read_inventory
-from kalyx.core.facts.kernelspecs import derive_name, read_kernel
-from kalyx.core.facts.layers import Layer, link_lines
-from kalyx.core.facts.processes import connection_file_of, kind_of
-from kalyx.core.facts.pyvenv import parse_venv_config
-from kalyx.core.facts.wheelhouse import Wheelhouse
-from kalyx.core.model import Environment
-from kalyx.core.real_machine import RealMachine
-from kalyx.core.record import dataclass, field, replace
+from kalyx.core.facts.editors import formats
+from kalyx.core.facts.interpreters import path_lookup
+from kalyx.core.facts.interpreters.pyvenv import parse_venv_config
+from kalyx.core.facts.interpreters.who_answer import parse_answer
+from kalyx.core.facts.kernels import notebooks
+from kalyx.core.facts.kernels.kernelspecs import derive_name, read_kernel
+from kalyx.core.facts.packaging import distributions, requirements
+from kalyx.core.facts.packaging.inventory import read_inventory
+from kalyx.core.facts.packaging.wheelhouse import Wheelhouse
+from kalyx.core.facts.processes.processes import connection_file_of, kind_of
+from kalyx.core.facts.search_path.layers import Layer
+from kalyx.core.facts.search_path.pth_files import link_lines
+from kalyx.core.facts.shells import commands
+from kalyx.core.lean.record import dataclass, field, replace
+from kalyx.core.machine.local import RealMachine
+from kalyx.core.model import Environment, names
 from kalyx.core.wire.messages import BadMessage, Session
 from tests.support.build import write
 from tests.support.made_up import MadeUpMachine
@@ -33,14 +38,14 @@ NEVER_RAISE = {
     "RECORD": distributions.modules_in_record,
     "METADATA": distributions.parse_heads,
     "requires.txt": distributions.parse_egg_requires,
-    "requirement": distributions.requirement_name,
+    "requirement": names.requirement_name,
     "pyvenv.cfg": lambda text: parse_venv_config(text, "/e/pyvenv.cfg", "/e"),
-    "shebang": lambda text: launchers.parse_shebang(b"#!" + text.encode("utf-8", "replace")),
-    "wrapper": launchers.parse_wrapper,
-    "env file": settings_formats.parse_env_file,
+    "shebang": lambda text: path_lookup.parse_shebang(b"#!" + text.encode("utf-8", "replace")),
+    "wrapper": path_lookup.parse_wrapper,
+    "env file": formats.parse_env_file,
     "who": parse_answer,
-    "shell names": shells.parse_shell_names,
-    "line of a key": lambda text: settings_formats.line_of_key(text, "a"),
+    "shell names": commands.parse_shell_names,
+    "line of a key": lambda text: formats.line_of_key(text, "a"),
 }
 
 
@@ -51,12 +56,12 @@ def test_parsers_take_anything(name: str, text: str) -> None:
     NEVER_RAISE[name](text)
 
 
-@pytest.mark.parametrize("name", sorted(settings_formats.FORMATS))
+@pytest.mark.parametrize("name", sorted(formats.FORMATS))
 @given(text=TEXT)
 def test_settings_formats_refuse_in_one_way(name: str, text: str) -> None:
     """A settings file is read or refused with ValueError, whatever stands in it."""
     try:
-        said = settings_formats.FORMATS[name](text, ("a", "b.c"), ("", ""))
+        said = formats.FORMATS[name](text, ("a", "b.c"), ("", ""))
     except (ValueError, RecursionError):
         return
     assert all(isinstance(n.value, str) for n in said.named)
@@ -134,8 +139,8 @@ def test_metadata_in_every_form() -> None:
 ])
 def test_markers(requirement: str, extras: tuple[str, ...], expected: bool) -> None:
     """Markers hold for the examined interpreter, not for the one that runs Kalyx."""
-    values = markers.marker_values("3.9.18", "cpython", "linux")
-    assert markers.applies(requirement, values, extras) is expected
+    values = requirements.marker_values("3.9.18", "cpython", "linux")
+    assert requirements.applies(requirement, values, extras) is expected
 
 
 @pytest.mark.parametrize(("argv", "expected"), [

@@ -9,15 +9,21 @@ import types
 import pytest
 
 from kalyx.core.answers.here import answer_here
-from kalyx.core.facts import editors, kernel_folders, kernelspecs, launchers, layers, shells, wrappers
-from kalyx.core.facts import settings_formats as formats
-from kalyx.core.facts.interpreters import Examiner, name_of, read_interpreter
-from kalyx.core.facts.pyvenv import find_venv_config
-from kalyx.core.facts.searchpath import read_search_path
-from kalyx.core.facts.seats import SeatFinder
+from kalyx.core.facts.editors import formats as formats
+from kalyx.core.facts.editors import settings
+from kalyx.core.facts.interpreters import path_lookup, version_managers
+from kalyx.core.facts.interpreters.environment import name_of
+from kalyx.core.facts.interpreters.examiner import Examiner
+from kalyx.core.facts.interpreters.installation import read_interpreter
+from kalyx.core.facts.interpreters.pyvenv import find_venv_config
+from kalyx.core.facts.kernels import data_folders, kernelspecs
+from kalyx.core.facts.search_path import site_folders
+from kalyx.core.facts.search_path.predicted import read_search_path
+from kalyx.core.facts.seats.context import SeatContext
+from kalyx.core.facts.shells import commands
+from kalyx.core.machine.local import read_registry
 from kalyx.core.model import Environment, Interpreter
-from kalyx.core.real_machine import read_registry
-from kalyx.core.verdicts import shell_words
+from kalyx.core.verdicts.remedies import shell_lines
 from tests.support.made_up import MadeUpMachine
 
 BASE = r"C:\Users\ada\AppData\Local\Programs\Python\Python311"
@@ -47,7 +53,7 @@ def windows() -> MadeUpMachine:
 def test_windows_shell_and_editor() -> None:
     """Scripts, PATHEXT, launcher stubs and backslashes come out right; case does not matter."""
     machine = windows()
-    answer = answer_here(SeatFinder(machine, machine.cwd, r"C:\kalyx\probe"))
+    answer = answer_here(SeatContext(machine, machine.cwd, r"C:\kalyx\probe"))
     shell, editor = answer.seats
     assert shell.interpreter is not None and shell.environment is not None
     assert (shell.interpreter.prefix, shell.environment.name) == (LAB, "lab/.venv")
@@ -59,7 +65,7 @@ def test_windows_shell_and_editor() -> None:
     found = read_interpreter(machine, rf"{LAB}\Scripts\python.exe",
                              find_venv_config(machine, rf"{LAB}\Scripts\python.exe"))
     assert (found.version, found.prefix, found.base_prefix) == ("3.11.4", LAB, BASE)
-    assert layers.site_folders(machine, LAB) == [rf"{LAB}\Lib\site-packages"]
+    assert site_folders.site_folders(machine, LAB) == [rf"{LAB}\Lib\site-packages"]
     path = read_search_path(machine, found, (), find_venv_config(machine, found.path), machine.env,
                             start=machine.cwd, cwd=machine.cwd)
     assert [(x.layer, x.path) for x in path.layers] == [
@@ -67,7 +73,7 @@ def test_windows_shell_and_editor() -> None:
         ("stdlib", rf"{BASE}\Lib"), ("other", BASE), ("other", LAB),
         ("env", rf"{LAB}\Lib\site-packages")]
     machine.registry = [BASE]
-    assert {e.path for e in SeatFinder(machine, r"D:\elsewhere", r"C:\p").environments()} >= {BASE}
+    assert {e.path for e in SeatContext(machine, r"D:\elsewhere", r"C:\p").environments()} >= {BASE}
 
 
 def test_framework_build() -> None:
@@ -79,8 +85,8 @@ def test_framework_build() -> None:
         f"{frame}/lib/python3.11/os.py": "", f"{frame}/lib/python3.11/site-packages/a.py": "",
         f"{frame}/include/python3.11/patchlevel.h": '#define PY_VERSION "3.11.9"',
         f"{user}/b.py": ""}, env={"PATH": f"{frame}/bin"})
-    finder = SeatFinder(machine, "/w", "/p")
-    assert [(e.path, e.kind, e.python_version) for e in finder.environments()] == [
+    context = SeatContext(machine, "/w", "/p")
+    assert [(e.path, e.kind, e.python_version) for e in context.environments()] == [
         (frame, "base", "3.11.9")]
     found = read_interpreter(machine, f"{frame}/bin/python3", None)
     path = read_search_path(machine, found, (), None, {}, start=None, cwd="/w")
@@ -97,7 +103,7 @@ def test_framework_build() -> None:
 ])
 def test_user_data_folder(platform: str, env: dict[str, str], expected: str) -> None:
     """Kernels of the user lie where the platform's rules say."""
-    assert kernel_folders.user_data_folder(MadeUpMachine(platform, {}, env=env)) == expected
+    assert data_folders.user_data_folder(MadeUpMachine(platform, {}, env=env)) == expected
 
 
 def test_kernel_search_order() -> None:
@@ -105,10 +111,10 @@ def test_kernel_search_order() -> None:
     machine = MadeUpMachine("linux", {"/e/bin/python": ""}, env={"JUPYTER_PATH": "/p"})
     base = Interpreter("/usr/bin/python3", "/usr/bin/python3", "3.11.2", "cpython", "/usr", "/usr")
     venv = Interpreter("/e/bin/python", "/usr/bin/python3", "3.11.2", "cpython", "/e", "/usr")
-    assert [s for s, _ in kernel_folders.data_folders(machine, base)][:3] == ["path", "user", "env"]
-    assert [s for s, _ in kernel_folders.data_folders(machine, venv)][:3] == ["path", "env", "user"]
+    assert [s for s, _ in data_folders.data_folders(machine, base)][:3] == ["path", "user", "env"]
+    assert [s for s, _ in data_folders.data_folders(machine, venv)][:3] == ["path", "env", "user"]
     machine.env["JUPYTER_PREFER_ENV_PATH"] = "0"
-    assert [s for s, _ in kernel_folders.data_folders(machine, venv)][:3] == ["path", "user", "env"]
+    assert [s for s, _ in data_folders.data_folders(machine, venv)][:3] == ["path", "user", "env"]
 
 
 @pytest.mark.parametrize(("argv", "env", "path", "how"), [
@@ -141,7 +147,7 @@ def test_kernel_program(argv: list[str], env: dict[str, str], path: str | None, 
 ])
 def test_shebang(head: bytes, expected: tuple[str, tuple[str, ...], str] | None) -> None:
     """First lines in every form that installers and people write."""
-    found = launchers.parse_shebang(head)
+    found = path_lookup.parse_shebang(head)
     assert (found and (found.program, found.args, found.form)) == expected
 
 
@@ -155,7 +161,7 @@ def test_shebang(head: bytes, expected: tuple[str, tuple[str, ...], str] | None)
 ])
 def test_wrapper_is_read_only_where_it_is_plain(text: str, expected: str | None) -> None:
     """Only an unconditional hand-over is believed without running."""
-    assert launchers.parse_wrapper(text) == expected
+    assert path_lookup.parse_wrapper(text) == expected
 
 
 @pytest.mark.parametrize(("platform", "env", "expected"), [
@@ -177,10 +183,10 @@ def test_words_of_each_shell(platform: str, env: dict[str, str], expected: tuple
         "bin/activate", "bin/activate.fish", "bin/activate.csh")
     machine = MadeUpMachine(platform, {f"{prefix}/{name}": "" for name in names}, env=env)
     lab, conda = (Environment(prefix, "lab", kind, None, None, (), None) for kind in ("venv", "conda"))
-    assert (shell_words.setting(machine, "P", "/a b:/c"), shell_words.setting(machine, "P", ""),
-            shell_words.activation(machine, lab)) == expected
-    assert str(shell_words.activation(machine, conda)).startswith("conda activate ")
-    assert shell_words.activation(machine, Environment("/nowhere", "no", "venv", None, None, (), None)) is None
+    assert (shell_lines.setting(machine, "P", "/a b:/c"), shell_lines.setting(machine, "P", ""),
+            shell_lines.activation(machine, lab)) == expected
+    assert str(shell_lines.activation(machine, conda)).startswith("conda activate ")
+    assert shell_lines.activation(machine, Environment("/nowhere", "no", "venv", None, None, (), None)) is None
 
 
 @pytest.mark.parametrize(("value", "expected"), [
@@ -196,7 +202,7 @@ def test_setting_values(value: str, expected: str) -> None:
     """Variables, relative paths, folders and bare names resolve as the editor does it."""
     machine = MadeUpMachine("linux", {"/usr/bin/python": "", "/home/ada/e/bin/python": ""},
                             env={"PATH": "/usr/bin", "LAB": "/lab"})
-    assert editors.resolve_value(machine, value, "/w") == expected
+    assert settings.resolve_value(machine, value, "/w") == expected
 
 
 def test_settings_text() -> None:
@@ -216,7 +222,7 @@ def test_trust_and_names() -> None:
     assert machine.ran == [] and examined.interpreter.known_by == "other"
     assert [name_of(machine, p) for p in ("/a/lab", "/a/lab/.venv", "/a/lab/env")] == [
         "lab", "lab/.venv", "lab/env"]
-    assert shells.find_python(machine) is None
+    assert commands.find_python(machine) is None
 
 
 def test_registry(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -258,7 +264,7 @@ def test_own_wrapper_is_undone(picked: str, kept: bool) -> None:
                             env={"PATH": "/v/versions/3.9/bin:/v/libexec:/v/shims:/usr/bin",
                                  "PYENV_ROOT": "/v", "PYENV_DIR": "/", "PYENV_HOOK_PATH": "/h",
                                  "_PYENV_INSTALL_PREFIX": "/v", "PYENV_VERSION": "3.9"})
-    env, notes = wrappers.shell_environment(machine, "/probe")
+    env, notes = version_managers.shell_environment(machine, "/probe")
     assert env["PATH"] == "/v/shims:/usr/bin" and [n.note for n in notes] == ["started-by-wrapper"]
     assert ("PYENV_VERSION" in env) is kept and "PYENV_DIR" not in env
-    assert wrappers.shell_environment(MadeUpMachine("linux", {}, env=env), "/p") == (env, [])
+    assert version_managers.shell_environment(MadeUpMachine("linux", {}, env=env), "/p") == (env, [])

@@ -8,9 +8,9 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core.facts.places import project_folder
-from kalyx.core.facts.project import Project, read_project
-from kalyx.core.real_machine import RealMachine
+from kalyx.core.facts.packaging.project import Project, read_project
+from kalyx.core.facts.packaging.project_files import project_folder
+from kalyx.core.machine.local import RealMachine
 from tests.support.build import World, carry_out, notebook, python_of, run, site_of, write
 
 

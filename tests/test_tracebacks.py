@@ -7,7 +7,7 @@ import subprocess
 
 import pytest
 
-from kalyx.core.facts.tracebacks import parse_traceback, place_of
+from kalyx.core.facts.tracebacks.parser import parse_traceback, place_of
 from tests.support.build import (
     KALYX,
     World,

@@ -17,15 +17,19 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-import kalyx.core.facts
-import kalyx.core.verdicts
+import kalyx.core
 from kalyx.core.errors import KalyxError
-from kalyx.core.facts import config, distributions, kernelspecs, notebooks, project, pyvenv, records, settings_formats
-from kalyx.core.facts.editors import EDITORS, find_settings
-from kalyx.core.facts.pasted_text import decode_text, text_of_notebook, without_prefixes
-from kalyx.core.facts.sources import read_source
-from kalyx.core.facts.tracebacks import parse_fatal, parse_refusal, parse_traceback
-from kalyx.core.real_machine import RealMachine
+from kalyx.core.facts.configuration import kalyx_toml
+from kalyx.core.facts.editors import formats
+from kalyx.core.facts.editors.settings import find_settings
+from kalyx.core.facts.editors.table import EDITORS
+from kalyx.core.facts.interpreters import pyvenv
+from kalyx.core.facts.kernels import kernelspecs, notebooks
+from kalyx.core.facts.packaging import distributions, project, record_file
+from kalyx.core.facts.source_code.imports import read_source
+from kalyx.core.facts.tracebacks.parser import parse_fatal, parse_refusal, parse_traceback
+from kalyx.core.facts.tracebacks.pasted_text import decode_text, text_of_notebook, without_prefixes
+from kalyx.core.machine.local import RealMachine
 from kalyx.core.wire.client import KernelFailed
 from kalyx.core.wire.running import parse_connection
 from tests.support.build import KALYX, SHORT, World, kernelspec, notebook, python_of, run, site_of, write
@@ -174,8 +178,6 @@ def test_nothing_is_lost_without_a_word(name: str, world: World, validate) -> No
                 place.chmod(0o755)
 
 
-
-
 def _as_user() -> list[str]:
     from tests.support.build import UNPRIVILEGED
 
@@ -208,15 +210,14 @@ UNITS = ["a", " ", "\n", '"', "'", "(", ".", "/", "-", "=", ",", "1", "a ", "a."
 
 
 def patterns() -> Iterator[tuple[str, re.Pattern]]:
-    """Yield every expression that facts and verdicts are made with."""
-    for package in (kalyx.core.facts, kalyx.core.verdicts):
-        for found in pkgutil.iter_modules(package.__path__):
-            module = importlib.import_module(f"{package.__name__}.{found.name}")
-            for node in ast.walk(ast.parse(Path(module.__file__ or "").read_text())):
-                if isinstance(node, ast.Call) and node.args and isinstance(node.args[0], ast.Constant) and ast.unparse(
-                        node.func) in ("pattern", "re.compile", "re.search", "re.match", "re.findall", "re.sub", "re.split"):
-                    flags = re.MULTILINE if "MULTILINE" in ast.unparse(node) else 0
-                    yield f"{found.name}, line {node.lineno}", re.compile(node.args[0].value, flags)
+    """Yield every expression of the core."""
+    for found in pkgutil.walk_packages(kalyx.core.__path__, "kalyx.core."):
+        module = importlib.import_module(found.name)
+        for node in ast.walk(ast.parse(Path(module.__file__ or "").read_text())):
+            if isinstance(node, ast.Call) and node.args and isinstance(node.args[0], ast.Constant) and ast.unparse(
+                    node.func) in ("pattern", "re.compile", "re.search", "re.match", "re.findall", "re.sub", "re.split"):
+                flags = re.MULTILINE if "MULTILINE" in ast.unparse(node) else 0
+                yield f"{found.name}, line {node.lineno}", re.compile(node.args[0].value, flags)
 
 
 def test_no_expression_takes_for_ever() -> None:
@@ -346,7 +347,7 @@ def readers(place: Path) -> list[tuple[str, Callable[[RealMachine], object]]]:
         found = distributions.Shelf(m, str(place)).distributions() + distributions.ZipShelf(
             m, str(place / "y.egg")).distributions()
         for one in found:
-            records.Record(m, one).changed()
+            record_file.Record(m, one).changed()
             distributions.Shelf(m, str(place)).size_of(one)
         return found
 
@@ -357,7 +358,7 @@ def readers(place: Path) -> list[tuple[str, Callable[[RealMachine], object]]]:
     return [
         ("kernel.json", lambda m: kernelspecs.read_kernel(m, str(place / "kernel.json"), "user")),
         ("n.ipynb", lambda m: (notebooks.read_notebook(m, str(place / "n.ipynb")), read_source(m, str(place / "n.ipynb"), ""))),
-        ("kalyx.toml", lambda m: config.read_config(m, str(place))),
+        ("kalyx.toml", lambda m: kalyx_toml.read_config(m, str(place))),
         ("pyvenv.cfg", lambda m: pyvenv.find_venv_config(m, str(place / "python"))),
         ("s.py", lambda m: read_source(m, str(place / "s.py"), "")),
         *[(name, lambda m: project.read_project(m, str(place), [name])) for name in (  # noqa: B023 - used at once
@@ -365,7 +366,7 @@ def readers(place: Path) -> list[tuple[str, Callable[[RealMachine], object]]]:
         *[(name, lambda m: find_settings(m, str(place), EDITORS)) for name in (
             ".vscode/settings.json", "a.code-workspace", "b.sublime-project", ".idea/misc.xml", "pyrightconfig.json")],
         ("content", shelf), ("content", pasted), ("content", lambda m: parse_connection((place / "content").read_bytes())),
-        ("content", lambda m: settings_formats.parse_env_file((place / "content").read_text("utf-8", "replace"))),
+        ("content", lambda m: formats.parse_env_file((place / "content").read_text("utf-8", "replace"))),
     ]
 
 

@@ -9,8 +9,8 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core.facts import sources
-from kalyx.core.real_machine import RealMachine
+from kalyx.core.facts.source_code import imports
+from kalyx.core.machine.local import RealMachine
 from tests.slips import SLIPS, Slip
 from tests.support.build import (
     World,
@@ -315,7 +315,7 @@ def test_added_folders(line: str, expected: str | None, monkeypatch: pytest.Monk
     """The folder that a line adds, worked out without running it."""
     machine = RealMachine(cwd="/w")
     monkeypatch.setattr(machine, "read_bytes", lambda path, limit=0: line.encode())
-    found = sources.read_source(machine, "/w/s/run.py")
+    found = imports.read_source(machine, "/w/s/run.py")
     assert [p for p, _ in found.paths] == ([expected] if expected else [])
 
 

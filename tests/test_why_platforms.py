@@ -6,8 +6,8 @@ from collections.abc import Mapping
 
 import pytest
 
-from kalyx.core.answers.static import answer_without_run
-from kalyx.core.facts.dlls import needed_dlls, walk_dlls
+from kalyx.core.answers.why.without_running import answer_without_run
+from kalyx.core.facts.native.dlls import needed_dlls, walk_dlls
 from kalyx.core.model import Frame, ObservedError
 from tests.support.made_up import MadeUpMachine
 from tests.support.other_systems import MACOS, SEED, WINDOWS, X86_64, System, mach_file
@@ -191,9 +191,9 @@ def test_import_that_failed_there(system: System, what: str) -> None:
 @pytest.mark.parametrize("system", [WINDOWS, MACOS], ids=lambda s: s.platform)
 def test_read_alone_there(system: System) -> None:
     """Without a run: a module's file and layer, a missing one, and one that is in another environment."""
-    finder = system.finder({**SEED, "seed/_x.py": "", "zork.py": ""})
-    answer = answer_without_run(finder, ["seed", "zork", "nope", "os"], f"python:{system.python}")
-    m = finder.machine
+    context = system.context({**SEED, "seed/_x.py": "", "zork.py": ""})
+    answer = answer_without_run(context, ["seed", "zork", "nope", "os"], f"python:{system.python}")
+    m = context.machine
     assert [(r.layer, [f.cause for f in r.causes]) for r in answer.imports] == [
         ("env", []), ("env", []), (None, ["not-installed"]), ("stdlib", [])]
     assert answer.imports[0].origin == m.path.join(system.site, "seed", "__init__.py")

@@ -7,7 +7,7 @@ import sys
 
 import pytest
 
-from kalyx.core.facts import tables
+from kalyx.core.tables import standard_library
 from tests.support.build import World, other_pythons, run, site_of, write
 from tests.support.packages import bounded
 
@@ -138,14 +138,14 @@ print(json.dumps(found))
 
 def test_library_table_agrees_with_the_interpreters(world: World) -> None:
     """What the table says came or went is there from that version on, or until it, and nowhere else."""
-    table = {kind: {k: v for k, v in tables.library_names()[kind].items()
+    table = {kind: {k: v for k, v in standard_library.library_names()[kind].items()
                     if (k if kind == "names" else k.rpartition(".")[0]) in (*ASKED, "builtins")}
              for kind in ("names", "members")}
     spans = {f"{owner}.{name}": span for kind in table.values() for owner, names in kind.items()
              for name, span in names.items()}
     assert len(spans) > 400
     file = write(world.root / "table.json", json.dumps(table))
-    first = tuple(map(int, tables.library_names()["versions"][0].split(".")))
+    first = tuple(map(int, standard_library.library_names()["versions"][0].split(".")))
     for short, python in other_pythons().items():
         version = tuple(map(int, short.split("."))) if short[0].isdigit() else (0, 0)
         if version < first:

@@ -1,4 +1,4 @@
-"""Write src/kalyx/core/facts/library_names.json: which names of the standard library came and went.
+"""Write src/kalyx/core/tables/library_names.json: which names of the standard library came and went.
 
     python tools/library_names.py PYTHON...
 
@@ -16,7 +16,7 @@ import sys
 from collections.abc import Iterable
 from pathlib import Path
 
-TABLE = Path(__file__).parent.parent / "src" / "kalyx" / "core" / "facts" / "library_names.json"
+TABLE = Path(__file__).parent.parent / "src" / "kalyx" / "core" / "tables" / "library_names.json"
 # Asked in two rounds: what is there, and then of everything that is there anywhere, whether it is here
 # too, as a module may have names that it does not list.
 PROBE = r'''

@@ -1,4 +1,4 @@
-"""Check src/kalyx/core/facts/moved_names.json against an index: that it names the right versions.
+"""Check src/kalyx/core/tables/moved_names.json against an index: that it names the right versions.
 
     python tools/moved_names.py [WORD...]
 
@@ -31,7 +31,7 @@ from packaging.utils import (
 )
 from packaging.version import Version
 
-TABLE = Path(__file__).parent.parent / "src" / "kalyx" / "core" / "facts" / "moved_names.json"
+TABLE = Path(__file__).parent.parent / "src" / "kalyx" / "core" / "tables" / "moved_names.json"
 FORM = "application/vnd.pypi.simple.v1+json"
 READ = (".py", ".pyx", ".so", ".pyd")
 INDEX = "https://pypi.org/simple/{}/"

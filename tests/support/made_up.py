@@ -7,7 +7,7 @@ import posixpath
 from collections.abc import Mapping, Sequence
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.machine import FileInfo, Machine, RunResult
+from kalyx.core.machine.interface import FileInfo, Machine, RunResult
 
 
 class MadeUpMachine(Machine):

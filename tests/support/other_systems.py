@@ -6,13 +6,14 @@ import struct
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
-from kalyx.core.answers.seats import judge_seat
-from kalyx.core.answers.why import WhyAnswer
-from kalyx.core.facts.cases import Case
-from kalyx.core.facts.neighbours import Neighbours
-from kalyx.core.facts.seats import SeatFinder
+from kalyx.core.answers.why.module import WhyAnswer
+from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.imports.case import Case
+from kalyx.core.facts.seats.context import SeatContext
+from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.model import Frame, Observation, ObservedError
-from kalyx.core.verdicts.imports import judge_import
+from kalyx.core.verdicts.judge_import import judge_import
+from kalyx.core.verdicts.seats.judge_seat import judge_seat
 from kalyx.show.as_text import why_page
 from kalyx.show.page import Page
 from tests.support.made_up import MadeUpMachine
@@ -41,7 +42,7 @@ class System:
     files: Mapping[str, str | bytes]
     env: Mapping[str, str] = field(default_factory=dict)
 
-    def finder(self, files: Mapping[str, str | bytes]) -> SeatFinder:
+    def context(self, files: Mapping[str, str | bytes]) -> SeatContext:
         """Return what finds seats on it; names of files without a root lie in the site folder."""
         sep = "\\" if self.platform == "win32" else "/"
         placed = {name if name[:1] == "/" or name[1:2] == ":" else self.site + sep + name.replace("/",
@@ -49,20 +50,18 @@ class System:
                   for name, text in {**PIP, **files}.items()}
         lab = self.lab.rpartition(sep)[0]
         machine = MadeUpMachine(self.platform, {**self.files, **placed}, env=self.env, cwd=lab, home=self.home)
-        finder = SeatFinder(machine, lab, "/kalyx/probe")
-        finder.examiner.asks_when_read = False
-        return finder
+        return SeatContext(machine, lab, "/kalyx/probe", asks_when_read=False)
 
     def why(self, module: str, error: ObservedError, files: Mapping[str, str | bytes]) -> tuple[WhyAnswer, str]:
         """Explain an import that ended with an error; return the answer, and the page as printed."""
-        finder = self.finder(files)
-        facts, neighbours = finder.resolve(f"python:{self.python}"), Neighbours(finder.machine, finder)
-        seat = judge_seat(facts, finder, neighbours)
+        context = self.context(files)
+        facts, neighbours = find_seat(context, f"python:{self.python}"), Neighbours(context.machine, context)
+        seat = judge_seat(facts, context, neighbours)
         who = {"version": "3.11.9", "implementation": "cpython", "executable": self.python, "prefix": self.lab,
-               "base_prefix": self.base, "path": ["", *self.search, self.site], "cwd": finder.machine.cwd,
+               "base_prefix": self.base, "path": ["", *self.search, self.site], "cwd": context.machine.cwd,
                "platform": self.platform, "suffixes": list(self.suffixes), "builtin": ["sys"], "flags": {},
                "stdlib": ["json", "os", "random"]}
-        case = Case(finder.machine, seat, Observation(module, None, "fails", who, (error,)), neighbours)
+        case = Case(context.machine, seat, Observation(module, None, "fails", who, (error,)), neighbours)
         answer = WhyAnswer(seat, (judge_import(case),))
         page = Page(self.home, self.platform == "win32", ("kalyx",))
         why_page(page, answer, verbose=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from kalyx.cli.common import finder_for, print_answer
+from kalyx.cli.common import context_for, print_answer
 from kalyx.core.answers.ask import answer_ask
 from kalyx.core.errors import NothingToJudge, Unreadable, WrongUsage
 
@@ -23,14 +23,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> str:
     """Ask and print; return the status."""
-    finder = finder_for(None, options)
-    finder.anyway = options.anyway
+    context = context_for(None, options, anyway=options.anyway)
     seats, code = list(options.seats), options.code
     if options.code_file is not None:
         if code is not None:
             seats.append(code)
         try:
-            code = finder.machine.read_text(finder.machine.absolute(options.code_file))
+            code = context.machine.read_text(context.machine.absolute(options.code_file))
         except Unreadable as error:
             raise NothingToJudge(error.message, "Name a file with code.") from None
     elif code is None and len(seats) > 1 and not _is_seat(seats[-1]):
@@ -39,12 +38,12 @@ def run(options: argparse.Namespace) -> str:
         seats, code = [*seats, code], None
     if not seats:
         raise WrongUsage("No seat was named.", "kalyx ask shell, kalyx ask notebook:FILE 'CODE'.")
-    return print_answer(options, answer_ask(finder, seats, code, options.timeout or LIMIT), pages="ask_text")
+    return print_answer(options, answer_ask(context, seats, code, options.timeout or LIMIT), pages="ask_text")
 
 
 def _is_seat(word: str) -> bool:
     """Whether a word reads as a seat and not as code."""
-    from kalyx.core.facts.seats import KINDS
+    from kalyx.core.facts.seats.finder import KINDS
 
     kind, colon, _ = word.partition(":")
     return (bool(colon) and kind in KINDS) or word == "shell" or word.endswith((".ipynb", ".py")) \

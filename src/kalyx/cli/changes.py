@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from kalyx.cli.common import finder_for, print_answer
+from kalyx.cli.common import context_for, print_answer
 from kalyx.core.answers.changes import answer_changes
 from kalyx.core.errors import WrongUsage
 
@@ -20,4 +20,4 @@ def run(options: argparse.Namespace) -> str:
     forget = options.forget
     if forget not in (None, "all") and not forget.isdigit():
         raise WrongUsage(f"{forget!r} is not the number of a change.", "kalyx changes lists them.")
-    return print_answer(options, answer_changes(finder_for(None, options), forget), pages="kernels_text")
+    return print_answer(options, answer_changes(context_for(None, options), forget), pages="kernels_text")

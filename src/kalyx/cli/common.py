@@ -1,4 +1,4 @@
-"""What the commands share: the machine, the seat finder, printing an answer."""
+"""What the commands share: the machine, the seat context, printing an answer."""
 
 from __future__ import annotations
 
@@ -7,29 +7,29 @@ import os
 import sys
 
 from kalyx.cli.options import print_error, printing
-from kalyx.core.facts.seats import SeatFinder
-from kalyx.core.facts.wrappers import shell_environment
+from kalyx.core.facts.interpreters.version_managers import shell_environment
+from kalyx.core.facts.seats.context import SeatContext
+from kalyx.core.lean.record import TYPE_CHECKING, replace
+from kalyx.core.machine.local import RealMachine, own_command
 from kalyx.core.quoting import name_of_shell
-from kalyx.core.real_machine import RealMachine, own_command
-from kalyx.core.record import TYPE_CHECKING, replace
 
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["finder_for", "load_pages", "print_answer", "progress"]
+__all__ = ["context_for", "load_pages", "print_answer", "progress"]
 
 PROBE_FOLDER = os.path.join(os.path.dirname(os.path.dirname(os.path.abspath(__file__))), "probe")
 
 
-def finder_for(folder: str | None, options: argparse.Namespace) -> SeatFinder:
-    """Return a seat finder for a folder (the working folder when None)."""
+def context_for(folder: str | None, options: argparse.Namespace, **more: Any) -> SeatContext:
+    """Return what finding seats needs, seen from a folder (the working folder when None)."""
     machine = RealMachine()
     env, notes = shell_environment(machine, PROBE_FOLDER)
     if notes:
         machine = RealMachine(env)
     _looked_at.append(machine)
     limit = min(options.timeout or 10.0, 10.0)
-    return SeatFinder(machine, folder or machine.cwd, PROBE_FOLDER, limit, notes=tuple(notes))
+    return SeatContext(machine, folder or machine.cwd, PROBE_FOLDER, limit, notes=tuple(notes), **more)
 
 
 _looked_at: list[RealMachine] = []

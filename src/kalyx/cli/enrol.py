@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import re
 
-from kalyx.cli.common import finder_for, print_answer
+from kalyx.cli.common import context_for, print_answer
 from kalyx.core.answers.enrol import SCOPES, EnrolWish, answer_enrol
 from kalyx.core.errors import WrongUsage
 
@@ -34,7 +34,7 @@ def run(options: argparse.Namespace) -> str:
     """Register, prove and print; return the status."""
     wish = EnrolWish(options.name, options.label, options.scope, options.into, _variables(options.variables),
                      options.bare, options.overwrite, options.dry_run, options.with_kernel_package)
-    return print_answer(options, answer_enrol(finder_for(None, options), options.env, wish,
+    return print_answer(options, answer_enrol(context_for(None, options), options.env, wish,
                                               options.timeout or LIMIT))
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from kalyx.cli.common import finder_for, print_answer
+from kalyx.cli.common import context_for, print_answer
 from kalyx.core.answers.envs import answer_envs
 
 
@@ -20,7 +20,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> str:
     """Answer and print; return the status."""
-    answer = answer_envs(finder_for(None, options), options.folders, under=options.under,
+    answer = answer_envs(context_for(None, options), options.folders, under=options.under,
                          kind=options.kind, python=options.python, has=options.has,
                          sizes=options.size)
     return print_answer(options, answer, pages="inventory_text")

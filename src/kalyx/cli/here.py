@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from kalyx.cli.common import finder_for, print_answer
+from kalyx.cli.common import context_for, print_answer
 from kalyx.core.answers.here import answer_here
 
 
@@ -20,6 +20,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> str:
     """Answer and print; return the status."""
-    answer = answer_here(finder_for(options.folder, options), ask_shell=options.ask_shell,
+    answer = answer_here(context_for(options.folder, options), ask_shell=options.ask_shell,
                          running=options.running)
     return print_answer(options, answer)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from kalyx.cli.common import finder_for, print_answer
+from kalyx.cli.common import context_for, print_answer
 from kalyx.core.answers.kernels import answer_kernels
 
 
@@ -19,6 +19,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> str:
     """List and print; return the status."""
-    answer = answer_kernels(finder_for(None, options), server=options.server, stale=options.stale,
+    answer = answer_kernels(context_for(None, options), server=options.server, stale=options.stale,
                             proven=options.prove, limit=options.timeout or 60.0)
     return print_answer(options, answer, pages="kernels_text")

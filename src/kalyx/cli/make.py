@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from kalyx.cli.common import finder_for, print_answer, progress
+from kalyx.cli.common import context_for, print_answer, progress
 from kalyx.core.answers.make import MakeWish, answer_make
 
 
@@ -26,5 +26,5 @@ def run(options: argparse.Namespace) -> str:
     """Build and print; return the status."""
     wish = MakeWish(options.folder, options.python, tuple(options.put), options.requirements, options.like,
                     options.enrol, options.dry_run)
-    answer = answer_make(finder_for(None, options), wish, options.timeout or 60.0, progress)
+    answer = answer_make(context_for(None, options), wish, options.timeout or 60.0, progress)
     return print_answer(options, answer, pages="make_text")

@@ -6,7 +6,7 @@ import os
 import sys
 
 from kalyx.cli.untranslated import argparse
-from kalyx.core.record import TYPE_CHECKING
+from kalyx.core.lean.record import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from typing import Any, NoReturn

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from kalyx.cli.common import finder_for, print_answer
+from kalyx.cli.common import context_for, print_answer
 from kalyx.core.answers.packages import answer_packages
 
 LAYERS = ("start", "pythonpath", "stdlib", "env", "base", "user", "link", "other")
@@ -23,7 +23,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> str:
     """Answer and print; return the status."""
-    answer = answer_packages(finder_for(None, options), options.at, layer=options.layer,
+    answer = answer_packages(context_for(None, options), options.at, layer=options.layer,
                              name=options.name, module=options.module, conflicts=options.conflicts,
                              sizes=options.size)
     return print_answer(options, answer, pages="inventory_text")

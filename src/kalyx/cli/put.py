@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from kalyx.cli.common import finder_for, print_answer, progress
+from kalyx.cli.common import context_for, print_answer, progress
 from kalyx.core.answers.put import answer_put
 
 
@@ -20,6 +20,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> str:
     """Plan, install and print; return the status."""
-    answer = answer_put(finder_for(None, options), options.requirements, options.at, dry_run=options.dry_run,
+    answer = answer_put(context_for(None, options), options.requirements, options.at, dry_run=options.dry_run,
                         anyway=options.anyway, progress=progress)
     return print_answer(options, answer, pages="make_text")

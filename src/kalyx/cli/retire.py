@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 
-from kalyx.cli.common import finder_for, print_answer
+from kalyx.cli.common import context_for, print_answer
 from kalyx.core.answers.changes import RetirePlan, answer_retire, plan_retire
 from kalyx.core.errors import Refused, WrongUsage
 
@@ -24,11 +24,11 @@ def run(options: argparse.Namespace) -> str:
     if not options.kernels and not options.stale:
         raise WrongUsage("No kernel was named.", "kalyx retire NAME, or kalyx retire --stale; "
                          "kalyx kernels lists them.")
-    finder = finder_for(None, options)
-    plan = plan_retire(finder, options.kernels, with_env=options.with_env, stale=options.stale)
+    context = context_for(None, options)
+    plan = plan_retire(context, options.kernels, with_env=options.with_env, stale=options.stale)
     if plan.kernels and not options.dry_run and not options.yes:
         _ask(plan)
-    return print_answer(options, answer_retire(finder, plan, dry_run=options.dry_run), pages="kernels_text")
+    return print_answer(options, answer_retire(context, plan, dry_run=options.dry_run), pages="kernels_text")
 
 
 def _ask(plan: RetirePlan) -> None:

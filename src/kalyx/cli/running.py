@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from kalyx.cli.common import finder_for, print_answer
+from kalyx.cli.common import context_for, print_answer
 from kalyx.core.answers.running import answer_running
 
 KINDS = ("kernel", "server", "language-server", "script", "module", "command", "shell")
@@ -19,5 +19,5 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> str:
     """Answer and print; return the status."""
-    answer = answer_running(finder_for(None, options), options.kind, options.under)
+    answer = answer_running(context_for(None, options), options.kind, options.under)
     return print_answer(options, answer, pages="inventory_text")

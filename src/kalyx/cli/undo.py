@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from kalyx.cli.common import finder_for, print_answer
+from kalyx.cli.common import context_for, print_answer
 from kalyx.core.answers.changes import answer_undo
 
 
@@ -16,5 +16,5 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> str:
     """Take back and print; return the status."""
-    return print_answer(options, answer_undo(finder_for(None, options), options.number),
+    return print_answer(options, answer_undo(context_for(None, options), options.number),
                         pages="kernels_text")

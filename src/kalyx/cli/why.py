@@ -5,8 +5,8 @@ from __future__ import annotations
 import argparse
 import os
 
-from kalyx.cli.common import finder_for, load_pages, print_answer
-from kalyx.core.answers.why import answer_why
+from kalyx.cli.common import context_for, load_pages, print_answer
+from kalyx.core.answers.why.module import answer_why
 from kalyx.core.errors import WrongUsage
 
 LIMIT = 60.0  # seconds for one import
@@ -40,10 +40,9 @@ def run(options: argparse.Namespace) -> str:
         from kalyx.core.verdicts.explanations import explain_cause
 
         return print_answer(options, explain_cause(options.explain), what="explain")
-    finder = finder_for(None, options)
-    finder.anyway = options.anyway
+    context = context_for(None, options, anyway=options.anyway)
     if options.traceback is not None:
-        from kalyx.core.answers.traceback import answer_traceback, read_text
+        from kalyx.core.answers.why.traceback import answer_traceback, read_text
 
         if options.modules:
             raise WrongUsage("--traceback says itself what failed; no module is named beside it.",
@@ -51,8 +50,8 @@ def run(options: argparse.Namespace) -> str:
         at = options.at
         if options.traceback.endswith(".ipynb"):
             at = at or f"notebook:{options.traceback}"
-        text = read_text(finder.machine, options.traceback)
-        return print_answer(options, answer_traceback(finder, text, at, limit))
+        text = read_text(context.machine, options.traceback)
+        return print_answer(options, answer_traceback(context, text, at, limit))
     if not options.modules:
         raise WrongUsage("Name a module, a file or a folder.", "kalyx why pandas, or kalyx why --help")
     files = [word for word in options.modules if is_file_like(word)]
@@ -60,19 +59,19 @@ def run(options: argparse.Namespace) -> str:
         raise WrongUsage("Files and modules cannot be asked about together.",
                          f"Ask for the modules alone: kalyx why MODULE --at {files[0]}")
     if files:
-        from kalyx.core.answers.files import answer_files
+        from kalyx.core.answers.why.files import answer_files
 
-        return print_answer(options, answer_files(finder, files, options.at, limit, run=not options.no_run))
+        return print_answer(options, answer_files(context, files, options.at, limit, run=not options.no_run))
     if options.no_run:
-        from kalyx.core.answers.static import answer_without_run
+        from kalyx.core.answers.why.without_running import answer_without_run
 
-        return print_answer(options, answer_without_run(finder, options.modules, options.at or "shell"))
+        return print_answer(options, answer_without_run(context, options.modules, options.at or "shell"))
     if options.compare:
-        from kalyx.core.answers.why import answer_compared
+        from kalyx.core.answers.why.module import answer_compared
 
-        return print_answer(options, answer_compared(finder, options.modules, options.at or "shell",
+        return print_answer(options, answer_compared(context, options.modules, options.at or "shell",
                                                      options.compare, limit))
-    answer = answer_why(finder, options.modules, options.at or "shell", limit,
+    answer = answer_why(context, options.modules, options.at or "shell", limit,
                         meanwhile=lambda: load_pages(options))
     return print_answer(options, answer)
 

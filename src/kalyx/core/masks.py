@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from kalyx.core.patterns import pattern
-from kalyx.core.record import TYPE_CHECKING
+from kalyx.core.lean.patterns import pattern
+from kalyx.core.lean.record import TYPE_CHECKING
 
 if TYPE_CHECKING:
     import re

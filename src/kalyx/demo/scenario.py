@@ -27,7 +27,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from kalyx.core.errors import Refused
-from kalyx.core.record import dataclass
+from kalyx.core.lean.record import dataclass
 from kalyx.demo.wheels import build_wheel
 
 __all__ = ["Scenario", "build"]

@@ -11,7 +11,7 @@ import time
 from collections.abc import Iterator
 from typing import Any
 
-from kalyx.core.record import dataclass
+from kalyx.core.lean.record import dataclass
 from kalyx.demo.scenario import KERNEL_ARGS, Scenario, program
 
 __all__ = ["STEPS", "Step", "run_step"]

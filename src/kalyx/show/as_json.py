@@ -6,18 +6,9 @@ import json
 from collections.abc import Iterable, Mapping
 
 from kalyx import __version__
+from kalyx.core.lean.record import TYPE_CHECKING, names_of
 from kalyx.core.masks import masked, masked_document
-from kalyx.core.model import (
-    Distribution,
-    Environment,
-    ImportReport,
-    Interpreter,
-    Kernel,
-    Note,
-    Proof,
-    Seat,
-)
-from kalyx.core.record import TYPE_CHECKING, names_of
+from kalyx.core.model import Distribution, Environment, ImportReport, Interpreter, Kernel, Note, Proof, Seat
 
 if TYPE_CHECKING:
     from typing import Any
@@ -32,7 +23,7 @@ if TYPE_CHECKING:
     from kalyx.core.answers.packages import PackagesAnswer
     from kalyx.core.answers.put import PutAnswer
     from kalyx.core.answers.running import RunningAnswer
-    from kalyx.core.answers.why import WhyAnswer
+    from kalyx.core.answers.why.module import WhyAnswer
     from kalyx.core.verdicts.explanations import Explanation
 
 __all__ = ["ask_result", "changes_result", "document", "enrol_result", "envs_result", "explain_result",

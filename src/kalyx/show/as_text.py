@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
+from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.model import Comparison, Evidence, Finding, ImportReport, Note, Seat
-from kalyx.core.record import TYPE_CHECKING
 from kalyx.core.verdicts.catalogue import CATALOGUE
 from kalyx.show.page import Page
 
 if TYPE_CHECKING:
     from kalyx.core.answers.enrol import EnrolAnswer
     from kalyx.core.answers.here import HereAnswer
-    from kalyx.core.answers.why import WhyAnswer
+    from kalyx.core.answers.why.module import WhyAnswer
     from kalyx.core.verdicts.explanations import Explanation
 
 __all__ = ["enrol_page", "explain_page", "here_page", "why_page"]

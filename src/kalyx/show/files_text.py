@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from kalyx.core.lean.record import TYPE_CHECKING, replace
 from kalyx.core.model import Evidence, Finding, ImportGroup, ImportReport, Place
-from kalyx.core.record import TYPE_CHECKING, replace
 from kalyx.show.page import Page
 
 if TYPE_CHECKING:
-    from kalyx.core.answers.why import WhyAnswer
+    from kalyx.core.answers.why.module import WhyAnswer
 
 __all__ = ["files_page"]
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.model import Distribution, Finding
-from kalyx.core.record import TYPE_CHECKING
 from kalyx.show.page import Page
 
 if TYPE_CHECKING:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.record import TYPE_CHECKING
+from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.show.page import Page
 
 if TYPE_CHECKING:

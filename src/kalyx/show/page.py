@@ -8,10 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from kalyx.core.lean.record import dataclass
 from kalyx.core.masks import masked
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.quoting import join_words, quote_word
-from kalyx.core.record import dataclass
 
 __all__ = ["Line", "Page", "clean"]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 
-from kalyx.core.record import TYPE_CHECKING
+from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.show.page import ASCII_MARKS, Line, Page
 
 if TYPE_CHECKING:

@@ -9,12 +9,13 @@ import time
 from collections.abc import Sequence
 
 from kalyx.core.errors import NothingToJudge, Unreadable
-from kalyx.core.facts import kernelspecs
-from kalyx.core.facts.observations import BOOT
-from kalyx.core.facts.processes import connection_file_of, kind_of
-from kalyx.core.facts.seats import SeatFacts, SeatFinder
+from kalyx.core.facts.imports.trial import BOOT
+from kalyx.core.facts.kernels import kernelspecs
+from kalyx.core.facts.processes.processes import connection_file_of, kind_of
+from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.facts.seats.finder import find_seat_to_run
+from kalyx.core.lean.record import dataclass, replace
 from kalyx.core.model import Kernel, Note
-from kalyx.core.record import dataclass, replace
 from kalyx.core.wire.client import KernelFailed, StartedKernel
 from kalyx.core.wire.running import KernelBusy, RunningKernel, parse_connection
 
@@ -71,31 +72,31 @@ class AskAnswer:
         return "ok" if outcomes == {"ok"} else "unknown"
 
 
-def answer_ask(finder: SeatFinder, refs: Sequence[str], code: str | None, limit: float) -> AskAnswer:
+def answer_ask(context: SeatContext, refs: Sequence[str], code: str | None, limit: float) -> AskAnswer:
     """Run `code` at each seat, all at once; without code ask each who it is.
 
     Raises:
         NothingToJudge: there is no such seat.
     """
-    finder.examiner.asks_when_read = False
-    seats = [finder.resolve_to_run(ref) for ref in refs]
-    answers = finder.machine.in_parallel(lambda f: _ask(finder, f, code, limit), seats)
+    context = context.but(asks_when_read=False)
+    seats = [find_seat_to_run(context, ref) for ref in refs]
+    answers = context.machine.in_parallel(lambda f: _ask(context, f, code, limit), seats)
     return AskAnswer(tuple(answers), code)
 
 
-def _ask(finder: SeatFinder, facts: SeatFacts, code: str | None, limit: float) -> Asked:
+def _ask(context: SeatContext, facts: SeatFacts, code: str | None, limit: float) -> Asked:
     began = time.monotonic()
     seat = facts.seat
     if seat.launch is None or seat.interpreter is None or not seat.interpreter.may_start:
         trouble = seat.interpreter.trouble if seat.interpreter else ""
         return Asked(seat.ref, "unknown", error=trouble or "it has no interpreter that could run it")
     try:
-        if seat.kind == "process" and (data := _connection(finder, seat.ref)):
+        if seat.kind == "process" and (data := _connection(context, seat.ref)):
             asked = _ask_live(seat.ref, data, code, limit)
         elif facts.kernel is not None:
-            asked = _ask_kernel(finder, facts, facts.kernel, code, limit)
+            asked = _ask_kernel(context, facts, facts.kernel, code, limit)
         else:
-            asked = _ask_interpreter(finder, facts, code, limit)
+            asked = _ask_interpreter(context, facts, code, limit)
     except KernelBusy:
         return Asked(seat.ref, "busy", error="it is at work, and is not to be disturbed; ask again when "
                      "it is idle")
@@ -105,12 +106,12 @@ def _ask(finder: SeatFinder, facts: SeatFacts, code: str | None, limit: float) -
     return replace(asked, seconds=round(time.monotonic() - began, 3))
 
 
-def _ask_interpreter(finder: SeatFinder, facts: SeatFacts, code: str | None, limit: float) -> Asked:
+def _ask_interpreter(context: SeatContext, facts: SeatFacts, code: str | None, limit: float) -> Asked:
     """Run it as a child of the seat's interpreter, from the seat's folder, with no input."""
     seat, launch = facts.seat, facts.seat.launch
     assert launch is not None
-    probe = os.path.join(finder.examiner.probe_folder, "ask.py")
-    ran = finder.machine.run((*launch.argv, "-c", BOOT, probe, launch.start, code or f"print({WHO})"),
+    probe = os.path.join(context.examiner.probe_folder, "ask.py")
+    ran = context.machine.run((*launch.argv, "-c", BOOT, probe, launch.start, code or f"print({WHO})"),
                              env=launch.env, cwd=launch.cwd, limit=limit)
     out = ran.out.decode("utf-8", "replace")
     if ran.timed_out:
@@ -131,7 +132,7 @@ def _identity(text: str) -> Identity | None:
         return None
 
 
-def _ask_kernel(finder: SeatFinder, facts: SeatFacts, kernel: Kernel, code: str | None,
+def _ask_kernel(context: SeatContext, facts: SeatFacts, kernel: Kernel, code: str | None,
                 limit: float) -> Asked:
     """Start the kernel as a server would, run the code over the protocol, and end it."""
     seat, launch = facts.seat, facts.seat.launch
@@ -160,13 +161,13 @@ def _text(shown: str) -> str:
     return value if isinstance(value, str) else shown
 
 
-def _connection(finder: SeatFinder, ref: str) -> bytes | None:
+def _connection(context: SeatContext, ref: str) -> bytes | None:
     """Read the connection file of a process that is a kernel; None where it is none.
 
     Raises:
         KernelFailed: the file cannot be read, or others may have written it.
     """
-    m = finder.machine
+    m = context.machine
     raw = m.process(int(ref.partition(":")[2]))
     if raw is None:
         raise NothingToJudge(f"There is no process {ref.partition(':')[2]}.", "kalyx running lists them.")
@@ -175,7 +176,7 @@ def _connection(finder: SeatFinder, ref: str) -> bytes | None:
     if not named:
         return None
     file = m.absolute(named, raw.folder)
-    if trouble := finder.examiner.trust.why_not_read(file):
+    if trouble := context.examiner.trust.why_not_read(file):
         raise KernelFailed(f"its connection file cannot be used: {trouble}")
     try:
         return m.read_bytes(file, 65536)

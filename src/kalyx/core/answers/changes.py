@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from kalyx.core.answers.kernels import answer_kernels, is_stale
 from kalyx.core.changes.journal import KEPT, Change, Journal
 from kalyx.core.errors import NothingToJudge, Refused
-from kalyx.core.facts.seats import SeatFinder
+from kalyx.core.facts.seats.context import SeatContext
+from kalyx.core.lean.record import dataclass
 from kalyx.core.model import Kernel, Note
-from kalyx.core.record import dataclass
 
 __all__ = ["ChangesAnswer", "RetireAnswer", "RetirePlan", "answer_changes", "answer_retire", "answer_undo",
            "plan_retire"]
@@ -49,14 +49,14 @@ class ChangesAnswer:
     status: str = "ok"
 
 
-def plan_retire(finder: SeatFinder, names: Sequence[str], *, with_env: bool, stale: bool) -> RetirePlan:
+def plan_retire(context: SeatContext, names: Sequence[str], *, with_env: bool, stale: bool) -> RetirePlan:
     """Return what retiring would take away.
 
     Raises:
         NothingToJudge: there is no such kernel.
         Refused: an environment must not be moved.
     """
-    listed = [item.kernel for item in answer_kernels(finder).kernels]
+    listed = [item.kernel for item in answer_kernels(context).kernels]
     chosen: list[Kernel] = [k for k in listed if is_stale(k)] if stale else []
     for name in names:
         found = next((k for k in listed if k.name == name.removeprefix("kernel:").lower()), None)
@@ -78,7 +78,7 @@ def plan_retire(finder: SeatFinder, names: Sequence[str], *, with_env: bool, sta
         elif environment.path not in environments:
             environments.append(environment.path)
             others = [k.name for k in listed if k not in chosen and k.environment is not None
-                      and finder.machine.same(k.environment.path, environment.path)]
+                      and context.machine.same(k.environment.path, environment.path)]
             if others:
                 notes.append(Note("also-used", f"{environment.path} is also what the kernel"
                                   f"{'s' if len(others) > 1 else ''} {', '.join(others)} runs.",
@@ -86,7 +86,7 @@ def plan_retire(finder: SeatFinder, names: Sequence[str], *, with_env: bool, sta
     return RetirePlan(tuple(chosen), tuple(environments), tuple(notes))
 
 
-def answer_retire(finder: SeatFinder, plan: RetirePlan, *, dry_run: bool) -> RetireAnswer:
+def answer_retire(context: SeatContext, plan: RetirePlan, *, dry_run: bool) -> RetireAnswer:
     """Move kernels, and environments with them, aside; each kernel is one entry of the journal.
 
     Raises:
@@ -94,41 +94,41 @@ def answer_retire(finder: SeatFinder, plan: RetirePlan, *, dry_run: bool) -> Ret
     """
     if dry_run or not plan.kernels:
         return RetireAnswer(plan, dry_run=dry_run)
-    m, journal = finder.machine, Journal(finder.machine)
+    m, journal = context.machine, Journal(context.machine)
     changes: list[Change] = []
     left = list(plan.environments)
     for kernel in plan.kernels:
-        places = [(kernel.folder, _kept_kernel(finder, kernel, len(changes)))]
+        places = [(kernel.folder, _kept_kernel(context, kernel, len(changes)))]
         if kernel.environment is not None and kernel.environment.path in left:
             path = kernel.environment.path
             left.remove(path)
-            places.append((path, _free(finder, m.path.join(
+            places.append((path, _free(context, m.path.join(
                 m.path.dirname(path), f".{m.path.basename(path).lstrip('.')}{KEPT}"))))
         changes.append(journal.move_aside(f"retire {kernel.name}", places))
     return RetireAnswer(plan, tuple(changes))
 
 
-def _kept_kernel(finder: SeatFinder, kernel: Kernel, number: int) -> str:
+def _kept_kernel(context: SeatContext, kernel: Kernel, number: int) -> str:
     """Return where a kernel's folder is kept: beside the kernels, where no server looks."""
-    m = finder.machine
+    m = context.machine
     kernels = m.path.dirname(kernel.folder)
-    return _free(finder, m.path.join(m.path.dirname(kernels), KEPT, kernel.name))
+    return _free(context, m.path.join(m.path.dirname(kernels), KEPT, kernel.name))
 
 
-def _free(finder: SeatFinder, path: str) -> str:
+def _free(context: SeatContext, path: str) -> str:
     number, place = 2, path
-    while finder.machine.exists(place):
+    while context.machine.exists(place):
         place, number = f"{path}-{number}", number + 1
     return place
 
 
-def answer_changes(finder: SeatFinder, forget: int | str | None) -> ChangesAnswer:
+def answer_changes(context: SeatContext, forget: int | str | None) -> ChangesAnswer:
     """List the journal; with `forget` delete for good what one change, or every one, moved aside.
 
     Raises:
         NothingToJudge: there is no such change.
     """
-    journal = Journal(finder.machine)
+    journal = Journal(context.machine)
     entries, broken = journal.entries()
     if forget is not None:
         chosen = [journal.find(int(forget))] if forget != "all" else [
@@ -142,12 +142,12 @@ def answer_changes(finder: SeatFinder, forget: int | str | None) -> ChangesAnswe
     return ChangesAnswer(tuple(entries), notes=notes)
 
 
-def answer_undo(finder: SeatFinder, number: int | None) -> ChangesAnswer:
+def answer_undo(context: SeatContext, number: int | None) -> ChangesAnswer:
     """Take one change back, the latest without a number.
 
     Raises:
         NothingToJudge: there is none.
         Refused: something was changed since.
     """
-    journal = Journal(finder.machine)
+    journal = Journal(context.machine)
     return ChangesAnswer((journal.take_back(journal.find(number)),), undone=True)

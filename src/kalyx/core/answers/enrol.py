@@ -10,16 +10,17 @@ from typing import Any
 
 from kalyx.core.changes.journal import Change, Journal
 from kalyx.core.errors import NothingToJudge, Refused, WrongUsage
-from kalyx.core.facts import kernel_folders, kernelspecs
-from kalyx.core.facts.interpreters import environment_of, program_folder
-from kalyx.core.facts.layers import visible_sites
-from kalyx.core.facts.module_runs import run_module
-from kalyx.core.facts.neighbours import Neighbours
-from kalyx.core.facts.seats import SeatFinder
-from kalyx.core.machine import Machine
+from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.interpreters.environment import environment_of, program_folder
+from kalyx.core.facts.kernels import data_folders, kernelspecs
+from kalyx.core.facts.packaging.module_runs import run_module
+from kalyx.core.facts.search_path.site_folders import visible_sites
+from kalyx.core.facts.seats.context import SeatContext
+from kalyx.core.facts.seats.environment import env_seat
+from kalyx.core.lean.record import dataclass, field, replace
+from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Environment, Evidence, Finding, Interpreter, Kernel, Proof, Remedy
-from kalyx.core.record import dataclass, field, replace
-from kalyx.core.verdicts.interpreter import interpreter_broken, interpreter_gone
+from kalyx.core.verdicts.seats.interpreter import interpreter_broken, interpreter_gone
 from kalyx.core.wire.client import KernelFailed, StartedKernel
 
 __all__ = ["EnrolAnswer", "EnrolWish", "activation_variables", "answer_enrol", "prove"]
@@ -67,7 +68,7 @@ class EnrolAnswer:
         return "ok" if (proven or self.dry_run) and not self.findings else "problem"
 
 
-def answer_enrol(finder: SeatFinder, name_of_env: str, wish: EnrolWish, limit: float) -> EnrolAnswer:
+def answer_enrol(context: SeatContext, name_of_env: str, wish: EnrolWish, limit: float) -> EnrolAnswer:
     """Register an environment as a kernel, start it, and compare what it says.
 
     Raises:
@@ -75,9 +76,9 @@ def answer_enrol(finder: SeatFinder, name_of_env: str, wish: EnrolWish, limit: f
         WrongUsage: the kernel's name is not allowed.
         Refused: the name is taken.
     """
-    facts = finder.env(name_of_env)
-    neighbours = Neighbours(finder.machine, finder)
-    broken = interpreter_gone(facts, finder.machine) or interpreter_broken(facts, finder.machine)
+    facts = env_seat(context, name_of_env)
+    neighbours = Neighbours(context.machine, context)
+    broken = interpreter_gone(facts, context.machine) or interpreter_broken(facts, context.machine)
     interpreter, environment = facts.seat.interpreter, facts.seat.environment
     if broken is not None:
         return EnrolAnswer(None, None, None, (broken,))
@@ -86,28 +87,28 @@ def answer_enrol(finder: SeatFinder, name_of_env: str, wish: EnrolWish, limit: f
         raise NothingToJudge(f"{name_of_env} cannot be enrolled: {why}.",
                              "Name an environment with a Python of its own.")
     environment = replace(environment, interpreter=interpreter)
-    command = find_kernel_command(finder, interpreter, neighbours)
-    planned = _plan(finder, environment, interpreter, command or DEFAULT_COMMAND, wish)
-    _refuse_taken(finder, planned, wish.overwrite)
+    command = find_kernel_command(context, interpreter, neighbours)
+    planned = _plan(context, environment, interpreter, command or DEFAULT_COMMAND, wish)
+    _refuse_taken(context, planned, wish.overwrite)
     if command is None and wish.with_package and not wish.dry_run:
-        failed = _put_kernel_package(finder, environment, limit)
+        failed = _put_kernel_package(context, environment, limit)
         if failed is not None:
             return EnrolAnswer(None, None, None, (failed,))
-        command = find_kernel_command(finder, interpreter, Neighbours(finder.machine, finder))
+        command = find_kernel_command(context, interpreter, Neighbours(context.machine, context))
     if command is None and not (wish.with_package and wish.dry_run):
-        return EnrolAnswer(None, None, None, (_no_kernel_package(finder, environment),))
-    kernel = _plan(finder, environment, interpreter, command or DEFAULT_COMMAND, wish)
+        return EnrolAnswer(None, None, None, (_no_kernel_package(context, environment),))
+    kernel = _plan(context, environment, interpreter, command or DEFAULT_COMMAND, wish)
     text = spec_text(kernel)
     if wish.dry_run:
         return EnrolAnswer(kernel, None, None, text=text, dry_run=True)
-    return _write_and_prove(finder, kernel, text, limit)
+    return _write_and_prove(context, kernel, text, limit)
 
 
-def _write_and_prove(finder: SeatFinder, kernel: Kernel, text: str, limit: float) -> EnrolAnswer:
-    journal = Journal(finder.machine)
+def _write_and_prove(context: SeatContext, kernel: Kernel, text: str, limit: float) -> EnrolAnswer:
+    journal = Journal(context.machine)
     change = journal.write_text(f"enrol {kernel.name}", kernel.spec, text)
-    written = kernelspecs.read_kernel(finder.machine, kernel.spec, kernel.scope)
-    proof = prove(finder, written, kernel.interpreter, limit)
+    written = kernelspecs.read_kernel(context.machine, kernel.spec, kernel.scope)
+    proof = prove(context, written, kernel.interpreter, limit)
     kernel = replace(kernel, argv=written.argv, label=written.label)
     if proof.answered and not proof.trouble:
         return EnrolAnswer(kernel, proof, change, text=text)
@@ -125,15 +126,15 @@ def _write_and_prove(finder: SeatFinder, kernel: Kernel, text: str, limit: float
 
 
 # -- the kernel package ------------------------------------------------------------------------
-def find_kernel_command(finder: SeatFinder, interpreter: Interpreter,
+def find_kernel_command(context: SeatContext, interpreter: Interpreter,
                         neighbours: Neighbours) -> tuple[str, ...] | None:
     """Return the arguments that start a kernel in this environment; None when it has none.
 
     A kernel package ships a kernelspec of its own in the prefix's data folder,
     with the bare word python as its program: that says how it is started.
     """
-    m = finder.machine
-    folders = visible_sites(finder.machine, interpreter)
+    m = context.machine
+    folders = visible_sites(context.machine, interpreter)
     shipped = m.path.join(interpreter.prefix or "", "share", "jupyter", "kernels")
     for name in m.names_in(shipped):
         spec = m.path.join(shipped, name, "kernel.json")
@@ -156,10 +157,10 @@ def _module_of(argv: tuple[str, ...]) -> str | None:
     return argv[argv.index("-m") + 1].split(".")[0]
 
 
-def _no_kernel_package(finder: SeatFinder, environment: Environment) -> Finding:
+def _no_kernel_package(context: SeatContext, environment: Environment) -> Finding:
     interpreter = environment.interpreter
     assert interpreter is not None
-    folders = visible_sites(finder.machine, interpreter)
+    folders = visible_sites(context.machine, interpreter)
     return Finding(
         "kernel-cannot-start", "error", "certain",
         f"{environment.name} ({environment.path}) has no kernel package, so nothing can answer a "
@@ -171,9 +172,9 @@ def _no_kernel_package(finder: SeatFinder, environment: Environment) -> Finding:
 
 
 # -- the plan ------------------------------------------------------------------------------------
-def _plan(finder: SeatFinder, environment: Environment, interpreter: Interpreter,
+def _plan(context: SeatContext, environment: Environment, interpreter: Interpreter,
           command: tuple[str, ...], wish: EnrolWish) -> Kernel:
-    m = finder.machine
+    m = context.machine
     name = wish.name or kernelspecs.derive_name(environment)
     if not kernelspecs.NAME.match(name):
         raise WrongUsage(f"{name!r} is not a kernel name.",
@@ -181,16 +182,16 @@ def _plan(finder: SeatFinder, environment: Environment, interpreter: Interpreter
     name = name.lower()
     shown = environment.name.split("/")[0] if environment.kind != "base" else "base"
     label = wish.label or f"{shown} (Python {interpreter.short_version})"
-    scope, data = _data_folder(finder, environment, wish)
+    scope, data = _data_folder(context, environment, wish)
     variables = {**({} if wish.bare else activation_variables(m, environment)), **wish.variables}
     return Kernel(name, label, m.path.join(data, "kernels", name, "kernel.json"), scope,
                   (interpreter.path, *command), variables, "python", interpreter,
                   environment_of(m, interpreter))
 
 
-def _data_folder(finder: SeatFinder, environment: Environment, wish: EnrolWish) -> tuple[str, str]:
+def _data_folder(context: SeatContext, environment: Environment, wish: EnrolWish) -> tuple[str, str]:
     """Return scope and data folder that a kernel is registered in."""
-    m = finder.machine
+    m = context.machine
     if wish.into is not None:
         return "path", m.absolute(wish.into)
     if wish.scope == "env":
@@ -199,7 +200,7 @@ def _data_folder(finder: SeatFinder, environment: Environment, wish: EnrolWish) 
         system = m.path.join(m.env.get("PROGRAMDATA", r"C:\ProgramData"), "jupyter") \
             if m.platform == "win32" else "/usr/local/share/jupyter"
         return "system", system
-    return "user", kernel_folders.user_data_folder(m)
+    return "user", data_folders.user_data_folder(m)
 
 
 def activation_variables(machine: Machine, environment: Environment) -> dict[str, str]:
@@ -227,27 +228,27 @@ def activation_variables(machine: Machine, environment: Environment) -> dict[str
     return found
 
 
-def _put_kernel_package(finder: SeatFinder, environment: Environment, limit: float) -> Finding | None:
+def _put_kernel_package(context: SeatContext, environment: Environment, limit: float) -> Finding | None:
     """Install the kernel package into the environment with its own pip; say why when that fails."""
     interpreter = environment.interpreter
     assert interpreter is not None
-    ran = finder.machine.run((*run_module(interpreter.path, "pip"), "install", "ipykernel"), limit=max(limit, 600.0))
+    ran = context.machine.run((*run_module(interpreter.path, "pip"), "install", "ipykernel"), limit=max(limit, 600.0))
     if ran.status == 0:
         return None
     said = ran.complaint() or ran.why_not or ran.text().strip().split("\n")[-1]
-    finding = _no_kernel_package(finder, environment)
+    finding = _no_kernel_package(context, environment)
     return replace(finding, because=f"The kernel package could not be put into {environment.path}: {said}",
                    evidence=(Evidence(said, interpreter.path), *finding.evidence))
 
 
-def _refuse_taken(finder: SeatFinder, kernel: Kernel, overwrite: bool) -> None:
+def _refuse_taken(context: SeatContext, kernel: Kernel, overwrite: bool) -> None:
     if kernel.name in kernelspecs.SERVER_DEFAULTS:
         raise Refused(f"The name {kernel.name!r} is what notebook servers call their own default "
                       "kernel, which this one would hide.", "Choose another with --name.")
     folder = kernel.folder
-    if not finder.machine.exists(folder) or overwrite:
+    if not context.machine.exists(folder) or overwrite:
         return
-    there = kernelspecs.read_kernel(finder.machine, kernel.spec, kernel.scope)
+    there = kernelspecs.read_kernel(context.machine, kernel.spec, kernel.scope)
     what = f"starts {there.argv[0]}" if there.argv else "cannot be read"
     same = there.argv[:1] == kernel.argv[:1]
     raise Refused(
@@ -267,17 +268,17 @@ def spec_text(kernel: Kernel) -> str:
 
 
 # -- the proof -----------------------------------------------------------------------------------
-def prove(finder: SeatFinder, kernel: Kernel, expected: Interpreter | None,
+def prove(context: SeatContext, kernel: Kernel, expected: Interpreter | None,
           limit: float) -> Proof:
     """Start a registered kernel, ask it who it is, and compare."""
     asked = ", ".join(q.replace("__import__('sys')", "sys") for q in QUESTIONS.values())
     if kernel.trouble:
         return Proof(asked, False, trouble=f"{kernel.spec}: {kernel.trouble}")
     argv = [a.replace("{resource_dir}", kernel.folder) for a in kernel.argv]
-    env = kernelspecs.kernel_environment(kernel, finder.machine.env)
+    env = kernelspecs.kernel_environment(kernel, context.machine.env)
     began = time.monotonic()
     try:
-        with StartedKernel(argv, env, finder.machine.cwd, limit) as started:
+        with StartedKernel(argv, env, context.machine.cwd, limit) as started:
             started.ask("kernel_info_request", {})
             said = {k: _unquoted(v) for k, v in started.evaluate({**QUESTIONS, "pip": WHICH_PIP}).items()}
             seconds = time.monotonic() - began
@@ -285,12 +286,12 @@ def prove(finder: SeatFinder, kernel: Kernel, expected: Interpreter | None,
         return Proof(asked, False, seconds=round(time.monotonic() - began, 3), trouble=str(error))
     pip = said["pip"] if said["pip"] != "None" else None
     return Proof(asked, True, said["executable"], said["prefix"], round(seconds, 3),
-                 _compare(finder, said, expected) or _pip_elsewhere(finder, kernel, said["prefix"], pip), pip)
+                 _compare(context, said, expected) or _pip_elsewhere(context, kernel, said["prefix"], pip), pip)
 
 
-def _pip_elsewhere(finder: SeatFinder, kernel: Kernel, prefix: str, pip: str | None) -> str:
+def _pip_elsewhere(context: SeatContext, kernel: Kernel, prefix: str, pip: str | None) -> str:
     """Say when a cell's pip is another environment's, though this one has a pip and its PATH was set."""
-    m = finder.machine
+    m = context.machine
     own = m.path.join(program_folder(m, prefix), "pip.exe" if m.platform == "win32" else "pip")
     if pip is None or "PATH" not in kernel.env or not m.exists(own) or m.same(pip, own):
         return ""
@@ -305,10 +306,10 @@ def _unquoted(shown: str) -> str:
     return value if isinstance(value, str) else shown
 
 
-def _compare(finder: SeatFinder, said: dict[str, str], expected: Interpreter | None) -> str:
+def _compare(context: SeatContext, said: dict[str, str], expected: Interpreter | None) -> str:
     if expected is None or expected.prefix is None:
         return ""
-    if finder.machine.same(said["prefix"], expected.prefix):
+    if context.machine.same(said["prefix"], expected.prefix):
         return ""
     return (f"it answered from {said['prefix']} ({said['executable']}) and not from "
             f"{expected.prefix}")

@@ -7,16 +7,16 @@ from functools import partial
 
 from kalyx.core.answers.spared import spared
 from kalyx.core.errors import NothingToJudge, WrongUsage
-from kalyx.core.facts import editors
-from kalyx.core.facts.distributions import requirement_name
-from kalyx.core.facts.interpreters import python_in
-from kalyx.core.facts.markers import is_met
-from kalyx.core.facts.neighbours import Neighbours
-from kalyx.core.facts.pyvenv import find_venv_config
-from kalyx.core.facts.seats import SeatFinder
+from kalyx.core.facts.editors import settings
+from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.interpreters.environment import python_in
+from kalyx.core.facts.interpreters.pyvenv import find_venv_config
+from kalyx.core.facts.packaging.requirements import is_met
+from kalyx.core.facts.seats.context import SeatContext
+from kalyx.core.lean.record import dataclass, replace
 from kalyx.core.model import Environment, Interpreter, Note
-from kalyx.core.record import dataclass, replace
-from kalyx.core.verdicts.environment import judge_environment
+from kalyx.core.model.names import requirement_name
+from kalyx.core.verdicts.seats.environment import judge_environment
 
 __all__ = ["EnvsAnswer", "Listed", "answer_envs"]
 
@@ -49,7 +49,7 @@ class EnvsAnswer:
         return "ok" if self.environments else "unknown"
 
 
-def answer_envs(finder: SeatFinder, folders: Sequence[str] = (), *, under: str | None = None,
+def answer_envs(context: SeatContext, folders: Sequence[str] = (), *, under: str | None = None,
                 kind: str | None = None, python: str | None = None, has: str | None = None,
                 sizes: bool = False) -> EnvsAnswer:
     """List environments, each real folder once, and judge their health.
@@ -58,45 +58,44 @@ def answer_envs(finder: SeatFinder, folders: Sequence[str] = (), *, under: str |
         WrongUsage: a version specifier or requirement cannot be parsed.
         NothingToJudge: a folder to look into is not there.
     """
-    m = finder.machine
+    m = context.machine
     _check_filters(python, has)
     for folder in folders:
         if not m.is_folder(m.absolute(folder)):
             raise NothingToJudge(f"{m.absolute(folder)} {m.trouble_at(m.absolute(folder))}.",
                                  "Name a folder that is there.")
     for folder in folders:
-        finder.examiner.trust.distrust(folder)
-    finder.surveyor.look_into([m.absolute(f) for f in folders])
-    finder.examiner.asks_when_read = False
-    everything = finder.environments()
-    neighbours = Neighbours(m, finder)
-    uses = _users(finder)
+        context.examiner.trust.distrust(folder)
+    context = context.but(below=tuple(m.absolute(f) for f in folders), asks_when_read=False)
+    everything = context.environments()
+    neighbours = Neighbours(m, context)
+    uses = _users(context)
     listed: list[Listed] = []
     notes: list[Note] = []
     for environment in everything:
-        if _passes(environment, finder, neighbours, under, kind, python, has):
-            listed.append(spared(m, environment.path, partial(_listed, environment, finder, uses, sizes))
+        if _passes(environment, context, neighbours, under, kind, python, has):
+            listed.append(spared(m, environment.path, partial(_listed, environment, context, uses, sizes))
                           or Listed(environment, (), (), None, False))
             if environment.interpreter is not None and environment.interpreter.known_by == "broken":
                 notes.append(Note("env-unreadable", f"{environment.path}: "
                                   f"{environment.interpreter.trouble}.", environment.path))
     notes += [Note("env-unreadable", f"{prefix} {trouble}.", prefix)
-              for prefix, trouble in finder.surveyor.closed]
-    return EnvsAnswer(tuple(listed), tuple(_interpreters(finder, everything, python)),
+              for prefix, trouble in context.surveyor.closed]
+    return EnvsAnswer(tuple(listed), tuple(_interpreters(context, everything, python)),
                       tuple(notes), bool(under or kind or python or has))
 
 
-def _interpreters(finder: SeatFinder, environments: Sequence[Environment],
+def _interpreters(context: SeatContext, environments: Sequence[Environment],
                   python: str | None) -> list[Interpreter]:
     """Return the installed interpreters: those of bases, and those that PATH names, each once."""
     found = {e.interpreter.real_path: e.interpreter for e in environments
              if e.interpreter is not None and e.kind == "base"}
-    for program in finder.surveyor.programs:
-        examined = finder.examiner.examine(program, ask=False)
+    for program in context.surveyor.programs:
+        examined = context.examiner.examine(program, ask=False)
         if examined.wrapper is not None:
             continue  # it starts one of the others
         if examined.interpreter.version is None:
-            examined = finder.examiner.examine(program)
+            examined = context.examiner.examine(program)
         interpreter = examined.interpreter
         if examined.config is None and interpreter.works and interpreter.version:
             found.setdefault(interpreter.real_path, interpreter)
@@ -115,9 +114,9 @@ def _specifier(text: str) -> str:
     return text if text[:1] in "<>=!~" else f"=={text}.*"
 
 
-def _passes(environment: Environment, finder: SeatFinder, neighbours: Neighbours,
+def _passes(environment: Environment, context: SeatContext, neighbours: Neighbours,
             under: str | None, kind: str | None, python: str | None, has: str | None) -> bool:
-    m = finder.machine
+    m = context.machine
     if under and not m.is_within(m.real_path(environment.path), m.real_path(m.absolute(under))):
         return False
     if kind and environment.kind != kind:
@@ -132,33 +131,33 @@ def _passes(environment: Environment, finder: SeatFinder, neighbours: Neighbours
     return bool(found) and bool(is_met(has, found[0].version))
 
 
-def _users(finder: SeatFinder) -> dict[str, list[str]]:
+def _users(context: SeatContext) -> dict[str, list[str]]:
     """Map the prefixes that seats and kernels run to their references."""
-    m = finder.machine
+    m = context.machine
     found: dict[str, list[str]] = {}
-    python = finder.shell_python()
+    python = context.shell_python()
     if python is not None and python[1].interpreter.prefix:
         found.setdefault(m.key(python[1].interpreter.prefix), []).append("shell")
-    for setting in editors.find_settings(m, finder.folder, finder.config.editors):
+    for setting in settings.find_settings(m, context.folder, context.config.editors):
         if setting.program:
             prefix = m.path.dirname(m.path.dirname(setting.program))
             found.setdefault(m.key(prefix), []).append(f"editor:{setting.file}")
-    for kernel in finder.kernels():
+    for kernel in context.kernels():
         if kernel.argv and m.path.isabs(kernel.argv[0]):
             prefix = m.path.dirname(m.path.dirname(kernel.argv[0]))
             found.setdefault(m.key(prefix), []).append(f"kernel:{kernel.name}")
     return found
 
 
-def _listed(environment: Environment, finder: SeatFinder, uses: dict[str, list[str]],
+def _listed(environment: Environment, context: SeatContext, uses: dict[str, list[str]],
             sizes: bool) -> Listed:
-    m = finder.machine
+    m = context.machine
     config = find_venv_config(m, python_in(m, environment.path))
-    findings = tuple(judge_environment(environment, m, finder.bases))
+    findings = tuple(judge_environment(environment, m, context.bases))
     key = m.key(environment.path)
     size = None
     if sizes and environment.kind != "base":
         size = m.tree_size(m.real_path(environment.path))
     return Listed(replace(environment, findings=findings), tuple(dict.fromkeys(uses.get(key, ()))),
-                  tuple(finder.surveyor.twins.get(key, ())), size,
+                  tuple(context.surveyor.twins.get(key, ())), size,
                   config is not None and config.open_to_base)

@@ -4,17 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from kalyx.core.answers.seats import judge_seat
 from kalyx.core.answers.spared import spared
 from kalyx.core.errors import NothingToJudge
-from kalyx.core.facts import editors, notebooks, shells
-from kalyx.core.facts.editor_seats import seat_of_setting
-from kalyx.core.facts.neighbours import Neighbours
-from kalyx.core.facts.script_seats import scripts_here
-from kalyx.core.facts.seats import SeatFacts, SeatFinder
+from kalyx.core.facts.editors import settings
+from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.kernels import notebooks
+from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.facts.seats.editor import seat_of_setting
+from kalyx.core.facts.seats.kernel import notebook_seat
+from kalyx.core.facts.seats.script import script_seat, scripts_here
+from kalyx.core.facts.seats.shell import shell_seat
+from kalyx.core.facts.shells import commands
+from kalyx.core.lean.record import dataclass, replace
 from kalyx.core.model import Agreement, Finding, Note, Seat
-from kalyx.core.record import dataclass, replace
-from kalyx.core.verdicts.agreement import judge_agreement
+from kalyx.core.verdicts.seats.agreement import judge_agreement
+from kalyx.core.verdicts.seats.judge_seat import judge_seat
 
 __all__ = ["HereAnswer", "answer_here"]
 
@@ -38,7 +42,7 @@ class HereAnswer:
         return "ok" if any(s.environment for s in self.seats) else "unknown"
 
 
-def answer_here(finder: SeatFinder, *, ask_shell: bool = False, running: bool = False) -> HereAnswer:
+def answer_here(context: SeatContext, *, ask_shell: bool = False, running: bool = False) -> HereAnswer:
     """Find the seats of the finder's folder and judge them.
 
     With `ask_shell` the user's interactive shell is started and asked for its
@@ -48,50 +52,52 @@ def answer_here(finder: SeatFinder, *, ask_shell: bool = False, running: bool = 
     Raises:
         NothingToJudge: the folder does not exist.
     """
-    m, folder = finder.machine, finder.folder
+    m, folder = context.machine, context.folder
     if not m.is_folder(folder):
         trouble = "is not a folder" if m.exists(folder) else m.trouble_at(folder)
         raise NothingToJudge(f"{folder} {trouble}.", "Name a folder that you can look into.")
-    notes = list(finder.notes)
+    notes = list(context.notes)
     closed = m.why_not_listed(folder)
     if closed:
         notes.append(Note("folder-unreadable", f"{folder} cannot be read: {closed}.", folder))
     if ask_shell:
-        finder.shell_names, trouble = shells.ask_shell(m, 10.0)
+        names, trouble = commands.ask_shell(m, 10.0)
+        context = context.but(shell_names=names)
         if trouble:
             notes.append(Note("shell-not-asked", f"The interactive shell could not be asked: {trouble}."))
-    neighbours = Neighbours(m, finder)
-    gathered = _gather(finder, notes)
+    neighbours = Neighbours(m, context)
+    gathered = _gather(context, notes)
     if running:
-        from kalyx.core.facts.process_seats import processes_here
+        from kalyx.core.facts.seats.process import processes_here
 
-        gathered += processes_here(finder)
+        gathered += processes_here(context)
+
     def judged(one: SeatFacts) -> SeatFacts:
-        return replace(one, seat=spared(m, one.seat.ref, lambda: judge_seat(one, finder, neighbours)) or one.seat)
+        return replace(one, seat=spared(m, one.seat.ref, lambda: judge_seat(one, context, neighbours)) or one.seat)
 
     facts = [judged(f) for f in gathered]
-    kernels = finder.kernels() if any(f.notebook for f in facts) else []
+    kernels = context.kernels() if any(f.notebook for f in facts) else []
     agreement = judge_agreement(facts, m, kernels)
     return HereAnswer(folder, tuple(f.seat for f in facts), agreement, agreement.findings, tuple(notes))
 
 
-def _gather(finder: SeatFinder, notes: list[Note]) -> list[SeatFacts]:
-    m = finder.machine
-    files, cut = notebooks.find_notebooks(m, finder.folder)
+def _gather(context: SeatContext, notes: list[Note]) -> list[SeatFacts]:
+    m = context.machine
+    files, cut = notebooks.find_notebooks(m, context.folder)
     if cut:
-        notes.append(Note("notebooks-cut", f"{finder.folder} holds more files, folders or notebooks "
-                          f"than are looked at; {len(files)} notebooks were.", finder.folder))
-    settings = editors.find_settings(m, finder.folder, finder.config.editors)
-    finder.shell_python()  # the others need it: ask it once, before asking several at once
-    scripts = scripts_here(finder)
+        notes.append(Note("notebooks-cut", f"{context.folder} holds more files, folders or notebooks "
+                          f"than are looked at; {len(files)} notebooks were.", context.folder))
+    found_settings = settings.find_settings(m, context.folder, context.config.editors)
+    context.shell_python()  # the others need it: ask it once, before asking several at once
+    scripts = scripts_here(context)
     jobs: list[Callable[[], SeatFacts]] = [
-        finder.shell, *[lambda s=s: seat_of_setting(finder, s) for s in settings],
-        *[lambda f=f: finder.script(f) for f in scripts]]
-    named = [finder.folder, *[s.file for s in settings], *scripts]
+        lambda: shell_seat(context), *[lambda s=s: seat_of_setting(context, s) for s in found_settings],
+        *[lambda f=f: script_seat(context, f) for f in scripts]]
+    named = [context.folder, *[s.file for s in found_settings], *scripts]
     found = m.in_parallel(lambda one: spared(m, *one), list(zip(named, jobs, strict=True)))
     if files:
-        finder.kernels()
-        found += m.in_parallel(lambda f: spared(m, f, lambda: finder.notebook(f)), files)
+        context.kernels()
+        found += m.in_parallel(lambda f: spared(m, f, lambda: notebook_seat(context, f)), files)
     facts = [f for f in found if f is not None]
     for fact in facts:
         if fact.notebook is not None and not fact.notebook.trouble and fact.notebook.name is None:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from kalyx.core.answers.spared import spared
-from kalyx.core.facts import kernelspecs
-from kalyx.core.facts.kernel_seats import seat_of_kernelspec
-from kalyx.core.facts.neighbours import Neighbours
-from kalyx.core.facts.seats import SeatFacts, SeatFinder
+from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.kernels import kernelspecs
+from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.facts.seats.environment import env_seat
+from kalyx.core.facts.seats.kernel import seat_of_kernelspec
+from kalyx.core.lean.record import dataclass, replace
 from kalyx.core.model import Interpreter, Kernel, Note, Proof
-from kalyx.core.record import dataclass, replace
-from kalyx.core.verdicts.kernel import hidden_behind, judge_kernel
+from kalyx.core.verdicts.seats.kernel import hidden_behind, judge_kernel
 
 __all__ = ["KernelsAnswer", "ListedKernel", "answer_kernels", "is_stale"]
 
@@ -46,7 +47,7 @@ class KernelsAnswer:
         return "ok"
 
 
-def answer_kernels(finder: SeatFinder, *, server: str | None = None, stale: bool = False,
+def answer_kernels(context: SeatContext, *, server: str | None = None, stale: bool = False,
                    proven: bool = False, limit: float = 60.0) -> KernelsAnswer:
     """List the kernels; with `proven` start each and have it say who it is.
 
@@ -55,31 +56,32 @@ def answer_kernels(finder: SeatFinder, *, server: str | None = None, stale: bool
     Raises:
         NothingToJudge: there is no such environment.
     """
-    m = finder.machine
-    finder.examiner.asks_when_read = False
+    m = context.machine
+    context = context.but(asks_when_read=False)
     if server is not None:
-        finder.set_server(finder.env(server).seat.interpreter, f"the environment {server}")
-    interpreter, how = finder.server()
-    everything = finder.kernels()
-    neighbours = Neighbours(m, finder)
+        context = context.but(server=(env_seat(context, server).seat.interpreter, f"the environment {server}"))
+    interpreter, how = context.server()
+    everything = context.kernels()
+    neighbours = Neighbours(m, context)
     first: dict[str, Kernel] = {}
     for kernel in everything:
         first.setdefault(kernel.name, kernel)
     programs = dict.fromkeys(k.argv[0] for k in everything if k.argv and m.path.isabs(k.argv[0]))
-    m.in_parallel(lambda p: finder.examiner.examine(p, m.cwd), programs)  # many kernels share a few
+    m.in_parallel(lambda p: context.examiner.examine(p, m.cwd), programs)  # many kernels share a few
     names: dict[str, list[Kernel]] = {}
     for kernel in everything:
         names.setdefault(kernel.name, []).append(kernel)
+
     def judged(kernel: Kernel) -> ListedKernel:
         others = names[kernel.name][1:] if first[kernel.name] is kernel else []
-        return _judged(seat_of_kernelspec(finder, kernel, others), first, finder, neighbours)
+        return _judged(seat_of_kernelspec(context, kernel, others), first, context, neighbours)
 
     listed = [spared(m, k.spec, lambda k=k: judged(k)) or ListedKernel(k, None)  # type: ignore[misc]
               for k in everything]
     if stale:
         listed = [item for item in listed if is_stale(item.kernel)]
     if proven:
-        listed = _prove_all(finder, listed, limit)
+        listed = _prove_all(context, listed, limit)
     return KernelsAnswer(tuple(listed), interpreter, how, filtered=stale)
 
 
@@ -88,7 +90,7 @@ def is_stale(kernel: Kernel) -> bool:
     return any(f.cause == "kernel-interpreter-gone" for f in kernel.findings)
 
 
-def _judged(facts: SeatFacts, first: dict[str, Kernel], finder: SeatFinder,
+def _judged(facts: SeatFacts, first: dict[str, Kernel], context: SeatContext,
             neighbours: Neighbours) -> ListedKernel:
     kernel = facts.kernel
     assert kernel is not None
@@ -96,13 +98,13 @@ def _judged(facts: SeatFacts, first: dict[str, Kernel], finder: SeatFinder,
     hidden = in_front.spec if in_front.spec != kernel.spec else None
     findings = []
     if kernel.language.lower() in ("", "python"):  # others are listed, and left alone
-        findings = judge_kernel(facts, finder.machine, neighbours)
+        findings = judge_kernel(facts, context.machine, neighbours)
     if hidden is not None:
         findings.append(hidden_behind(kernel, in_front))
     return ListedKernel(replace(kernel, findings=tuple(findings)), hidden)
 
 
-def _prove_all(finder: SeatFinder, listed: list[ListedKernel], limit: float) -> list[ListedKernel]:
+def _prove_all(context: SeatContext, listed: list[ListedKernel], limit: float) -> list[ListedKernel]:
     """Start the kernels of Python that are found first, a few at once."""
     from kalyx.core.answers.enrol import prove
 
@@ -113,9 +115,9 @@ def _prove_all(finder: SeatFinder, listed: list[ListedKernel], limit: float) -> 
         started = kernel
         if kernelspecs.BARE_PYTHON.match(kernel.argv[0]) and kernel.interpreter is not None:
             started = replace(kernel, argv=(kernel.interpreter.path, *kernel.argv[1:]))
-        return replace(item, proof=prove(finder, started, kernel.interpreter, limit))
+        return replace(item, proof=prove(context, started, kernel.interpreter, limit))
 
     proven: list[ListedKernel] = []
     for start in range(0, len(listed), MOST_AT_ONCE):
-        proven += finder.machine.in_parallel(one, listed[start:start + MOST_AT_ONCE])
+        proven += context.machine.in_parallel(one, listed[start:start + MOST_AT_ONCE])
     return proven

@@ -11,15 +11,17 @@ from kalyx.core.answers.enrol import EnrolAnswer, EnrolWish, answer_enrol
 from kalyx.core.answers.put import PIP_LIMIT, pip_for, read_installed, what_pip_said
 from kalyx.core.changes.journal import KEPT, Change, Journal
 from kalyx.core.errors import NothingToJudge, Refused, Unreadable, WrongUsage
-from kalyx.core.facts.distributions import normal_name, requirement_name
-from kalyx.core.facts.ignore_files import checkout_of, is_ignored
-from kalyx.core.facts.inventory import read_inventory
-from kalyx.core.facts.layers import Layer, site_folders
-from kalyx.core.facts.markers import is_met
-from kalyx.core.facts.module_runs import run_module
-from kalyx.core.facts.seats import SeatFinder
+from kalyx.core.facts.packaging.inventory import read_inventory
+from kalyx.core.facts.packaging.module_runs import run_module
+from kalyx.core.facts.packaging.requirements import is_met
+from kalyx.core.facts.search_path.layers import Layer
+from kalyx.core.facts.search_path.site_folders import site_folders
+from kalyx.core.facts.seats.context import SeatContext
+from kalyx.core.facts.seats.environment import env_seat, find_environment
+from kalyx.core.facts.source_code.ignore_files import checkout_of, is_ignored
+from kalyx.core.lean.record import dataclass
 from kalyx.core.model import Environment, Interpreter, Note
-from kalyx.core.record import dataclass
+from kalyx.core.model.names import normal_name, requirement_name
 
 __all__ = ["MakeAnswer", "MakeWish", "answer_make", "find_interpreter"]
 
@@ -61,7 +63,7 @@ class MakeAnswer:
         return "problem" if self.differs or failed else "ok"
 
 
-def answer_make(finder: SeatFinder, wish: MakeWish, limit: float,
+def answer_make(context: SeatContext, wish: MakeWish, limit: float,
                 progress: Callable[[str], object] = bool) -> MakeAnswer:
     """Build an environment. Any failure takes away again what was begun.
 
@@ -70,24 +72,24 @@ def answer_make(finder: SeatFinder, wish: MakeWish, limit: float,
         NothingToJudge: no interpreter fits, or what it is to be like is not there.
         Refused: the folder holds something, or it could not be built or filled.
     """
-    m = finder.machine
+    m = context.machine
     folder = m.absolute(wish.folder)
     if m.exists(folder) and (not m.is_folder(folder) or m.names_in(folder)):
         raise Refused(f"{folder} is there already, and not empty.", "Name a folder that is new or empty.")
-    interpreter = find_interpreter(finder, wish.python)
-    asked = [*wish.put, *_like(finder, wish.like)]
+    interpreter = find_interpreter(context, wish.python)
+    asked = [*wish.put, *_like(context, wish.like)]
     if wish.requirements is not None and not m.is_file(m.absolute(wish.requirements)):
         raise NothingToJudge(f"{wish.requirements} is not there, or is no file.", "Name a requirements file.")
     if wish.dry_run:
-        return MakeAnswer(folder, interpreter, tuple(asked), notes=tuple(_ignored(finder, folder)))
+        return MakeAnswer(folder, interpreter, tuple(asked), notes=tuple(_ignored(context, folder)))
     was_there = m.exists(folder)
     try:
-        _build(finder, interpreter, folder, progress)
-        _fill(finder, folder, asked, wish.requirements, progress)
+        _build(context, interpreter, folder, progress)
+        _fill(context, folder, asked, wish.requirements, progress)
         enrolled = None
         if wish.enrol:
             progress("enrolling it, and having it prove itself …")
-            enrolled = answer_enrol(SeatFinder(m, finder.folder, finder.examiner.probe_folder), folder,
+            enrolled = answer_enrol(SeatContext(m, context.folder, context.examiner.probe_folder), folder,
                                     EnrolWish(with_package=True), limit)
             if enrolled.status != "ok":
                 said = enrolled.findings[0].because if enrolled.findings else "the kernel did not answer"
@@ -95,35 +97,35 @@ def answer_make(finder: SeatFinder, wish: MakeWish, limit: float,
     except BaseException:
         _take_away(folder, keep_folder=was_there)
         raise
-    fresh = SeatFinder(m, finder.folder, finder.examiner.probe_folder)
-    facts = fresh.env(folder)
+    fresh = SeatContext(m, context.folder, context.examiner.probe_folder)
+    facts = env_seat(fresh, folder)
     installed = [(d.name, d.version) for d in read_installed(fresh, facts) if d.layer == "env"]
     change = Journal(m).made(f"make {folder}", folder, m.path.join(
         m.path.dirname(folder), f".{m.path.basename(folder).lstrip('.')}{KEPT}"))
     return MakeAnswer(folder, interpreter, tuple(asked), facts.seat.environment, tuple(installed),
                       tuple(_differs(facts.seat.interpreter, interpreter, asked, installed)), enrolled, change,
-                      tuple(_ignored(finder, folder)))
+                      tuple(_ignored(context, folder)))
 
 
-def find_interpreter(finder: SeatFinder, wanted: str | None) -> Interpreter:
+def find_interpreter(context: SeatContext, wanted: str | None) -> Interpreter:
     """Return the interpreter for a version, a specifier or a path; the shell's own without one.
 
     Raises:
         WrongUsage: it is neither.
         NothingToJudge: none on this machine fits.
     """
-    m = finder.machine
+    m = context.machine
     if wanted is None:
-        python = finder.shell_python()
+        python = context.shell_python()
         if python is None or not python[1].interpreter.works:
             raise NothingToJudge("PATH has no Python.", "Name one with --python.")
         return python[1].interpreter
     if m.path.sep in wanted or m.is_executable(m.absolute(wanted)):
-        examined = finder.examiner.examine(m.absolute(wanted)).interpreter
+        examined = context.examiner.examine(m.absolute(wanted)).interpreter
         if not examined.works:
             raise NothingToJudge(f"{wanted} is no interpreter that works: {examined.trouble}.", "Name another.")
         return examined
-    known = [i for i in finder.bases() if not finder.examiner.trust.is_foreign(i.real_path)]
+    known = [i for i in context.bases() if not context.examiner.trust.is_foreign(i.real_path)]
     fitting = [i for i in known if _fits(i, wanted)]
     if not fitting:
         listed = ", ".join(f"{i.version} ({i.path})" for i in known) or "none"
@@ -144,27 +146,27 @@ def _fits(interpreter: Interpreter, wanted: str) -> bool:
                          "Write --python 3.11, --python '>=3.9' or a path.") from None
 
 
-def _like(finder: SeatFinder, name: str | None) -> list[str]:
+def _like(context: SeatContext, name: str | None) -> list[str]:
     """Return what another environment has, as requirements that give the same versions."""
     if name is None:
         return []
-    if finder.machine.is_file(finder.machine.absolute(name)) and name.endswith(".json"):
-        return _like_listing(finder, finder.machine.absolute(name))
-    facts = finder.env(name)
-    prefix = facts.seat.environment.path if facts.seat.environment else finder.find_environment(name)
+    if context.machine.is_file(context.machine.absolute(name)) and name.endswith(".json"):
+        return _like_listing(context, context.machine.absolute(name))
+    facts = env_seat(context, name)
+    prefix = facts.seat.environment.path if facts.seat.environment else find_environment(context, name)
     version = facts.seat.environment.python_version if facts.seat.environment else None
-    sites = [Layer("env", s) for s in site_folders(finder.machine, prefix, version=version)]
+    sites = [Layer("env", s) for s in site_folders(context.machine, prefix, version=version)]
     if not sites:  # one whose interpreter is gone will do, as long as its packages are there
         raise NothingToJudge(f"{name} has no folder of packages.", "Name another environment.")
     found = []
-    for d in read_inventory(finder.machine, sites):
+    for d in read_inventory(context.machine, sites):
         if normal_name(d.name) in NOT_LIKE or d.editable:
             continue
         found.append(d.source if d.source else f"{d.name}=={d.version}")
     return found
 
 
-def _like_listing(finder: SeatFinder, path: str) -> list[str]:
+def _like_listing(context: SeatContext, path: str) -> list[str]:
     """Return what a saved listing says that its environment had.
 
     Raises:
@@ -173,7 +175,7 @@ def _like_listing(finder: SeatFinder, path: str) -> list[str]:
     import json
 
     try:
-        listed = json.loads(finder.machine.read_text(path))["result"]["distributions"]
+        listed = json.loads(context.machine.read_text(path))["result"]["distributions"]
         rows = [(str(d["name"]), str(d["version"])) for d in listed
                 if d["layer"] == "env" and not d["editable"] and d["hidden_by"] is None]
     except (Unreadable, ValueError, KeyError, TypeError, RecursionError) as error:
@@ -182,10 +184,10 @@ def _like_listing(finder: SeatFinder, path: str) -> list[str]:
     return [f"{n}=={v}" for n, v in rows if normal_name(n) not in NOT_LIKE]
 
 
-def _build(finder: SeatFinder, interpreter: Interpreter, folder: str,
+def _build(context: SeatContext, interpreter: Interpreter, folder: str,
            progress: Callable[[str], object]) -> None:
     """Have the interpreter's own standard library make the environment, with pip where it can."""
-    m = finder.machine
+    m = context.machine
     progress(f"making {folder} with Python {interpreter.version} …")
     ran = m.run((*run_module(interpreter.path, "venv"), folder), limit=VENV_LIMIT)
     if ran.status == 0:
@@ -198,13 +200,13 @@ def _build(finder: SeatFinder, interpreter: Interpreter, folder: str,
                       "Its venv module may be packaged separately (Debian: python3-venv).")
 
 
-def _fill(finder: SeatFinder, folder: str, asked: Sequence[str], requirements: str | None,
+def _fill(context: SeatContext, folder: str, asked: Sequence[str], requirements: str | None,
           progress: Callable[[str], object]) -> None:
     if not asked and requirements is None:
         return
-    m = finder.machine
-    fresh = SeatFinder(m, finder.folder, finder.examiner.probe_folder)
-    interpreter = fresh.env(folder).seat.interpreter
+    m = context.machine
+    fresh = SeatContext(m, context.folder, context.examiner.probe_folder)
+    interpreter = env_seat(fresh, folder).seat.interpreter
     assert interpreter is not None
     words = [*asked, *(("-r", m.absolute(requirements)) if requirements else ())]
     progress(f"installing {len(asked) or 'what the file names'} …" if asked else "installing …")
@@ -245,9 +247,9 @@ def _differs(built: Interpreter | None, wanted: Interpreter, asked: Sequence[str
     return found
 
 
-def _ignored(finder: SeatFinder, folder: str) -> list[Note]:
+def _ignored(context: SeatContext, folder: str) -> list[Note]:
     """Say when the environment lies in a checkout whose version control would take it in."""
-    m = finder.machine
+    m = context.machine
     above = checkout_of(m, m.path.dirname(folder))
     if above is None or is_ignored(m, above, m.path.join(folder, "pyvenv.cfg")):
         return []

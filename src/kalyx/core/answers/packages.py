@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import fnmatch
 
-from kalyx.core.answers.seats import judge_seat
 from kalyx.core.errors import NothingToJudge
-from kalyx.core.facts.distributions import normal_name
-from kalyx.core.facts.inventory import read_inventory
-from kalyx.core.facts.layers import Layer
-from kalyx.core.facts.markers import marker_values
-from kalyx.core.facts.neighbours import Neighbours
-from kalyx.core.facts.searchpath import read_search_path
-from kalyx.core.facts.seats import SeatFinder
+from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.packaging.inventory import read_inventory
+from kalyx.core.facts.packaging.requirements import marker_values
+from kalyx.core.facts.search_path.layers import Layer
+from kalyx.core.facts.search_path.predicted import read_search_path
+from kalyx.core.facts.seats.context import SeatContext
+from kalyx.core.facts.seats.finder import find_seat
+from kalyx.core.lean.record import dataclass
 from kalyx.core.model import Distribution, Finding, Note, Seat
-from kalyx.core.record import dataclass
-from kalyx.core.verdicts.layering import judge_leaks, version_conflicts
+from kalyx.core.model.names import normal_name
+from kalyx.core.verdicts.seats.judge_seat import judge_seat
+from kalyx.core.verdicts.seats.packages import judge_leaks, version_conflicts
 
 __all__ = ["PackagesAnswer", "answer_packages"]
 
@@ -40,7 +41,7 @@ class PackagesAnswer:
         return "unknown" if self.closed or (self.asked and not self.distributions) else "ok"
 
 
-def answer_packages(finder: SeatFinder, seat_ref: str, *, layer: str | None = None,
+def answer_packages(context: SeatContext, seat_ref: str, *, layer: str | None = None,
                     name: str | None = None, module: str | None = None, conflicts: bool = False,
                     sizes: bool = False) -> PackagesAnswer:
     """Read what a seat can import. Nothing of it is run.
@@ -48,10 +49,10 @@ def answer_packages(finder: SeatFinder, seat_ref: str, *, layer: str | None = No
     Raises:
         NothingToJudge: there is no such seat, or it has no interpreter to go by.
     """
-    m = finder.machine
-    facts = finder.resolve(seat_ref)
-    neighbours = Neighbours(m, finder)
-    seat = judge_seat(facts, finder, neighbours)
+    m = context.machine
+    facts = find_seat(context, seat_ref)
+    neighbours = Neighbours(m, context)
+    seat = judge_seat(facts, context, neighbours)
     interpreter, launch, examined = seat.interpreter, seat.launch, facts.examined
     if interpreter is None or launch is None or examined is None or interpreter.prefix is None \
             or not interpreter.works:

@@ -6,23 +6,26 @@ import json
 import re
 from collections.abc import Callable, Sequence
 
-from kalyx.core.answers.seats import judge_seat
 from kalyx.core.changes.journal import Change, Journal
 from kalyx.core.errors import NothingToJudge, Refused
-from kalyx.core.facts.distributions import Shelf, normal_name
-from kalyx.core.facts.inventory import read_inventory
-from kalyx.core.facts.layers import Layer, visible_sites
-from kalyx.core.facts.markers import marker_values
-from kalyx.core.facts.module_runs import run_module
-from kalyx.core.facts.neighbours import Neighbours
-from kalyx.core.facts.searchpath import read_search_path
-from kalyx.core.facts.seats import SeatFacts, SeatFinder
-from kalyx.core.machine import RunResult
+from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.packaging.distributions import Shelf
+from kalyx.core.facts.packaging.inventory import read_inventory
+from kalyx.core.facts.packaging.module_runs import run_module
+from kalyx.core.facts.packaging.requirements import marker_values
+from kalyx.core.facts.search_path.layers import Layer
+from kalyx.core.facts.search_path.predicted import read_search_path
+from kalyx.core.facts.search_path.site_folders import visible_sites
+from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.facts.seats.finder import find_seat
+from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.machine.interface import RunResult
 from kalyx.core.model import Distribution, Evidence, Finding, Interpreter, Note, Remedy, Seat
+from kalyx.core.model.names import normal_name
 from kalyx.core.quoting import join_words
-from kalyx.core.record import dataclass, replace
-from kalyx.core.verdicts.layering import version_conflicts
-from kalyx.core.verdicts.shell_words import command_line, shell_of
+from kalyx.core.verdicts.remedies.shell_lines import command_line, shell_of
+from kalyx.core.verdicts.seats.judge_seat import judge_seat
+from kalyx.core.verdicts.seats.packages import version_conflicts
 
 __all__ = ["PutAnswer", "Step", "answer_put", "pip_for", "read_installed", "what_pip_said"]
 
@@ -61,7 +64,7 @@ class PutAnswer:
         return "problem" if self.findings or self.differs else "ok"
 
 
-def answer_put(finder: SeatFinder, requirements: Sequence[str], seat_ref: str, *, dry_run: bool,
+def answer_put(context: SeatContext, requirements: Sequence[str], seat_ref: str, *, dry_run: bool,
                anyway: bool, progress: Callable[[str], object] = bool) -> PutAnswer:
     """Plan an installation with the seat's own pip; carry it out where it breaks nothing.
 
@@ -69,37 +72,37 @@ def answer_put(finder: SeatFinder, requirements: Sequence[str], seat_ref: str, *
         NothingToJudge: there is no such seat, or it has no interpreter.
         Refused: its environment is not to be changed, or pip refused.
     """
-    facts = finder.resolve(seat_ref)
-    seat = judge_seat(facts, finder, Neighbours(finder.machine, finder))
+    facts = find_seat(context, seat_ref)
+    seat = judge_seat(facts, context, Neighbours(context.machine, context))
     interpreter, environment = seat.interpreter, seat.environment
     if interpreter is None or environment is None or not interpreter.works:
         why = next((f.because for f in seat.findings if f.is_problem), "it has no interpreter.")
         raise NothingToJudge(f"Nothing can be put where {seat.ref} is: {why}", "Name another seat with --at.")
     facts = replace(facts, seat=seat)
-    _refuse_managed(finder, facts)
-    pip = pip_for(finder, interpreter)
-    before = read_installed(finder, facts)
+    _refuse_managed(context, facts)
+    pip = pip_for(context, interpreter)
+    before = read_installed(context, facts)
     progress(f"asking pip what {' '.join(requirements)} would change in {environment.path} …")
-    steps, notes = _plan(finder, facts, pip, requirements, before)
-    findings = _broken(finder, facts, before, steps)
+    steps, notes = _plan(context, facts, pip, requirements, before)
+    findings = _broken(context, facts, before, steps)
     if dry_run or (findings and not anyway):
         return PutAnswer(seat, tuple(steps), tuple(findings), notes=tuple(notes))
     progress(f"installing into {environment.path} …")
-    ran = _run(finder, facts, (*pip, "install", *requirements))
+    ran = _run(context, facts, (*pip, "install", *requirements))
     if ran.status != 0:
         raise Refused(f"pip could not install it: {what_pip_said(ran)}", "Nothing else was changed by Kalyx.")
-    after = {normal_name(d.name): d.version for d in read_installed(finder, facts)}
+    after = {normal_name(d.name): d.version for d in read_installed(context, facts)}
     differs = [f"{s.name} {s.after} was planned, and {after.get(normal_name(s.name), 'nothing')} is there"
                for s in steps if after.get(normal_name(s.name)) != s.after]
     said = ", ".join(f"{s.name} {s.before + ' -> ' if s.before else ''}{s.after}" for s in steps)
-    change = Journal(finder.machine).note(f"put {', '.join(requirements)} into {environment.path}"
+    change = Journal(context.machine).note(f"put {', '.join(requirements)} into {environment.path}"
                                           + (f" ({said})" if said else ""))
     return PutAnswer(seat, tuple(steps), tuple(findings), True, tuple(differs), change, tuple(notes))
 
 
-def _refuse_managed(finder: SeatFinder, facts: SeatFacts) -> None:
+def _refuse_managed(context: SeatContext, facts: SeatFacts) -> None:
     """Refuse to change what the system manages, or what may not be written."""
-    m, interpreter = finder.machine, facts.seat.interpreter
+    m, interpreter = context.machine, facts.seat.interpreter
     assert interpreter is not None and interpreter.prefix is not None
     prefix = interpreter.prefix
     alternative = ("Make an environment of your own, and use that: "
@@ -110,47 +113,47 @@ def _refuse_managed(finder: SeatFinder, facts: SeatFacts) -> None:
             if name.startswith("python") and m.is_file(marker):
                 raise Refused(f"{prefix} is managed by the system, which asks pip to leave it alone "
                               f"({marker}).", alternative)
-    sites = [x.path for x in _layers(finder, facts) if x.layer == "env" and m.is_folder(x.path)]
+    sites = [x.path for x in _layers(context, facts) if x.layer == "env" and m.is_folder(x.path)]
     if sites and not any(m.may_write(s) for s in sites):
         raise Refused(f"{sites[0]} is not yours to write.", alternative)
 
 
-def _layers(finder: SeatFinder, facts: SeatFacts) -> Sequence[Layer]:
+def _layers(context: SeatContext, facts: SeatFacts) -> Sequence[Layer]:
     seat, examined = facts.seat, facts.examined
     assert seat.interpreter is not None and seat.launch is not None and examined is not None
     launch = seat.launch
-    return read_search_path(finder.machine, seat.interpreter, examined.stdlib, examined.config, launch.env,
+    return read_search_path(context.machine, seat.interpreter, examined.stdlib, examined.config, launch.env,
                             start=None, cwd=launch.cwd, flags=launch.argv[1:]).layers
 
 
-def read_installed(finder: SeatFinder, facts: SeatFacts) -> list[Distribution]:
+def read_installed(context: SeatContext, facts: SeatFacts) -> list[Distribution]:
     """Return what the seat can import, read afresh."""
-    return read_inventory(finder.machine, _layers(finder, facts))
+    return read_inventory(context.machine, _layers(context, facts))
 
 
-def pip_for(finder: SeatFinder, interpreter: Interpreter) -> tuple[str, ...]:
+def pip_for(context: SeatContext, interpreter: Interpreter) -> tuple[str, ...]:
     """Return how to run pip for an interpreter: its own, else another environment's recent one.
 
     Raises:
         Refused: there is none.
     """
-    sites = visible_sites(finder.machine, interpreter)
-    if any(finder.machine.is_file(finder.machine.path.join(s, "pip", "__main__.py")) for s in sites):
+    sites = visible_sites(context.machine, interpreter)
+    if any(context.machine.is_file(context.machine.path.join(s, "pip", "__main__.py")) for s in sites):
         return run_module(interpreter.path, "pip")
-    for environment in finder.environments():
+    for environment in context.environments():
         other = environment.interpreter
-        if other is not None and other.works and other.path != interpreter.path and _may_lend(finder, other):
+        if other is not None and other.works and other.path != interpreter.path and _may_lend(context, other):
             return (*run_module(other.path, "pip"), "--python", interpreter.path)
     raise Refused(f"{interpreter.path} has no pip, and no other environment has one that could stand in.",
-                  f"Give it one: {command_line(finder.machine, (interpreter.path, '-m', 'ensurepip', '--upgrade'))}")
+                  f"Give it one: {command_line(context.machine, (interpreter.path, '-m', 'ensurepip', '--upgrade'))}")
 
 
-def _may_lend(finder: SeatFinder, other: Interpreter) -> bool:
+def _may_lend(context: SeatContext, other: Interpreter) -> bool:
     """Whether an interpreter has a recent pip, and is none that only the folder looked at brings.
 
     Its metadata tells the version: pip is run only where it is used.
     """
-    m, trust = finder.machine, finder.examiner.trust
+    m, trust = context.machine, context.examiner.trust
     if trust.is_foreign(m.real_path(other.path)) or trust.is_foreign(m.real_path(other.prefix or other.path)):
         return False
     for site in visible_sites(m, other):
@@ -166,10 +169,10 @@ def _version(text: str) -> tuple[int, int]:
     return (int(match.group(1)), int(match.group(2))) if match else (0, 0)
 
 
-def _run(finder: SeatFinder, facts: SeatFacts, argv: Sequence[str]) -> RunResult:
+def _run(context: SeatContext, facts: SeatFacts, argv: Sequence[str]) -> RunResult:
     """Run pip with the seat's variables, from the user's folder: relative paths are theirs."""
-    env = facts.seat.launch.env if facts.seat.launch else finder.machine.env
-    return finder.machine.run(argv, env={**env, "PIP_DISABLE_PIP_VERSION_CHECK": "1"}, limit=PIP_LIMIT)
+    env = facts.seat.launch.env if facts.seat.launch else context.machine.env
+    return context.machine.run(argv, env={**env, "PIP_DISABLE_PIP_VERSION_CHECK": "1"}, limit=PIP_LIMIT)
 
 
 def what_pip_said(ran: RunResult) -> str:
@@ -182,14 +185,14 @@ def what_pip_said(ran: RunResult) -> str:
     return (errors or lines or [ran.why_not or f"it ended with status {ran.status}"])[-1]
 
 
-def _plan(finder: SeatFinder, facts: SeatFacts, pip: tuple[str, ...], requirements: Sequence[str],
+def _plan(context: SeatContext, facts: SeatFacts, pip: tuple[str, ...], requirements: Sequence[str],
           before: Sequence[Distribution]) -> tuple[list[Step], list[Note]]:
     """Have pip work out what it would install, without installing it.
 
     Raises:
         Refused: it cannot be installed.
     """
-    ran = _run(finder, facts, (*pip, "install", "--dry-run", "--quiet", "--report", "-", *requirements))
+    ran = _run(context, facts, (*pip, "install", "--dry-run", "--quiet", "--report", "-", *requirements))
     if ran.status != 0:
         said = what_pip_said(ran)
         if "no such option" in said:
@@ -219,13 +222,13 @@ def _action(before: str | None, after: str) -> str:
     return "upgraded" if new > old else "downgraded" if new < old else "replaced"
 
 
-def _broken(finder: SeatFinder, facts: SeatFacts, before: Sequence[Distribution],
+def _broken(context: SeatContext, facts: SeatFacts, before: Sequence[Distribution],
             steps: Sequence[Step]) -> list[Finding]:
     """Return the requirements that are met now, and would not be any more."""
     interpreter = facts.seat.interpreter
     assert interpreter is not None
     markers = marker_values(interpreter.version or "3", interpreter.implementation or "cpython",
-                            finder.machine.platform)
+                            context.machine.platform)
     later = {normal_name(s.name): s for s in steps}
     after = [replace(d, version=later[normal_name(d.name)].after) if normal_name(d.name) in later else d
              for d in before if normal_name(d.name) not in later or d.layer == "env"]
@@ -233,7 +236,7 @@ def _broken(finder: SeatFinder, facts: SeatFacts, before: Sequence[Distribution]
     changed = {normal_name(s.name) for s in steps}
     found = [f for f in version_conflicts(after, markers, interpreter.path) if f.because not in known
              and f.cause == "version-conflict" and not _of_changed(f, changed)]
-    return [_as_planned(f, steps, facts.seat.ref, shell_of(finder.machine)) for f in found]
+    return [_as_planned(f, steps, facts.seat.ref, shell_of(context.machine)) for f in found]
 
 
 def _as_planned(finding: Finding, steps: Sequence[Step], seat: str, shell: str) -> Finding:

@@ -6,13 +6,13 @@ import os
 from functools import partial
 
 from kalyx.core.answers.spared import spared
-from kalyx.core.facts.processes import describe_process, python_processes
-from kalyx.core.facts.seats import SeatFinder
-from kalyx.core.machine import RawProcess
+from kalyx.core.facts.processes.processes import describe_process, python_processes
+from kalyx.core.facts.seats.context import SeatContext
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
+from kalyx.core.machine.interface import RawProcess
 from kalyx.core.model import Note
 from kalyx.core.model.process import PythonProcess
-from kalyx.core.record import TYPE_CHECKING, dataclass, replace
-from kalyx.core.verdicts.process import judge_process
+from kalyx.core.verdicts.seats.process import judge_process
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -34,37 +34,37 @@ class RunningAnswer:
         return "problem" if ill else "ok"
 
 
-def answer_running(finder: SeatFinder, kind: str | None = None, under: str | None = None) -> RunningAnswer:
+def answer_running(context: SeatContext, kind: str | None = None, under: str | None = None) -> RunningAnswer:
     """Read the process table and say of each Python what it is. Looks only."""
-    finder.examiner.asks_when_read = False
-    raws = [r for r in python_processes(finder.machine) if r.pid != os.getpid()]
+    context = context.but(asks_when_read=False)
+    raws = [r for r in python_processes(context.machine) if r.pid != os.getpid()]
     parents = {r.pid: r for r in raws}
     found = []
     closed = [r for r in raws if r.closed] if under is None else []
     for raw in (r for r in raws if not r.closed):
-        process = spared(finder.machine, f"process {raw.pid}", partial(_judged, finder, raw, parents))
-        if process is not None and (kind is None or process.kind == kind) and _lies_under(finder, process, under):
+        process = spared(context.machine, f"process {raw.pid}", partial(_judged, context, raw, parents))
+        if process is not None and (kind is None or process.kind == kind) and _lies_under(context, process, under):
             found.append(process)
     order = ("kernel", "server", "language-server", "script", "module", "command", "shell")
     found.sort(key=lambda p: (order.index(p.kind), p.pid))
-    return RunningAnswer(tuple(found), tuple(_closed_note(closed, finder)))
+    return RunningAnswer(tuple(found), tuple(_closed_note(closed, context)))
 
 
-def _judged(finder: SeatFinder, raw: RawProcess, parents: Mapping[int, RawProcess]) -> PythonProcess:
-    process = describe_process(raw, finder.examiner, parents)
-    return replace(process, findings=tuple(judge_process(process, raw, finder.machine)))
+def _judged(context: SeatContext, raw: RawProcess, parents: Mapping[int, RawProcess]) -> PythonProcess:
+    process = describe_process(raw, context.examiner, parents)
+    return replace(process, findings=tuple(judge_process(process, raw, context.machine)))
 
 
-def _lies_under(finder: SeatFinder, process: PythonProcess, under: str | None) -> bool:
+def _lies_under(context: SeatContext, process: PythonProcess, under: str | None) -> bool:
     """Whether a process runs in a folder, or an interpreter in it."""
     if under is None:
         return True
-    folder = finder.machine.absolute(under)
+    folder = context.machine.absolute(under)
     places = [process.folder, process.interpreter.path if process.interpreter else None]
-    return any(p is not None and finder.machine.is_within(p, folder) for p in places)
+    return any(p is not None and context.machine.is_within(p, folder) for p in places)
 
 
-def _closed_note(closed: list[RawProcess], finder: SeatFinder) -> list[Note]:
+def _closed_note(closed: list[RawProcess], context: SeatContext) -> list[Note]:
     """Say how many processes could not be looked at, and why no one can tell if they are Python."""
     if not closed:
         return []

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from kalyx.core.errors import KalyxError
-from kalyx.core.machine import Machine
-from kalyx.core.record import TYPE_CHECKING
+from kalyx.core.lean.record import TYPE_CHECKING
+from kalyx.core.machine.interface import Machine
 
 if TYPE_CHECKING:
     from collections.abc import Callable

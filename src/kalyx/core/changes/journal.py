@@ -11,10 +11,10 @@ from datetime import datetime, timezone
 
 from kalyx.core.changes.files import make_folder_with, read_regular, write_file
 from kalyx.core.errors import NothingToJudge, Refused
-from kalyx.core.facts.places import KEPT, user_folder
-from kalyx.core.machine import Machine
+from kalyx.core.facts.configuration.own_files import KEPT, user_folder
+from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.machine.interface import Machine
 from kalyx.core.masks import masked
-from kalyx.core.record import dataclass, replace
 
 __all__ = ["KEPT", "Change", "Journal", "journal_folder"]
 

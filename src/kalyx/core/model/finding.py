@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from kalyx.core.record import dataclass, field
+from kalyx.core.lean.record import dataclass, field
 
 __all__ = ["Edit", "Evidence", "Finding", "Note", "Remedy", "TrailStep"]
 

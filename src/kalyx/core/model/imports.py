@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass, field
 from kalyx.core.model.finding import Evidence, Finding, Remedy
 from kalyx.core.model.python import Environment, Interpreter
-from kalyx.core.record import TYPE_CHECKING, dataclass, field
 
 if TYPE_CHECKING:
     from typing import Any

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+from kalyx.core.lean.record import dataclass
 from kalyx.core.model.finding import Finding
 from kalyx.core.model.python import Environment, Interpreter
-from kalyx.core.record import dataclass
 
 __all__ = ["PythonProcess"]
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from kalyx.core.lean.record import dataclass
 from kalyx.core.model.finding import Finding
-from kalyx.core.record import dataclass
 
 __all__ = ["Environment", "Interpreter", "python_version"]
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from kalyx.core.lean.record import dataclass
 from kalyx.core.model.finding import Finding, TrailStep
 from kalyx.core.model.python import Environment, Interpreter
-from kalyx.core.record import dataclass
 
 __all__ = ["Agreement", "Launch", "Script", "Seat"]
 

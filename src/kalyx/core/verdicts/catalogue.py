@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from kalyx.core.record import TYPE_CHECKING, dataclass
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass
 
 if TYPE_CHECKING:
     from typing import TypeVar

@@ -12,7 +12,7 @@ import pkgutil
 import re
 
 from kalyx.core.errors import WrongUsage
-from kalyx.core.record import dataclass
+from kalyx.core.lean.record import dataclass
 from kalyx.core.verdicts.catalogue import CATALOGUE, Cause
 
 __all__ = ["GROUPS", "Explanation", "all_explanations", "as_markdown", "explain_cause"]
@@ -41,8 +41,8 @@ class Explanation:
 def _load_all() -> None:
     import kalyx.core.verdicts as package
 
-    for module in pkgutil.iter_modules(package.__path__):
-        importlib.import_module(f"{package.__name__}.{module.name}")
+    for module in pkgutil.walk_packages(package.__path__, f"{package.__name__}."):
+        importlib.import_module(module.name)
 
 
 def _explanation(entry: Cause) -> Explanation:

@@ -10,10 +10,10 @@ import time
 from collections.abc import Mapping
 from typing import Any
 
-from kalyx.core import scratch
-from kalyx.core.children import Run
 from kalyx.core.errors import Unreadable
-from kalyx.core.record import dataclass
+from kalyx.core.lean.record import dataclass
+from kalyx.core.machine import scratch
+from kalyx.core.machine.children import Run
 from kalyx.core.wire.messages import MESSAGE_LIMIT, BadMessage, Session, receive
 
 __all__ = ["Executed", "KernelFailed", "StartedKernel"]

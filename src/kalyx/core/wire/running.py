@@ -8,7 +8,7 @@ import time
 from collections.abc import Mapping
 from typing import Any
 
-from kalyx.core.record import dataclass
+from kalyx.core.lean.record import dataclass
 from kalyx.core.wire.client import KernelFailed, read_expressions
 from kalyx.core.wire.messages import MESSAGE_LIMIT, BadMessage, Session, receive
 

@@ -1,0 +1,230 @@
+"""``why``: what an import does at a seat, and why it fails there."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from itertools import islice
+
+from kalyx.core.errors import WrongUsage
+from kalyx.core.facts.imports.trial import Attempt
+from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.facts.seats.finder import find_seat_to_run
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
+from kalyx.core.model import Comparison, FileReport, ImportGroup, ImportReport, Interpreter, Note, Observation, Seat
+
+if TYPE_CHECKING:
+
+    from kalyx.core.facts.environments.neighbours import Neighbours
+    from kalyx.core.facts.search_path.startup_code import StartEnder
+    from kalyx.core.machine.interface import Machine
+
+MOST_AT_ONCE = 8  # children
+
+__all__ = ["WhyAnswer", "answer_compared", "answer_why", "parse_request"]
+
+
+@dataclass(frozen=True)
+class WhyAnswer:
+    """The answers for the modules that were asked for, and the seat that they were tried in."""
+
+    seat: Seat
+    imports: tuple[ImportReport, ...]
+    notes: tuple[Note, ...] = ()
+    comparisons: tuple[Comparison, ...] = ()
+    files: tuple[FileReport, ...] = ()
+    groups: tuple[ImportGroup, ...] = ()
+
+    @property
+    def status(self) -> str:
+        """Whether all that is needed imports, something does not, or could not be tried."""
+        needed = [r for r in self.imports if r.needed]
+        if any(r.outcome == "fails" or any(f.is_problem for f in r.causes) for r in needed):
+            return "problem"
+        unread = any(f.trouble and not f.imports for f in self.files)
+        return "ok" if all(r.outcome == "imports" for r in needed) and not unread else "unknown"
+
+
+def parse_request(text: str) -> tuple[str, str | None]:
+    """Split ``X`` or ``X:y`` into module and name.
+
+    Raises:
+        WrongUsage: it is not a dotted name.
+    """
+    module, colon, name = text.partition(":")
+    if not module.startswith("-"):  # perhaps the name of a distribution
+        module = module.replace("-", "_")
+    if not all(p.isidentifier() for p in module.split(".")) or (colon and not name.isidentifier()):
+        raise WrongUsage(f"{text!r} is not the name of a module.", "Write a module as in an "
+                         "import: name, package.part, or package:name.")
+    return module, name or None
+
+
+def answer_why(context: SeatContext, requests: Sequence[str], seat_ref: str, limit: float,
+               meanwhile: Callable[[], object] = bool) -> WhyAnswer:
+    """Import each module at the seat, in a child of its own, and explain what happened.
+
+    `meanwhile` is called while the children run.
+
+    Raises:
+        WrongUsage: a request is no module name.
+        NothingToJudge: there is no such seat.
+    """
+    wanted = [parse_request(r) for r in requests]
+    context = context.but(asks_when_read=False)  # the import itself will show what it is
+    facts = find_seat_to_run(context, seat_ref)
+
+    waiting = iter(wanted)
+    attempts = [begin_attempt(context, facts.seat, r, limit) for r in islice(waiting, MOST_AT_ONCE)]
+    try:
+        seat, neighbours = _prepare(context, facts)
+        meanwhile()
+        if attempts[0] is not None:
+            neighbours.look_ahead([module.split(".")[0] for module, _ in wanted], attempts[0].ended)
+        observed = []
+        for attempt in attempts:  # it grows: as one ends, the next begins
+            observed.append(attempt.result() if attempt else None)
+            attempts += [begin_attempt(context, facts.seat, r, limit) for r in islice(waiting, 1)]
+    except BaseException:
+        for attempt in attempts:
+            if attempt is not None:
+                attempt.end()
+        raise
+    facts = replace(facts, seat=seat)
+    reports = [explain(context, facts, request, seen, neighbours)
+               for request, seen in zip(wanted, observed, strict=True)]
+    return WhyAnswer(seat, tuple(reports), _notes(facts, requests, context.machine))
+
+
+def _prepare(context: SeatContext, facts: SeatFacts) -> tuple[Seat, Neighbours]:
+    """Load the checks and judge the seat, while the imports are being tried."""
+    from kalyx.core.facts.environments.neighbours import Neighbours
+    from kalyx.core.verdicts.judge_import import load_checks
+    from kalyx.core.verdicts.seats.judge_seat import judge_seat
+
+    neighbours = Neighbours(context.machine, context)
+    load_checks()
+    return judge_seat(facts, context, neighbours), neighbours
+
+
+def answer_compared(context: SeatContext, requests: Sequence[str], seat_ref: str, other_ref: str,
+                    limit: float) -> WhyAnswer:
+    """Explain imports at a seat as `answer_why` does, and compare each with another seat.
+
+    Raises:
+        WrongUsage: a request is no module name.
+        NothingToJudge: there is no such seat, or one of them cannot run.
+    """
+    from kalyx.core.facts.environments.neighbours import Neighbours
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.verdicts.compare_seats import compare_imports
+    from kalyx.core.verdicts.judge_import import judge_import
+    from kalyx.core.verdicts.seats.judge_seat import judge_seat
+
+    wanted = [parse_request(r) for r in requests]
+    context = context.but(asks_when_read=False)
+    neighbours = Neighbours(context.machine, context)
+    seats = [find_seat_to_run(context, ref) for ref in (seat_ref, other_ref)]
+    seats = [replace(f, seat=judge_seat(f, context, neighbours)) for f in seats]
+    asked = [(facts, request) for request in wanted for facts in seats]
+    observed = context.machine.in_parallel(
+        lambda x: observe_request(context, x[0].seat, x[1], limit), asked)
+    reports, comparisons = [], []
+    for number, request in enumerate(wanted):
+        cases = []
+        for facts, seen in zip(seats, observed[2 * number: 2 * number + 2], strict=True):
+            report = explain(context, facts, request, seen, neighbours)
+            if facts is seats[0]:
+                reports.append(report)
+            if seen is not None and seen.who:
+                seat = replace(facts.seat, interpreter=as_observed(facts.seat.interpreter, seen))
+                case = Case(context.machine, seat, seen, neighbours)
+                cases.append((case, judge_import(case)))
+        if len(cases) == 2:
+            (here, one), (there, two) = cases
+            comparisons.append(compare_imports(here, there, one, two))
+    notes = _notes(seats[0], requests, context.machine)
+    if len(comparisons) < len(wanted):
+        stuck = next((f.seat.ref for f in seats if f.seat.launch is None), seats[1].seat.ref)
+        notes = (*notes, Note("not-compared", f"There is nothing to compare with: {stuck} cannot run."))
+    return WhyAnswer(seats[0].seat, tuple(reports), notes, tuple(comparisons))
+
+
+def begin_attempt(context: SeatContext, seat: Seat, request: tuple[str, str | None],
+                  limit: float) -> Attempt | None:
+    """Begin to try one import at a seat; None when the seat has nothing that could run it."""
+    runnable = seat.interpreter is not None and seat.interpreter.may_start
+    if seat.launch is None or not runnable:
+        return None
+    return Attempt(context.machine, seat.launch, seat.interpreter, context.examiner.probe_folder, *request, limit)
+
+
+def observe_request(context: SeatContext, seat: Seat, request: tuple[str, str | None],
+                    limit: float) -> Observation | None:
+    """Try one import at a seat; None when the seat has nothing that could run it."""
+    attempt = begin_attempt(context, seat, request, limit)
+    return attempt.result() if attempt else None
+
+
+def explain(context: SeatContext, facts: SeatFacts, request: tuple[str, str | None],
+            observed: Observation | None, neighbours: Neighbours) -> ImportReport:
+    """Judge what was seen of one import."""
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.verdicts.judge_import import judge_import
+
+    seat = facts.seat
+    if observed is None or observed.outcome == "no-start" or (observed.outcome == "hang" and not observed.who):
+        return _not_begun(context, facts, request, observed, neighbours)
+    seat = replace(seat, interpreter=as_observed(seat.interpreter, observed))
+    return judge_import(Case(context.machine, seat, observed, neighbours))
+
+
+def _not_begun(context: SeatContext, facts: SeatFacts, request: tuple[str, str | None],
+               observed: Observation | None, neighbours: Neighbours) -> ImportReport:
+    """Report an import that could not even be tried."""
+    from kalyx.core.verdicts.seats.interpreter import interpreter_broken, report_without_run
+
+    stopping = tuple(f for f in facts.seat.findings if f.severity == "error")
+    broken = interpreter_broken(facts, context.machine, observed, ender_of(context, facts, observed)) \
+        if observed is not None else None
+    return report_without_run(context, facts, *request, (broken,) if broken else stopping, neighbours)
+
+
+def ender_of(context: SeatContext, facts: SeatFacts, observed: Observation) -> StartEnder | None:
+    """Look for what ends an interpreter at its start, in no more time than the import itself took or had."""
+    seat = facts.seat
+    if observed.outcome != "no-start" or seat.launch is None or seat.interpreter is None:
+        return None
+    from kalyx.core.facts.search_path.startup_code import find_ender
+
+    return find_ender(context.machine, seat.launch, seat.interpreter, observed, context.examiner.limit)
+
+
+def as_observed(interpreter: Interpreter | None, observed: Observation) -> Interpreter | None:
+    """Correct what was read of an interpreter by what it said of itself when it ran."""
+    if interpreter is None or not observed.who:
+        return interpreter
+    who = observed.who
+    return replace(interpreter, version=who["version"], implementation=who["implementation"],
+                   prefix=who["prefix"], base_prefix=who["base_prefix"], known_by="asked")
+
+
+def _notes(facts: SeatFacts, requests: Sequence[str], machine: Machine) -> tuple[Note, ...]:
+    notes = [Note("distribution-name", f"{r!r} cannot stand in an import; it was taken as "
+                  f"{parse_request(r)[0]}.") for r in requests if "-" in r]
+    for folder in (machine.absolute(r) for r in requests if r.isidentifier()):
+        if machine.is_folder(folder) and not machine.is_file(machine.path.join(folder, "__init__.py")):
+            notes.append(Note("folder-of-that-name", f"{folder} is a folder here, too: all that the code in it "
+                              f"imports is explained by kalyx why {machine.path.basename(folder)}/", folder))
+    if facts.notebook is not None and not facts.notebook.trouble and facts.notebook.name is None:
+        notes.append(Note("notebook-names-no-kernel", f"{facts.notebook.path} names no kernel, so "
+                          "what would run it depends on the server.", facts.notebook.path))
+    if facts.kernel is not None and facts.seat.launch is None and not facts.kernel.trouble \
+            and facts.kernel.language.lower() not in ("", "python"):
+        notes.append(Note("other-language", f"The kernel {facts.kernel.name} is of the language "
+                          f"{facts.kernel.language}.", facts.kernel.spec))
+    interpreter = facts.seat.interpreter
+    if interpreter is not None and interpreter.known_by == "other":
+        notes.append(Note("not-a-python", f"{interpreter.path} was not run: {interpreter.trouble}.", interpreter.path))
+    if facts.seat.kind == "shell" and facts.seat.interpreter is None:
+        notes.append(Note("no-python", "PATH has neither python nor python3.", None))
+    return tuple(notes)

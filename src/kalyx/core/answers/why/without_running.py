@@ -1,0 +1,238 @@
+"""``why --no-run``: what an import would find, by reading alone."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from kalyx.core.answers.why.module import WhyAnswer, parse_request
+from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.imports.case import Case
+from kalyx.core.facts.native.builtin_modules import CompiledIn, read_suffixes
+from kalyx.core.facts.packaging.distributions import mapped_folder, zip_names
+from kalyx.core.facts.search_path.modules import Candidate, top_level
+from kalyx.core.facts.search_path.predicted import SearchPath, read_search_path
+from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.facts.seats.finder import find_seat
+from kalyx.core.facts.source_code.imports import read_source
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
+from kalyx.core.machine.interface import Machine
+from kalyx.core.model import Finding, Frame, ImportReport, Interpreter, Launch, Note, Observation, ObservedError, Seat
+from kalyx.core.verdicts.seats.judge_seat import judge_seat
+
+if TYPE_CHECKING:
+    from typing import Any
+
+__all__ = ["NOT_RUN", "answer_without_run", "read_requests"]
+
+NOT_RUN = Note("not-run", "Nothing was imported (--no-run): this is what reading the files says. Code that "
+               "runs at Python's start, or in the module, may change it.")
+MOST_FILES = 300  # that are followed from one module
+_ALONE = "attempted relative import with no known parent package"
+_ABOVE = "attempted relative import beyond top-level package"
+
+
+@dataclass(frozen=True)
+class _Missing:
+    """An import that would find nothing, and the line that asks (None: the request itself)."""
+
+    module: str
+    asker: Frame | None
+    relative: str = ""  # what Python would say of a relative import that leads nowhere
+
+    def error(self) -> ObservedError:
+        """Return the exception that the import would end with."""
+        frames = (self.asker,) if self.asker else ()
+        if self.relative:
+            return ObservedError("ImportError", self.relative, frames=frames)
+        return ObservedError("ModuleNotFoundError", f"No module named '{self.module}'", self.module,
+                             frames=frames)
+
+
+def answer_without_run(context: SeatContext, requests: Sequence[str], seat_ref: str) -> WhyAnswer:
+    """Say where modules would come from, or what would be missing. Nothing of the seat is run.
+
+    Raises:
+        WrongUsage: a request is no module name.
+        NothingToJudge: there is no such seat.
+    """
+    wanted = [parse_request(r) for r in requests]
+    facts = find_seat(context, seat_ref)
+    neighbours = Neighbours(context.machine, context)
+    seat = judge_seat(facts, context, neighbours)
+    facts = replace(facts, seat=seat)
+    return WhyAnswer(seat, read_requests(context, facts, seat.launch, wanted, neighbours), (NOT_RUN,))
+
+
+def read_requests(context: SeatContext, facts: SeatFacts, launch: Launch | None,
+                  wanted: Sequence[tuple[str, str | None]], neighbours: Neighbours,
+                  folders: Sequence[tuple[str, bool]] = ()) -> tuple[ImportReport, ...]:
+    """Return what reading the files says of each request; `folders` are put on the path (True: at its front)."""
+    seat, examined = facts.seat, facts.examined
+    interpreter = seat.interpreter
+    if interpreter is None or launch is None or examined is None or not interpreter.works \
+            or interpreter.prefix is None:
+        stopping = tuple(f for f in seat.findings if f.is_problem)
+        return tuple(ImportReport(m, n, seat.ref, interpreter, "unknown", causes=stopping) for m, n in wanted)
+    path = read_search_path(context.machine, interpreter, examined.stdlib, examined.config, launch.env,
+                            start=launch.start or launch.cwd, cwd=launch.cwd, flags=launch.argv[1:])
+    who = _who(context, interpreter, launch, path)
+    who["path"] = [*(f for f, front in folders if front), *who["path"], *(f for f, front in folders if not front)]
+    return tuple(_read(context, facts, replace(seat, launch=launch), who, request, neighbours) for request in wanted)
+
+
+def _who(context: SeatContext, interpreter: Interpreter, launch: Launch, path: SearchPath) -> dict[str, Any]:
+    """Return what the interpreter would say of itself, as far as files tell."""
+    version = interpreter.version or "3"
+    flags = "".join(f.strip("-") for f in launch.argv[1:])
+    return {
+        "version": version if "." in version else version + ".0", "implementation": interpreter.implementation,
+        "executable": interpreter.path, "prefix": interpreter.prefix, "base_prefix": interpreter.base_prefix,
+        "path": [launch.start if x.layer == "start" else x.path for x in path.layers],
+        "cwd": launch.cwd, "platform": context.machine.platform,
+        "suffixes": _suffixes(context.machine, interpreter, path), "stdlib": [],
+        "builtin": CompiledIn(context.machine, interpreter, launch.env),
+        "user_site": path.user_site,
+        "flags": {"isolated": int("I" in flags), "ignore_environment": int("E" in flags or "I" in flags),
+                  "no_site": int("S" in flags), "no_user_site": int("s" in flags),
+                  "safe_path": int("P" in flags)}}
+
+
+def _suffixes(machine: Machine, interpreter: Interpreter, path: SearchPath) -> list[str]:
+    """Return the endings of compiled modules that such an interpreter loads."""
+    names = [n for x in path.layers if x.layer == "stdlib" for n in machine.entries(x.path)]
+    return read_suffixes(names, interpreter.implementation, interpreter.version_pair or (3, 0))
+
+
+def _read(context: SeatContext, facts: SeatFacts, seat: Seat, who: dict[str, Any],
+          request: tuple[str, str | None], neighbours: Neighbours) -> ImportReport:
+    """Look a module up as the import would; follow what it imports itself."""
+    from kalyx.core.verdicts.judge_import import judge_import
+
+    module, name = request
+    blank = Case(context.machine, seat, Observation(module, name, "fails", who), neighbours)
+    found, missing = _look_up(blank, module, None)
+    if missing is None and found is not None and blank.layer_of_file(found.path) != "stdlib":
+        missing = _follow(blank, found, module)
+    if missing is None:
+        return _would_import(blank, request, found)
+    observed = Observation(module, name, "fails", who, (missing.error(),))
+    case = Case(context.machine, seat, observed, neighbours, blank)
+    report = judge_import(case)
+    return replace(report, outcome="unknown", error=None, causes=tuple(_read_only(f) for f in report.causes))
+
+
+def _read_only(finding: Finding) -> Finding:
+    return replace(finding, confidence="likely" if finding.confidence == "certain" else finding.confidence)
+
+
+def _look_up(case: Case, module: str, asker: Frame | None) -> tuple[Candidate | None, _Missing | None]:
+    """Return what each part of a dotted name would find, the last one's file; or the part that is missing."""
+    if case.is_builtin(module):
+        return None, None
+    found: Candidate | None = None
+    parts = module.split(".")
+    for count in range(1, len(parts) + 1):
+        dotted = ".".join(parts[:count])
+        if case.is_builtin(dotted) or dotted == "os.path":
+            found = None
+            continue
+        head = dotted.rpartition(".")[0]
+        folders = case.search_folders(head) if head else [x.path for x in case.layers]
+        if found is not None and found.kind == "linked":
+            folders = [case.machine.path.dirname(found.path)]
+        offers = case.finder.find_all(folders, parts[count - 1])
+        real = [c for c in offers if c.kind != "namespace"] or offers or _in_no_folder(case, dotted)
+        if not real:
+            if found is not None and found.kind == "package" and _makes_parts(case, found):
+                return None, None
+            return None, _Missing(dotted, asker)
+        found = real[0]
+    return found, None
+
+
+def _in_no_folder(case: Case, module: str) -> list[Candidate]:
+    """Return what a zip file on the path, or the import hook of an editable install, has for a module."""
+    m, part = case.machine, module.replace(".", "/")
+    for layer in case.layers:
+        if m.is_file(layer.path):
+            inside = zip_names(m, layer.path)
+            found = [f for f in (f"{part}/__init__.py", f"{part}.py") if f in inside]
+            if found:
+                return [Candidate(layer.path, f"{layer.path}/{found[0]}", "zipped")]
+        for file in case.finder.names(layer.path):
+            if "." in module or not (file.startswith("__editable__") and file.endswith("_finder.py")):
+                continue
+            target = mapped_folder(m, layer.path, file, module)
+            for path in (m.path.join(target, "__init__.py"), target) if target else ():
+                if m.is_file(path):
+                    return [Candidate(layer.path, path, "linked")]
+    return []
+
+
+def _makes_parts(case: Case, package: Candidate) -> bool:
+    """Whether a package may bring parts that are no files: it touches sys.modules or its own path."""
+    try:
+        text = case.machine.read_text(package.path, 262_144)
+    except Exception:  # unreadable: nothing can be said
+        return True
+    return "sys.modules" in text or "__path__" in text or "__getattr__" in text
+
+
+def _follow(case: Case, first: Candidate, module: str) -> _Missing | None:
+    """Return the first import that is missing in the module's own package, as it would be executed.
+
+    Only what runs at import counts: no functions, no guards. Other packages are
+    looked up, and followed no further than the requirement to be there.
+    """
+    queue = [first.path]
+    seen: set[str] = set()
+    top = top_level(module)
+    while queue and len(seen) < MOST_FILES:
+        path = queue.pop(0)
+        if path in seen or not path.endswith(".py"):
+            continue
+        seen.add(path)
+        source = read_source(case.machine, path, first.entry)
+        if source.trouble or source.paths or source.unread:
+            continue
+        alone = source.relative and path == first.path and first.kind == "module" and "." not in module
+        for item in source.imports:
+            if item.guard or item.instead_of is not None:
+                continue
+            if item.text.startswith("from .") and (alone or item.module.startswith(".")):
+                return _Missing(item.module, Frame(path, item.line, "<module>"), _ALONE if alone else _ABOVE)
+            if case.is_stdlib(top_level(item.module)):
+                continue
+            found, missing = _look_up(case, item.module, Frame(path, item.line, "<module>"))
+            if missing is not None and not _is_attribute(case, item.module):
+                return missing
+            if found is not None and top_level(item.module) == top:
+                queue.append(found.path)
+                part = case.finder.find_in(case.machine.path.dirname(found.path), item.name or "")
+                if item.name and found.kind == "package" and part is not None and part.kind != "namespace":
+                    queue.append(part.path)
+    return None
+
+
+def _is_attribute(case: Case, module: str) -> bool:
+    """Whether the last part may be made by its parent's code: then nothing is said."""
+    head = module.rpartition(".")[0]
+    if not head:
+        return False
+    found, missing = _look_up(case, head, None)
+    return missing is None and found is not None and (found.kind != "package" or _makes_parts(case, found))
+
+
+def _would_import(case: Case, request: tuple[str, str | None], found: Candidate | None) -> ImportReport:
+    from kalyx.core.verdicts.causes.unreachable.hidden import hidden_by_file
+    from kalyx.core.verdicts.causes.unreachable.other_copies import hidden_by_path
+
+    module, name = request
+    origin = found.path if found is not None else "built-in"
+    layer = case.layer_of_file(found.path) if found is not None else "stdlib"
+    seen = replace(case.obs, outcome="imports", origin=origin)
+    there = Case(case.machine, case.seat, seen, case.neighbours, case)
+    findings = [f for f in (hidden_by_file(there, None), hidden_by_path(there, None)) if f is not None]
+    return ImportReport(module, name, case.seat.ref, case.seat.interpreter, "unknown", None, origin, layer,
+                        case.distribution_of(origin) if layer != "stdlib" else None,
+                        tuple(_read_only(f) for f in findings))

@@ -1,0 +1,1 @@
+"""Kalyx's own settings and files."""

@@ -1,0 +1,246 @@
+"""Editors as data: settings files that name an interpreter, and how their values resolve.
+
+A row of the table says where a kind of file lies, how it is read, under which
+keys it names an interpreter, and its place in the precedence of its family:
+of a family's files that name one, the lowest rank wins and the others lose.
+"""
+
+from __future__ import annotations
+
+import fnmatch
+import re
+from collections.abc import Iterable, Sequence
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.editors.formats import FORMATS, Named
+from kalyx.core.facts.editors.table import EDITORS, Editor
+from kalyx.core.facts.interpreters.environment import python_in
+from kalyx.core.facts.interpreters.path_lookup import find_on_path, is_python_name
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
+from kalyx.core.machine.interface import Machine
+
+if TYPE_CHECKING:
+    from typing import Any
+
+__all__ = ["EditorSetting", "editor_for", "fill_variables", "find_settings", "read_setting", "resolve_value"]
+
+LEVELS_UP = 4
+
+
+@dataclass(frozen=True)
+class EditorSetting:
+    """What one settings file says about the interpreter.
+
+    ``value`` is as written, ``program`` what it resolves to (None when the file
+    names none); ``loses`` are the settings of the family that this one
+    outranks; ``trouble`` says why the file cannot be read.
+    """
+
+    editor: Editor
+    file: str
+    root: str
+    key: str | None = None
+    value: str | None = None
+    line: int | None = None
+    program: str | None = None
+    loses: tuple[EditorSetting, ...] = ()
+    env_file: str | None = None
+    extra_paths: tuple[str, ...] = ()
+    trouble: str = ""
+    text: str = ""
+
+
+def find_settings(machine: Machine, folder: str,
+                  editors: Iterable[Editor] = EDITORS) -> list[EditorSetting]:
+    """Return the settings that win, one for each family, and the files that cannot be read."""
+    families: dict[str, list[EditorSetting]] = {}
+    for editor in editors:
+        for file, root in _files_of(machine, editor, folder):
+            setting = read_setting(machine, editor, file, root)
+            if setting.program or setting.trouble:
+                families.setdefault(editor.family, []).append(setting)
+    found: list[EditorSetting] = []
+    for settings in families.values():
+        settings.sort(key=lambda s: s.editor.rank)
+        good = [s for s in settings if not s.trouble]
+        if good:
+            found.append(replace(good[0], loses=tuple(good[1:])))
+        found += [s for s in settings if s.trouble]
+    return found
+
+
+def _files_of(m: Machine, editor: Editor, folder: str) -> list[tuple[str, str]]:
+    """Return (file, workspace root) for each file of this kind that applies to a folder."""
+    found = []
+    for pattern in editor.files:
+        platform, colon, rest = pattern.partition(":")
+        if colon and platform in ("linux", "darwin", "win32"):
+            if m.platform != platform:
+                continue
+            pattern = rest
+        if pattern.startswith(("~", "$", "/")):
+            found += [(f, folder) for f in _expand(m, pattern)]
+            continue
+        root = folder
+        for _ in range(LEVELS_UP):
+            files = _match(m, root, pattern.split("/"))
+            if files:
+                found += [(f, root) for f in files]
+                break
+            parent = m.path.dirname(root)
+            if parent == root or root == m.home or m.exists(m.path.join(root, ".git")):
+                break
+            root = parent
+    return found
+
+
+def _expand(m: Machine, pattern: str) -> list[str]:
+    first, *rest = pattern.split("/")
+    start = m.home if first == "~" else m.env.get(first[1:], "") if first.startswith("$") else "/"
+    return _match(m, start, rest) if start else []
+
+
+def _match(m: Machine, folder: str, parts: Sequence[str]) -> list[str]:
+    """Return the files below `folder` that a pattern of path parts fits."""
+    if not parts:
+        return [folder] if m.is_there(folder) else []
+    head, rest = parts[0], parts[1:]
+    if "*" not in head:
+        inside = m.path.join(folder, head)
+        if rest and not m.exists(inside):
+            if m.is_there(inside):
+                m.report(inside, "it is a link that leads nowhere")
+            return []
+        return _match(m, inside, rest)
+    fits = re.compile(fnmatch.translate(head)).match  # once for thousands of names
+    names = [n for n in m.scan(folder)[0] if fits(n)]
+    return [f for n in names[:50] for f in _match(m, m.path.join(folder, n), rest)]
+
+
+def editor_for(machine: Machine, file: str,
+               editors: Iterable[Editor] = EDITORS) -> tuple[Editor, str] | None:
+    """Return the kind of settings file that `file` is, and its workspace root."""
+    m = machine
+    for editor in editors:
+        for pattern in editor.files:
+            platform, colon, rest = pattern.partition(":")
+            if colon and platform in ("linux", "darwin", "win32"):
+                pattern = rest
+            if pattern.startswith(("~", "$", "/")):
+                if file in _expand(m, pattern):
+                    return editor, m.cwd
+                continue
+            parts = pattern.split("/")
+            root = file
+            for _ in parts:
+                root = m.path.dirname(root)
+            tail = file[len(root):].strip("/\\").replace("\\", "/")
+            if fnmatch.fnmatchcase(tail, pattern):
+                return editor, root
+    return None
+
+
+def read_setting(machine: Machine, editor: Editor, file: str, root: str) -> EditorSetting:
+    """Read one settings file; what is wrong with it stands in ``trouble``."""
+    m = machine
+    try:
+        text = m.read_text(file, 4 * 1024 * 1024)
+    except Unreadable as error:
+        return EditorSetting(editor, file, root, trouble=error.reason)
+    try:
+        said = FORMATS[editor.format](text, editor.keys, editor.extra)
+    except (ValueError, RecursionError) as error:
+        return EditorSetting(editor, file, root, trouble=f"{error}", text=text)
+    if not said.named:
+        return EditorSetting(editor, file, root, text=text)
+    named = said.named[0]
+    if editor.of_project and not _names_interpreter(m, named.value, root):
+        return EditorSetting(editor, file, root, trouble=f"what it says as {named.key} is no path of an interpreter",
+                             text=text)
+    if editor.format == "xml-project":
+        return _from_project_folder(m, editor, file, root, named, text)
+    env_file = _env_file(m, said.env_file, root)
+    extra = tuple(m.absolute(fill_variables(m, p, root), root) for p in said.extra_paths)
+    return EditorSetting(editor, file, root, named.key, named.value, named.line,
+                         resolve_value(m, named.value, root), (), env_file, extra, text=text)
+
+
+def _names_interpreter(m: Machine, value: str, root: str) -> bool:
+    """Whether a value looks like an interpreter or an environment: by its last part, or as it is there."""
+    return is_python_name(value.strip()) or m.exists(resolve_value(m, value, root))
+
+
+def _env_file(m: Machine, named: str | None, root: str) -> str | None:
+    file = m.absolute(fill_variables(m, named, root), root) if named else m.path.join(root, ".env")
+    return file if m.is_there(file) else None
+
+
+# -- project folders with a table of named interpreters ---------------------------------------
+TABLES = (
+    "linux:~/.config/JetBrains/*/options/jdk.table.xml",
+    "darwin:~/Library/Application Support/JetBrains/*/options/jdk.table.xml",
+    "win32:$APPDATA/JetBrains/*/options/jdk.table.xml",
+)
+
+
+def _from_project_folder(m: Machine, editor: Editor, file: str, root: str, named: Named,
+                         text: str) -> EditorSetting:
+    """Look a project's interpreter up by its name in the user's table of interpreters."""
+    from kalyx.core.facts.editors.formats import read_interpreter_table
+
+    root = m.path.dirname(m.path.dirname(file)) if "/.idea" in file.replace("\\", "/") else root
+    for pattern in TABLES:
+        platform, _, rest = pattern.partition(":")
+        for table in reversed(_expand(m, rest)) if m.platform == platform else ():
+            try:
+                known = read_interpreter_table(m.read_text(table, 8 * 1024 * 1024))
+            except Unreadable:
+                continue
+            except (ValueError, RecursionError) as error:
+                m.report(table, str(error))
+                continue
+            if named.value in known:
+                path = known[named.value].replace("$USER_HOME$", m.home).replace(
+                    "$PROJECT_DIR$", root)
+                return EditorSetting(editor, file, root, named.key, named.value, named.line,
+                                     m.absolute(path, root), text=text)
+    if "/" not in named.value and "\\" not in named.value:
+        return EditorSetting(editor, file, root, named.key, named.value, named.line, text=text)
+    return EditorSetting(editor, file, root, named.key, named.value, named.line,
+                         resolve_value(m, named.value, root), text=text)
+
+
+# -- values -----------------------------------------------------------------------------------
+def resolve_value(machine: Machine, value: str, root: str) -> str:
+    """Turn a setting's value into the path of a program.
+
+    A folder is taken as an environment, a bare name is looked up on PATH, and
+    a relative path starts at the workspace root.
+    """
+    m = machine
+    replaced = fill_variables(m, value.strip(), root)
+    if "/" not in replaced and "\\" not in replaced and not replaced.startswith("~"):
+        found = find_on_path(m, replaced, first_only=True)
+        if found:
+            return found[0].path
+    path = m.absolute(replaced, root)
+    return python_in(m, path) if m.is_folder(path) else path
+
+
+def fill_variables(machine: Machine, value: str, root: str) -> str:
+    """Fill in ``${workspaceFolder}``, ``${userHome}``, ``${env:NAME}`` and their like."""
+    m = machine
+
+    def fill(match: re.Match[str]) -> str:
+        name: str = match.group(1) or match.group(2)
+        if name.startswith("env:"):
+            return m.env.get(name[4:], "")
+        if name.split(":")[0] in ("workspaceFolder", "workspaceRoot", "cwd", "fileWorkspaceFolder",
+                                  "project_path", "folder", "file_path"):
+            return root
+        known: dict[str, Any] = {
+            "userHome": m.home, "pathSeparator": m.path.sep, "/": m.path.sep,
+            "workspaceFolderBasename": m.path.basename(root)}
+        return str(known.get(name, match.group(0)))
+
+    return re.sub(r"\$\{([^}]+)\}|\$(project_path|folder|file_path)\b", fill, value)

@@ -1,0 +1,1 @@
+"""Environments: where they are, what they hold, who uses them."""

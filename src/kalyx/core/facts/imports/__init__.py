@@ -1,0 +1,1 @@
+"""One import, tried at one seat, and what may be asked about it."""

@@ -1,0 +1,1 @@
+"""Interpreters: what an executable is, and what may be run to learn it."""

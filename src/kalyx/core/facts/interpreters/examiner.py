@@ -1,0 +1,329 @@
+"""What an executable is: which Python, which version, which prefix.
+
+Files are read first. An interpreter is run only with -I -S (no site, .pth or
+sitecustomize code), by its real path, and only where `trust` allows it: its
+program, its standard library and all that leads there. What belongs to an
+environment is read from the environment's own files.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+
+from kalyx.core.facts.interpreters.installation import (
+    base_of,
+    base_program_of,
+    find_library,
+    is_python,
+    library_files,
+    no_python,
+    read_interpreter,
+)
+from kalyx.core.facts.interpreters.path_lookup import (
+    Shebang,
+    find_on_path,
+    follow_links,
+    hands_over,
+    parse_shebang,
+    parse_wrapper,
+    read_head,
+)
+from kalyx.core.facts.interpreters.pyvenv import VenvConfig, find_venv_config
+from kalyx.core.facts.interpreters.trust import Trust
+from kalyx.core.facts.interpreters.who_answer import explain_failure, parse_answer
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
+from kalyx.core.machine.interface import FileInfo, Machine, RunResult
+from kalyx.core.machine.threads import Once
+from kalyx.core.model import Interpreter, TrailStep
+
+if TYPE_CHECKING:
+    from typing import Any
+
+__all__ = ["Examined", "Examiner", "numbered"]
+
+
+@dataclass(frozen=True)
+class Examined:
+    """An interpreter, and the steps that led to it."""
+
+    interpreter: Interpreter
+    steps: tuple[TrailStep, ...] = ()
+    config: VenvConfig | None = None
+    wrapper: str | None = None
+    stdlib: tuple[str, ...] = ()
+
+
+def numbered(steps: list[TrailStep] | tuple[TrailStep, ...]) -> tuple[TrailStep, ...]:
+    """Number the steps of a trail from 1."""
+    return tuple(replace(step, step=i) for i, step in enumerate(steps, 1))
+
+
+class Examiner:
+    """Finds out what executables are, each once.
+
+    ``folder`` is the one being looked at. With ``asks_when_read`` off, an
+    interpreter of which the files say all is not asked as well: for callers
+    that are about to run it anyway.
+    """
+
+    def __init__(self, machine: Machine, folder: str, probe_folder: str, limit: float = 10.0,
+                 asks_when_read: bool = True, trust: Trust | None = None):
+        self.machine = machine
+        self.folder = folder
+        self.trust = trust or Trust(machine, folder)
+        self.probe_folder = probe_folder
+        self.limit = limit
+        self.asks_when_read = asks_when_read
+        self._known: dict[tuple[str, str, bool, bool], Examined] = {}
+        self._answers = Once()
+
+    def but(self, asks_when_read: bool) -> Examiner:
+        """Return one that asks otherwise, and trusts the same."""
+        return Examiner(self.machine, self.folder, self.probe_folder, self.limit, asks_when_read, self.trust)
+
+    def examine(self, path: str, cwd: str | None = None, *, ask: bool = True,
+                env: Mapping[str, str] | None = None, by_folder: bool = False) -> Examined:
+        """Find out what `path` runs when started in `cwd`; never raises for what is there.
+
+        `by_folder`: a file of the folder that is looked at names it.
+        """
+        path = self.machine.absolute(path)
+        key = (path, cwd or self.machine.cwd, ask, by_folder)
+        if env is None and not ask and (key[0], key[1], True, by_folder) in self._known:
+            return self._known[key[0], key[1], True, by_folder]  # that says as much, and more
+        if env is not None or key not in self._known:
+            found = self._examine(path, cwd, ask, env, by_folder)
+            if env is not None:
+                return found
+            self._known[key] = found
+        return self._known[key]
+
+    def _examine(self, path: str, cwd: str | None, ask: bool, env: Mapping[str, str] | None,
+                 by_folder: bool) -> Examined:
+        m = self.machine
+        steps = [TrailStep(0, f"{link} is a symlink to {target}", link, None, target)
+                 for link, target in follow_links(m, path)]
+        real = m.real_path(path)
+        info = m.stat(path)
+        if info is None or info.kind != "file":
+            last = steps[-1].leads_to if steps else path
+            trouble = ("it is a folder, not a program" if info and info.kind == "folder"
+                       else f"{path} is neither a file nor a folder" if info
+                       else f"{last} {m.trouble_at(last or path)}")
+            known_by = "broken" if "cannot be reached" in trouble else "gone"
+            return Examined(Interpreter(path, real, known_by=known_by, trouble=trouble),
+                            tuple(steps))
+        if not m.is_executable(path):
+            return Examined(Interpreter(path, real, known_by="broken",
+                                        trouble="it may not be executed"), tuple(steps))
+        head = read_head(m, path)
+        if head.startswith(b"#!"):
+            return self._examine_wrapper(path, head, steps, cwd, ask, env)
+        return self._examine_binary(path, steps, ask, by_folder)
+
+    # -- binaries --------------------------------------------------------------------------
+    def _examine_binary(self, path: str, steps: list[TrailStep], ask: bool, by_folder: bool) -> Examined:
+        config = find_venv_config(self.machine, path)
+        program = base_program_of(self.machine, path, config)
+        if not is_python(self.machine, program):
+            return Examined(no_python(self.machine, path), tuple(steps))
+        facts = read_interpreter(self.machine, path, config)
+        stdlib: tuple[str, ...] = ()
+        ask = ask and (not by_folder or self.trust.is_installed(program))
+        all_read = facts.version and facts.prefix and facts.base_prefix
+        if ask and facts.works and (self.asks_when_read or not all_read) and not self.trust.why_not_read(path):
+            answer = self._answer_of(program)
+            if answer is not None:
+                facts = self._merge(facts, answer)
+            if isinstance(answer, dict):
+                stdlib = _as_spelt(self.machine, answer, facts.base_prefix)
+        if config is not None and not config.trouble:
+            steps.append(TrailStep(
+                0, f"{config.path} makes {config.prefix} an environment"
+                + (f" on the base in {config.home}" if config.home else ""),
+                config.path, config.lines.get("home"), config.prefix))
+        return Examined(facts, tuple(steps), config, stdlib=stdlib)
+
+    def _merge(self, read: Interpreter, answer: RunResult | dict[str, Any]) -> Interpreter:
+        if isinstance(answer, RunResult):
+            return replace(read, known_by="broken", trouble=explain_failure(answer, self.limit))
+        prefix, base = read.prefix or answer["prefix"], read.base_prefix or answer["base_prefix"]
+        return replace(read, version=answer["version"], implementation=answer["implementation"],
+                       prefix=prefix, base_prefix=base, known_by="asked")
+
+    # -- wrappers ----------------------------------------------------------------------------
+    def _examine_wrapper(self, path: str, head: bytes, steps: list[TrailStep], cwd: str | None,
+                         ask: bool, env: Mapping[str, str] | None) -> Examined:
+        m = self.machine
+        text = head.decode("utf-8", "replace")
+        shebang = parse_shebang(head)
+        language = shebang.program.rsplit("/", 1)[-1] if shebang else "shell"
+        says = f"{path} is a wrapper: a {language} script that starts another program"
+        target = parse_wrapper(text, path, m.home)
+        if target is not None and not m.same(target, path):
+            steps.append(TrailStep(0, f"{says} (read, not run)", path, 1, target))
+            inner = self.examine(target, ask=ask)
+            return Examined(inner.interpreter, (*steps, *inner.steps), inner.config, path, inner.stdlib)
+        if not hands_over(text):
+            return Examined(no_python(m, path), tuple(steps))
+        why_not = self._why_not_wrapper(path, text, shebang, cwd or m.cwd, env or m.env) if ask else "not asked"
+        if why_not:
+            steps.append(TrailStep(0, f"{says}; it was read, not run", path, 1))
+            trouble = "it is a wrapper script, and was read, not run: it decides when it runs"
+            return Examined(Interpreter(path, m.real_path(path), known_by="unknown", trouble=trouble),
+                            tuple(steps), wrapper=path)
+        return self._ask_wrapper(path, steps, says, cwd, env)
+
+    def _ask_wrapper(self, path: str, steps: list[TrailStep], says: str, cwd: str | None,
+                     env: Mapping[str, str] | None) -> Examined:
+        m = self.machine
+        variables = self.trust.safe_variables(env or m.env)
+        answer = self._ask(path, cwd or m.cwd, variables, None)
+        unknown = Interpreter(path, m.real_path(path))
+        if isinstance(answer, RunResult):
+            steps.append(TrailStep(0, says, path, 1))
+            trouble = explain_failure(answer, self.limit)
+            return Examined(replace(unknown, known_by="broken", trouble=trouble), tuple(steps), wrapper=path)
+        target = answer["executable"]
+        steps.append(TrailStep(0, f"{says}; asked in {cwd or m.cwd}, {target} answered", path, 1, target))
+        steps += self._chosen_by(target, cwd or m.cwd, env)
+        if m.same(target, path):  # it called itself by the wrapper's name
+            config = find_venv_config(m, target)
+            found = self._merge(replace(unknown, prefix=config.prefix if config else None), answer)
+            return Examined(found, tuple(steps), config, path, tuple(answer.get("path", ())))
+        inner = self.examine(target, cwd)
+        found = inner.interpreter if inner.interpreter.version else replace(
+            inner.interpreter, version=answer["version"])
+        return Examined(found, (*steps, *inner.steps), inner.config, path, inner.stdlib)
+
+    def _why_not_wrapper(self, path: str, text: str, shebang: Shebang | None, cwd: str,
+                         env: Mapping[str, str]) -> str:
+        """Say what speaks against running a wrapper; empty when nothing does.
+
+        It stands on the person's PATH, nobody else can have written it or what
+        it names, and nothing in the folder that is looked at tells it what to start.
+        """
+        m = self.machine
+        folders = [f for f in env.get("PATH", "").split(m.path_separator) if m.path.isabs(f)]
+        if not any(m.same(f, m.path.dirname(path)) for f in folders):
+            return "it is not on PATH"
+        others = [f for f in folders if self.trust.is_foreign(m.real_path(f))]
+        name = m.path.basename(path)
+        if any(m.exists(m.path.join(f, name)) for f in others):
+            return f"{name} stands in the folder that is looked at, too, and on PATH"
+        misled = self.trust.misleading_file(cwd, re.findall(r"(?<![\w.$}])\.[a-z][\w.-]*", text))
+        if misled:
+            return f"{misled} tells it what to start"
+        named = [path, *(w for w in re.findall(r"[\"'\s=](/[^\"'\s$*;|&<>(){}]+)", text) if m.is_file(w))]
+        if shebang is not None:
+            found = find_on_path(m, shebang.program, self.trust.safe_variables(env).get("PATH", ""), first_only=True) \
+                if shebang.form == "env" else ()
+            named.append(found[0].path if found else shebang.program)
+        for word in dict.fromkeys(named):
+            if trouble := self.trust.why_not(word):
+                return trouble
+        return ""
+
+    def _chosen_by(self, target: str, cwd: str, env: Mapping[str, str] | None) -> list[TrailStep]:
+        """Find what made the wrapper choose: a variable or a version file that names it.
+
+        Several version managers read ``.python-version`` upwards from the
+        folder; a step is only given when what stands there is part of the path
+        that answered.
+        """
+        m = self.machine
+        parts = target.replace("\\", "/").split("/")
+        for name, value in (env or m.env).items():
+            first = value.split(":")[0]
+            if name.endswith("_VERSION") and "PY" in name and first and first in parts:
+                return [TrailStep(0, f"the variable {name} is {value!r}, which names it", None,
+                                  None, target)]
+        folder = cwd
+        for _ in range(40):
+            file = m.path.join(folder, ".python-version")
+            if m.is_file(file):
+                text = read_head(m, file).decode("utf-8", "replace")
+                for number, line in enumerate(text.splitlines(), 1):
+                    word = line.strip()
+                    if word and any(p == word or p.startswith(word + ".") for p in parts):
+                        return [TrailStep(0, f"{file} says {word}", file, number, target)]
+                return []
+            parent = m.path.dirname(folder)
+            if parent == folder:
+                return []
+            folder = parent
+        return []
+
+    # -- running ---------------------------------------------------------------------------
+    def why_not_run(self, program: str) -> str:
+        """Say what speaks against running an interpreter's real program; empty when nothing does."""
+        m = self.machine
+        trouble = self.trust.why_not(program)
+        if trouble:
+            return trouble
+        library = find_library(m, program)
+        if library is None:
+            return f"the standard library of {program} was not found"
+        folder = m.path.dirname(program)
+        for beside in ("pyvenv.cfg", "pybuilddir.txt", "../pyvenv.cfg",
+                       *(n for n in m.entries(folder) if n.endswith("._pth"))):
+            if m.lstat(m.path.normpath(m.path.join(folder, beside))) is not None:
+                return f"{m.path.normpath(m.path.join(folder, beside))} says where its library is"
+        for own in library_files(m, program, library[1]):
+            if trouble := self.trust.why_not(own):
+                return trouble
+        return self.trust.why_not_library(library[1])
+
+    def is_sound(self, path: str) -> bool:
+        """Whether an interpreter would run a program and a standard library that may be run, by what is read."""
+        m = self.machine
+        config = find_venv_config(m, path)
+        program = m.real_path(base_program_of(m, path, config))
+        base = base_of(m, program, config)
+        own = find_library(m, program)
+        return is_python(m, program) and own is not None and base is not None and m.same(base, own[0]) \
+            and not self.why_not_run(program)
+
+    def run_isolated(self, interpreter: Interpreter, arguments: Sequence[str], limit: float) -> RunResult | None:
+        """Run an interpreter's real program with -I -S and some arguments; None where that may not be done."""
+        m = self.machine
+        program = m.real_path(base_program_of(m, interpreter.path, find_venv_config(m, interpreter.path)))
+        if not is_python(m, program) or self.why_not_run(program):
+            return None
+        return m.run([program, "-I", "-S", *arguments], cwd=m.path.dirname(program), limit=limit,
+                     env=self.trust.safe_variables(m.env), judged=m.stat(program))
+
+    def _answer_of(self, program: str) -> RunResult | dict[str, Any] | None:
+        """Ask an interpreter's real program who it is, once; None where it may not be run."""
+        m = self.machine
+        real = m.real_path(program)
+        if self._answers.known(real) is None and self.why_not_run(real):
+            return None
+        return self._answers.get(real, lambda: self._ask(
+            real, m.path.dirname(real), self.trust.safe_variables(m.env), m.stat(real)))
+
+    def _ask(self, path: str, cwd: str, env: Mapping[str, str],
+             judged: FileInfo | None) -> RunResult | dict[str, Any]:
+        """Run the who probe; return its answer, or how the run failed."""
+        probe = self.machine.path.join(self.probe_folder, "who.py")
+        result = RunResult(None, b"", b"", False, 0.0)
+        for flags in (("-I", "-S"), ("-E", "-s", "-S")):
+            result = self.machine.run([path, *flags, probe], cwd=cwd, env=env, limit=self.limit, judged=judged)
+            if result.folder_closed:
+                result = self.machine.run([path, *flags, probe], env=env, limit=self.limit, judged=judged)
+            answer = parse_answer(result.text())
+            if answer is not None:
+                return answer
+            # Python 2 does not know -I; nothing else is worth a second try
+            if result.status is None or result.timed_out or b"-I" not in result.err:
+                break
+        return result
+
+
+def _as_spelt(machine: Machine, answer: Mapping[str, Any], base: str | None) -> tuple[str, ...]:
+    """Return the path that the real program answered, with its prefix as the interpreter spells it."""
+    said, path = answer["base_prefix"], answer.get("path", ())
+    if not base or said == base or not machine.same(said, base):
+        return tuple(path)
+    return tuple(base + p[len(said):] if machine.is_within(p, said) else p for p in path)

@@ -1,0 +1,202 @@
+"""What the files of an installed Python say: its program, library, prefix and version."""
+
+from __future__ import annotations
+
+import re
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.interpreters.path_lookup import (
+    follow_links,
+    is_python_name,
+    read_head,
+    version_in_name,
+)
+from kalyx.core.facts.interpreters.pyvenv import VenvConfig
+from kalyx.core.machine.interface import Machine
+from kalyx.core.model import Interpreter, python_version
+
+__all__ = ["base_of", "base_program_of", "find_library", "is_python", "library_files", "no_python",
+           "read_interpreter", "read_version"]
+
+
+def no_python(machine: Machine, path: str) -> Interpreter:
+    """Describe a program that is not shown to be a Python, by its file or by its text."""
+    return Interpreter(path, machine.real_path(path), known_by="other", trouble=NO_PYTHON)
+
+
+# -- reading, without running --------------------------------------------------------------
+NO_PYTHON = "it is no Python that can be read"
+# What the file of a program of Python's holds somewhere: its interface, its library's name, its own
+_MARKS = (b"Py_", b"python", b"Python", b"pypy")
+_PROGRAMS = (b"\x7fELF", b"MZ", b"\xcf\xfa", b"\xce\xfa", b"\xfe\xed", b"\xca\xfe")  # ELF, PE, Mach-O, universal
+
+
+def base_program_of(machine: Machine, path: str, config: VenvConfig | None) -> str:
+    """Return the program of the base that an interpreter is: links of the file followed, and a copy's original.
+
+    An environment may hold a copy of its base's program, which takes its
+    library from the base that pyvenv.cfg names: that one's own program counts.
+    """
+    m = machine
+    steps = follow_links(m, path)
+    program = str(steps[-1][1] if steps else path)
+    if config is None or not config.home or config.prefix not in (
+            m.path.dirname(program), m.path.dirname(m.path.dirname(program))):
+        return program
+    home = m.path.join(config.prefix, config.home)
+    names = ["python.exe"] if m.platform == "win32" else dict.fromkeys(
+        (m.path.basename(program), *(f"python{v}" for v in (config.short_version, "3", "") if v is not None)))
+    for name in names:
+        original = m.path.join(home, name)
+        if m.is_file(original) and not m.same(original, program):
+            end = follow_links(m, original)
+            return str(end[-1][1] if end else original)
+    return program
+
+
+def is_python(machine: Machine, program: str) -> bool:
+    """Whether a file is shown to be a Python: by its name, by what it holds, and by a library that is its own."""
+    m = machine
+    real = m.real_path(program)
+    if not is_python_name(real) or not m.is_executable(real):
+        return False
+    if find_library(m, program) is None and find_library(m, real) is None and not _had_library(m, real):
+        return False
+    return read_head(m, real).startswith(_PROGRAMS) and (
+        m.platform != "linux" or any(m.around(real, mark, 1) for mark in _MARKS))
+
+
+def _had_library(machine: Machine, program: str) -> bool:
+    """Whether what else an installation holds is there, though not its standard library."""
+    m, name = machine, machine.path.basename(program)
+    prefix = m.path.dirname(m.path.dirname(program))
+    return m.platform != "win32" and "." in (version_in_name(name) or "") and any(
+        m.exists(m.path.join(prefix, *parts)) for parts in (
+            ("include", name), ("lib", name), ("lib", f"lib{name}.so"), ("lib", f"lib{name}.so.1.0"),
+            ("bin", f"{name}-config")))
+
+
+def read_interpreter(machine: Machine, path: str, config: VenvConfig | None) -> Interpreter:
+    """Read from files what can be known of an interpreter without running it."""
+    m = machine
+    real = m.real_path(path)
+    program = base_program_of(m, path, config)
+    base = base_of(m, program, config)
+    if config is not None and config.trouble:
+        return Interpreter(path, real, read_version(m, base, program) if base else None, "cpython", config.prefix,
+                           base, known_by="broken", trouble=f"its {config.path} cannot be read: {config.trouble}")
+    implementation = "pypy" if "pypy" in m.path.basename(real).lower() else "cpython"
+    if base is None:
+        return Interpreter(path, real, None, implementation, known_by="broken", trouble=(
+            f"its standard library is gone: there is no os.py for it in or above {m.path.dirname(program)}"))
+    version = read_version(m, base, program)
+    prefix = config.prefix if config else base
+    origin = m.path.join(m.path.dirname(m.path.dirname(path)), "lib", "python2.7", "orig-prefix.txt")
+    if config is None and m.is_file(origin):  # an environment of Python 2's time
+        prefix = m.path.dirname(m.path.dirname(path))
+        base = m.read_text(origin, 4096).strip()
+        version = version or read_version(m, base, program)
+    if config is not None and version is None:
+        version = config.version
+    return Interpreter(path, real, version, implementation, prefix, base)
+
+
+def base_of(machine: Machine, program: str, config: VenvConfig | None) -> str | None:
+    """Return the base prefix as the interpreter works it out: from ``home``, else from its own place."""
+    m = machine
+    if config is not None and config.home:
+        home = m.path.join(config.prefix, config.home)
+        found = find_library(m, m.path.join(home, m.path.basename(program)), m.path.basename(m.real_path(program)))
+        if found is not None:
+            return found[0]
+    found = find_library(m, program, m.path.basename(m.real_path(program)))
+    return found[0] if found else None
+
+
+def find_library(machine: Machine, program: str, name: str = "") -> tuple[str, str] | None:
+    """Search upwards for the standard library, as the interpreter itself does at start.
+
+    `name` is the file name of the real program, which tells its version.
+    Returns the prefix and the library's folder; None when there is none.
+    """
+    m = machine
+    wanted = name or m.path.basename(m.real_path(program))
+    library = wanted.removesuffix("t") if "." in (version_in_name(wanted) or "") else None
+    if library is None and (match := re.search(r"(python|pypy)(\d+\.\d+)", wanted)):
+        library = match.group(0)
+    folder = m.path.dirname(program)
+    for _ in range(12):
+        for place in _library_places(m, folder, library):
+            if m.is_file(m.path.join(place, "os.py")):
+                return str(folder), place
+        parent = m.path.dirname(folder)
+        if parent == folder:
+            return None
+        folder = parent
+    return None
+
+
+def _library_places(machine: Machine, folder: str, library: str | None) -> list[str]:
+    m = machine
+    if m.platform == "win32":
+        return [m.path.join(folder, "Lib")]
+    if library:
+        return [m.path.join(folder, lib, library + tag) for lib in ("lib", "lib64") for tag in ("", "t")]
+    return [m.path.join(folder, "lib", n) for n in m.names_in(m.path.join(folder, "lib"))
+            if "." in (version_in_name(n) or "")]
+
+
+def library_files(machine: Machine, program: str, folder: str) -> list[str]:
+    """Return what an interpreter loads beside its standard library: a zipped one, and its shared library."""
+    m = machine
+    name = m.path.basename(folder)
+    names = [f"lib{name}.so", f"lib{name}.so.1.0", f"lib{name}t.so.1.0", f"lib{name}.dylib", "libpypy3-c.so",
+             name.replace(".", "") + ".zip"]
+    found = [m.path.join(m.path.dirname(folder), n) for n in names]
+    found += [m.path.join(m.path.dirname(program), n) for n in ("libpypy3-c.so", "libpypy-c.so")]
+    return [f for f in dict.fromkeys(found) if m.exists(f)]
+
+
+def read_version(machine: Machine, base: str, program: str) -> str | None:
+    """Read the full version from the installation's own header or package record."""
+    m = machine
+    name = m.path.basename(program)
+    short = version_in_name(name)
+    if short is None:
+        match = re.search(r"(?<!\d)\d+\.\d+", name)
+        short = match.group(0) if match else ""
+    for record in m.names_in(m.path.join(base, "conda-meta")):
+        if record.startswith("python-") and record.endswith(".json") and (said := python_version(record[7:])):
+            return said
+    include = m.path.join(base, "include")
+    folders = [m.path.join(include, n) for n in m.names_in(include)
+               if n.startswith("python" + short)] if m.platform != "win32" else [
+               m.path.join(base, "Include")]
+    for folder in folders:
+        try:
+            text = m.read_beginning(m.path.join(folder, "patchlevel.h"), 8192)
+        except Unreadable:
+            continue
+        said = next((ln for ln in text.splitlines() if ln.split()[:2] == ["#define", "PY_VERSION"]), "")
+        if '"' in said:
+            return python_version(said.split('"')[1])
+    return _version_within(m, base, program, short)
+
+
+def _version_within(machine: Machine, base: str, program: str, short: str) -> str | None:
+    """Read the version that a program, or its shared library, was compiled with."""
+    m = machine
+    if "." not in short:
+        found = find_library(m, program)
+        short = version_in_name(m.path.basename(found[1])) or "" if found else ""
+    if "." not in short:
+        return None
+    library = m.path.join(base, "lib")
+    shared = [m.path.join(library, n) for n in m.entries(library) if n.startswith(f"libpython{short}")
+              and ".so" in n]
+    for file in (m.real_path(program), *shared):
+        for before, after in m.around(file, f"{short}.".encode()):
+            hit = re.match(rb"(?<!\d)\d{1,4}(?:(?:a|b|rc)\d{1,4})?(?=\+?\0)", after)
+            if hit and not before.isdigit() and before != b".":  # "1.3.11.7" would be something else's
+                return f"{short}.{hit.group(0).decode()}"
+    return None

@@ -1,0 +1,79 @@
+"""``pyvenv.cfg``: which base an environment was made from (PEP 405)."""
+
+from __future__ import annotations
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.lean.record import dataclass, field
+from kalyx.core.machine.interface import Machine
+from kalyx.core.model import python_version
+
+__all__ = ["VenvConfig", "find_venv_config", "parse_venv_config"]
+
+
+NO_TEXT = "it is not text in UTF-8: the byte at {} is 0x{:02x} ({})"
+
+
+@dataclass(frozen=True)
+class VenvConfig:
+    """The keys of a pyvenv.cfg, in small letters, and the line that each stands on."""
+
+    path: str
+    prefix: str
+    keys: dict[str, str] = field(default_factory=dict)
+    lines: dict[str, int] = field(default_factory=dict)
+    trouble: str = ""
+
+    @property
+    def home(self) -> str | None:
+        """The folder of the base interpreter."""
+        return self.keys.get("home") or None
+
+    @property
+    def open_to_base(self) -> bool:
+        """Whether the base installation's packages are visible."""
+        return self.keys.get("include-system-site-packages", "").lower() == "true"
+
+    @property
+    def version(self) -> str | None:
+        """The Python version that the environment was made with, as the file says."""
+        text = self.keys.get("version") or self.keys.get("version_info", "")
+        return python_version(text)
+
+    @property
+    def short_version(self) -> str | None:
+        """``3.11`` of that."""
+        return ".".join(self.version.split(".")[:2]) if self.version else None
+
+
+def parse_venv_config(text: str, path: str, prefix: str) -> VenvConfig:
+    """Read ``key = value`` lines as the standard library's site module does."""
+    keys: dict[str, str] = {}
+    lines: dict[str, int] = {}
+    for number, line in enumerate(text.splitlines(), 1):
+        key, equals, value = line.partition("=")
+        if equals:
+            keys[key.strip().lower()] = value.strip()
+            lines[key.strip().lower()] = number
+    return VenvConfig(path, prefix, keys, lines)
+
+
+def find_venv_config(machine: Machine, executable: str) -> VenvConfig | None:
+    """Find the pyvenv.cfg that an interpreter started as `executable` obeys.
+
+    It is looked for beside the executable and one folder up, as written: the
+    interpreter does not follow a symlink before it looks (PEP 405).
+    """
+    folder = machine.path.dirname(executable)
+    prefix = machine.path.dirname(folder)
+    for candidate in (machine.path.join(folder, "pyvenv.cfg"),
+                      machine.path.join(prefix, "pyvenv.cfg")):
+        if machine.is_there(candidate):
+            try:
+                text = machine.read_whole(candidate, 65536).decode("utf-8")
+            except Unreadable as error:
+                return VenvConfig(candidate, prefix, trouble=error.reason)
+            except UnicodeDecodeError as error:
+                return VenvConfig(candidate, prefix, trouble=NO_TEXT.format(error.start, error.object[error.start],
+                                                                            error.reason))
+            return parse_venv_config(text, candidate, prefix)
+    return None

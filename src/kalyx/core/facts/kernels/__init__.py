@@ -1,0 +1,1 @@
+"""Kernelspecs, the folders that hold them, and the notebooks that name them."""

@@ -1,0 +1,1 @@
+"""Compiled files, and the loader that brings them in."""

@@ -1,0 +1,1 @@
+"""Installed distributions, their metadata, and what projects ask for."""

@@ -1,0 +1,380 @@
+"""Installed distributions, read from their metadata (core metadata, RECORD, PEP 376, 610, 660)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.lean.patterns import pattern
+from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.machine.interface import Machine
+from kalyx.core.model import Distribution
+from kalyx.core.model.names import normal_name
+
+__all__ = ["Shelf", "ZipShelf", "mapped_folder", "mapped_modules", "modules_in_record", "open_shelf",
+           "parse_egg_requires", "parse_heads", "zip_names"]
+
+METADATA_ENDINGS = (".dist-info", ".egg-info")
+METADATA_HEAD = 262_144  # bytes; the headers stand before the description
+FIRST_READ = 8192  # bytes; nearly all headers end before that
+MODULE_ENDINGS = ("py", "so", "pyd", "pyc", "dylib")
+RECORD_LIMIT = 64 * 1024 * 1024
+TEXT_LIMIT = 1024 * 1024
+MOST_IN_ZIP = 20_000  # names
+
+
+@dataclass(frozen=True)
+class _Heads:
+    name: str
+    version: str
+    requires: tuple[str, ...]
+    extras: tuple[str, ...]
+    requires_python: str
+
+
+def parse_heads(text: str) -> _Heads:
+    """Read the header lines of a METADATA or PKG-INFO file.
+
+    They end at an empty line; one of spaces alone continues a field, as in a licence's text.
+    """
+    fields: dict[str, list[str]] = {}
+    for line in text.replace("\r\n", "\n").split("\n"):  # a form feed in a text ends no line
+        if not line:
+            break  # the description follows
+        key, colon, value = line.partition(":")
+        if colon and not line[0].isspace():
+            fields.setdefault(key.lower(), []).append(value.strip())
+    return _Heads(
+        fields.get("name", [""])[0], fields.get("version", [""])[0],
+        tuple(fields.get("requires-dist", ())), tuple(fields.get("provides-extra", ())),
+        fields.get("requires-python", [""])[0])
+
+
+class Shelf:
+    """The distributions whose metadata lies in one folder, read when asked for."""
+
+    def __init__(self, machine: Machine, folder: str, layer: str = "other",
+                 names: Iterable[str] | None = None) -> None:
+        """Take up a folder; `names` are what it holds, where that has been listed already."""
+        self.machine = machine
+        self.folder = folder
+        self.layer = layer
+        self._metadata: list[str] | None = None
+        if names is not None:
+            self._metadata = sorted(n for n in names if n.endswith(METADATA_ENDINGS) or n == "EGG-INFO")
+        self._modules: dict[str, tuple[str, ...]] = {}
+        self._all: dict[str, Distribution | None] = {}
+        self._inside: dict[str, list[str]] = {}
+
+    def metadata_folders(self) -> list[str]:
+        """Return the names of the metadata entries in this folder."""
+        if self._metadata is None:
+            self._metadata = [n for n in self.machine.names_in(self.folder)
+                              if n.endswith(METADATA_ENDINGS) or n == "EGG-INFO"]
+        return self._metadata
+
+    def distributions(self) -> list[Distribution]:
+        """Read every distribution here."""
+        found = (self.read(entry) for entry in self.metadata_folders())
+        return [d for d in found if d is not None]
+
+    def named(self, name: str) -> Distribution | None:
+        """Return the distribution called `name`, compared normalised; None when not here."""
+        entry = self.entry_named(name)
+        return self.read(entry) if entry is not None else None
+
+    def entry_named(self, name: str) -> str | None:
+        """Return the metadata entry of the distribution called `name`; None when not here."""
+        wanted = normal_name(name)
+        for entry in self.metadata_folders():
+            if entry[:1].lower() == wanted[:1]:
+                stem = entry.rsplit(".", 1)[0].split("-")[0]
+                if normal_name(stem) == wanted:
+                    return entry
+        return None
+
+    def providing(self, module: str) -> Distribution | None:
+        """Return the distribution that a top-level module belongs to.
+
+        The one whose name is the module's is looked at first: it usually is,
+        and reading every RECORD is slow in a large environment.
+        """
+        first = [e for e in self.metadata_folders()
+                 if normal_name(e.split("-")[0].rsplit(".", 1)[0]) == normal_name(module)]
+        rest = [e for e in self.metadata_folders() if e not in first]
+        for entry in (*first, *rest):
+            if module in self.modules_of(entry):
+                return self.read(entry)
+        return None
+
+    def modules_of(self, entry: str) -> tuple[str, ...]:
+        """Return the top-level modules of one metadata entry."""
+        if entry not in self._modules:
+            self._modules[entry] = self._read_modules(entry)
+        return self._modules[entry]
+
+    def _read_modules(self, entry: str) -> tuple[str, ...]:
+        m = self.machine
+        listed = self._text(entry, "top_level.txt")
+        found = {line.strip() for line in listed.splitlines() if line.strip()}
+        if not found:  # RECORD can be long: it is read where nothing shorter says it
+            found = modules_in_record(self._text(entry, "RECORD", RECORD_LIMIT))
+            found |= modules_in_record(self._text(entry, "installed-files.txt").replace("../", ""))
+        source = self._source(entry)
+        if source and not found - {n for n in found if n.startswith("__editable__")}:
+            found |= {n.split(".")[0] for n in m.names_in(source)
+                      if n.endswith(".py") or m.is_file(m.path.join(source, n, "__init__.py"))}
+        for name in list(found):
+            if name.startswith("__editable__"):
+                found.discard(name)
+                found |= mapped_modules(m, self.folder, name + ".py")
+        if not found:
+            found = self._usual_modules(entry)
+        return tuple(sorted(n for n in found if n.isidentifier()))
+
+    def _usual_modules(self, entry: str) -> set[str]:
+        """Return what a distribution usually brings and is here, where it has lost the lists of its files."""
+        from kalyx.core.tables.import_names import module_for
+
+        m, name = self.machine, entry.rsplit(".", 1)[0].split("-")[0]
+        usual = {name, normal_name(name).replace("-", "_"), module_for(normal_name(name)) or name}
+        return {n for n in usual if m.is_folder(m.path.join(self.folder, n))
+                or m.is_file(m.path.join(self.folder, n + ".py"))}
+
+    def read(self, entry: str) -> Distribution | None:
+        """Read one distribution; None when its metadata has no name."""
+        if entry not in self._all:
+            self._all[entry] = self._read(entry)
+        return self._all[entry]
+
+    def _read(self, entry: str) -> Distribution | None:
+        m = self.machine
+        path = m.path.join(self.folder, entry)
+        heads = parse_heads(self._heads(entry))
+        if not heads.name or not heads.version:  # damaged: its own name says the least of it (PEP 376)
+            stem = entry.rsplit(".", 1)[0]
+            name, dash, version = stem.partition("-")
+            lacks = " and ".join(k for k, v in (("name", heads.name), ("version", heads.version)) if not v)
+            if entry.startswith("~"):
+                return None  # what an installer set aside and never took away
+            m.report(path, f"its metadata says no {lacks}")
+            if not heads.name and not dash:
+                return None
+            heads = replace(heads, name=heads.name or name, version=heads.version or version.split("-py")[0])
+        source = self._source(entry)
+        requires = heads.requires or parse_egg_requires(self._text(entry, "requires.txt"))
+        return Distribution(
+            heads.name, heads.version, self.layer, self.folder,
+            self._text(entry, "INSTALLER").strip() or None, self._is_editable(entry), None,
+            self.modules_of(entry), metadata=path, requires=requires, source=source,
+            requested=self._requested(entry), extras=heads.extras, requires_python=heads.requires_python)
+
+    def _heads(self, entry: str) -> str:
+        """Read the header lines, wherever this form of metadata keeps them."""
+        for file in ("METADATA", "PKG-INFO", ""):
+            text = self._beginning(entry, file, FIRST_READ)
+            if len(text) >= FIRST_READ - 4 and "\n\n" not in text and "\r\n\r\n" not in text:
+                text = self._beginning(entry, file, METADATA_HEAD)
+            if text:
+                return text
+        return ""
+
+    def _beginning(self, entry: str, file: str, limit: int) -> str:
+        """Read the beginning of one metadata file; say so where it is in no UTF-8, as it has to be (PEP 566)."""
+        m = self.machine
+        if file and file not in self.names_inside(entry):
+            return ""
+        path = m.path.join(self.folder, entry, file) if file else m.path.join(self.folder, entry)
+        try:
+            data = m.read_bytes(path, limit)
+        except Unreadable:
+            return ""
+        try:
+            return data.decode("utf-8").removeprefix("\ufeff")
+        except UnicodeDecodeError as error:
+            if error.start < len(data) - 4:  # else a character that was cut in two
+                m.report(path, "it is not in UTF-8; what could be read of it was")
+            return data.decode("utf-8", "replace")
+
+    def _requested(self, entry: str) -> bool | None:
+        """Read whether it was asked for by name; only installers that write RECORD say so."""
+        names = self.names_inside(entry)
+        if "REQUESTED" in names:
+            return True
+        return False if "INSTALLER" in names and "RECORD" in names else None
+
+    def names_inside(self, entry: str) -> list[str]:
+        """Return the files of one metadata entry; an egg-info file has none."""
+        if entry not in self._inside:
+            self._inside[entry] = self.machine.names_in(self.machine.path.join(self.folder, entry))
+        return self._inside[entry]
+
+    def size_of(self, distribution: Distribution) -> int | None:
+        """Return the bytes of its files: what RECORD says, or what the files weigh."""
+        m = self.machine
+        entry = m.path.basename(distribution.metadata)
+        text = self._text(entry, "RECORD", RECORD_LIMIT)
+        if not text:
+            folders = [m.path.join(self.folder, n) for n in distribution.modules]
+            return sum(m.tree_size(f) for f in [*folders, distribution.metadata]) or None
+        total = 0
+        for line in text.splitlines():
+            path, _, rest = line.rpartition(",")
+            if rest.isdecimal() and len(rest) < 19:
+                total += int(rest)
+            else:
+                info = m.stat(m.path.join(self.folder, path.split(",")[0].strip('"')))
+                total += info.size if info else 0
+        return total
+
+    def _direct_url(self, entry: str) -> dict[str, object]:
+        """Read where it was installed from (PEP 610); empty when that was an index."""
+        import json
+
+        if "direct_url.json" not in self.names_inside(entry):
+            return {}
+        try:
+            data = json.loads(self._text(entry, "direct_url.json") or "{}")
+        except (ValueError, RecursionError):
+            self.machine.report(self.machine.path.join(self.folder, entry, "direct_url.json"), "it is not JSON")
+            return {}
+        return data if isinstance(data, dict) else {}
+
+    def _source(self, entry: str) -> str | None:
+        url = str(self._direct_url(entry).get("url", ""))
+        if not url.startswith("file://"):
+            return None
+        from urllib.parse import unquote, urlparse
+
+        path = unquote(urlparse(url).path)
+        if self.machine.platform == "win32":
+            path = path.lstrip("/").replace("/", "\\")
+        return path if self.machine.exists(path) else None
+
+    def _is_editable(self, entry: str) -> bool:
+        info = self._direct_url(entry).get("dir_info")
+        return bool(isinstance(info, dict) and info.get("editable"))
+
+    def _text(self, entry: str, file: str, limit: int = TEXT_LIMIT) -> str:
+        if file and file not in self.names_inside(entry):
+            return ""
+        path = self.machine.path.join(self.folder, entry, file) if file else (
+            self.machine.path.join(self.folder, entry))
+        try:
+            return self.machine.read_text(path, limit)
+        except Unreadable:
+            return ""
+
+
+def mapped_modules(machine: Machine, folder: str, finder: str) -> set[str]:
+    """Read the table of an editable install's import hook (PEP 660): the modules that it brings."""
+    try:
+        text = machine.read_text(machine.path.join(folder, finder), 262_144)
+    except Unreadable:
+        return set()
+    table = re.search(r"^MAPPING[^=]*=\s*(\{.*?\})\s*$", text, re.MULTILINE)
+    return set(re.findall(r"['\"](\w+)['\"]\s*:", table.group(1))) if table else set()
+
+
+def mapped_folder(machine: Machine, folder: str, finder: str, module: str) -> str | None:
+    """Return where an editable install's import hook looks for a module (PEP 660): a folder, or a file."""
+    try:
+        text = machine.read_text(machine.path.join(folder, finder), 262_144)
+    except Unreadable:
+        return None
+    entry = re.search(rf"['\"]{re.escape(module)}['\"]\s*:\s*['\"]([^'\"]+)['\"]", text)
+    return entry.group(1) if entry else None
+
+
+def zip_names(machine: Machine, file: str) -> set[str]:
+    """Return the names in a zip file; none when it is no zip."""
+    import io
+    import zipfile
+
+    try:
+        with zipfile.ZipFile(io.BytesIO(machine.read_whole(file))) as archive:
+            return set(archive.namelist()[:MOST_IN_ZIP])
+    except Unreadable:
+        return set()
+    except Exception as error:  # what is wrong with an archive has many names
+        machine.report(file, f"it is no zip file that can be read: {error}")
+        return set()
+
+
+class ZipShelf(Shelf):
+    """The distributions inside a zip file or egg that stands on the path."""
+
+    def __init__(self, machine: Machine, file: str, layer: str = "other") -> None:
+        super().__init__(machine, file, layer)
+        self._content: dict[str, str] | None = None
+
+    def _read_all(self) -> dict[str, str]:
+        """Read the texts of the metadata inside; nothing when it is no zip."""
+        import io
+        import zipfile
+
+        if self._content is None:
+            self._content = {}
+            try:
+                with zipfile.ZipFile(io.BytesIO(self.machine.read_whole(self.folder))) as archive:
+                    for info in archive.infolist()[:MOST_IN_ZIP]:
+                        if re.match(r"(?<![^/])(EGG-INFO|[^/]+\.(dist|egg)-info)/", info.filename):
+                            with archive.open(info) as file:  # what it says of its size may be untrue
+                                text = file.read(METADATA_HEAD).decode("utf-8", "replace")
+                            self._content[info.filename] = text
+            except Unreadable:
+                pass
+            except Exception as error:  # what is wrong with an archive has many names
+                self.machine.report(self.folder, f"it is no zip file that can be read: {error}")
+        return self._content
+
+    def metadata_folders(self) -> list[str]:
+        return sorted({name.split("/")[0] for name in self._read_all()})
+
+    def names_inside(self, entry: str) -> list[str]:
+        return [n.split("/", 1)[1] for n in self._read_all() if n.startswith(entry + "/")]
+
+    def _text(self, entry: str, file: str, limit: int = TEXT_LIMIT) -> str:
+        return self._read_all().get(f"{entry}/{file}", "")[:limit]
+
+    def _beginning(self, entry: str, file: str, limit: int) -> str:
+        return self._text(entry, file, limit)
+
+
+def open_shelf(machine: Machine, entry: str, layer: str) -> Shelf:
+    """Return the distributions of a path entry, a folder or a zip file."""
+    if machine.is_file(entry):
+        return ZipShelf(machine, entry, layer)
+    return Shelf(machine, entry, layer)
+
+
+_HEAD = pattern(r'^"?([^/\\,"\n]+)([/\\]?)', re.MULTILINE)
+
+
+def modules_in_record(text: str) -> set[str]:
+    """Return the top-level modules among the paths of a RECORD (PEP 376)."""
+    found = set()
+    for head, slash in set(_HEAD.findall(text)):
+        if head.endswith((".dist-info", ".egg-info", ".data")) or head in ("..", "__pycache__"):
+            continue
+        stem, dot, ending = head.partition(".")
+        is_package = slash and not dot
+        if is_package or (not slash and ending.split(".")[-1] in MODULE_ENDINGS):
+            found.add(stem)
+    return {name for name in found if name.isidentifier()}
+
+
+def parse_egg_requires(text: str) -> tuple[str, ...]:
+    """Read an egg-info's requires.txt into requirement lines with markers for its sections."""
+    requires = []
+    extra, marker = "", ""
+    for raw in text.splitlines():
+        line = raw.strip()
+        if line.startswith("["):
+            extra, _, marker = line.strip("[]").partition(":")
+        elif line:
+            conditions = [c for c in (marker and f"({marker})", extra and f'extra == "{extra}"')
+                          if c]
+            requires.append(line + (" ; " + " and ".join(conditions) if conditions else ""))
+    return tuple(requires)

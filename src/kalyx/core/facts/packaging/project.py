@@ -1,0 +1,219 @@
+"""What a project says that it needs: requirements files, pyproject.toml, and the files of other tools.
+
+Read as requirements (PEP 508), each with its file and line: the lists of pip, the tables of PEP 621 and
+PEP 735, and what tools keep of their own, put into the same form. Nothing of the project is run.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Iterator
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.packaging.project_files import LOCKS, is_project_file
+from kalyx.core.lean.patterns import pattern
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass
+from kalyx.core.machine.interface import Machine
+from kalyx.core.model.names import normal_name, requirement_name
+
+if TYPE_CHECKING:
+    from typing import Any
+
+__all__ = ["Declared", "Project", "read_project"]
+
+LIMIT = 1_048_576  # bytes of one file
+LONGEST_LINE = 8192  # characters, lines that go on included
+MOST_LISTS = 60      # requirements files that name each other
+MOST_DECLARED = 5000
+
+
+@dataclass(frozen=True)
+class Declared:
+    """A requirement that a project states, its marker with it."""
+
+    requirement: str
+    file: str
+    line: int | None
+
+    @property
+    def name(self) -> str:
+        """The distribution's name, in the form that compares."""
+        return normal_name(requirement_name(self.requirement))
+
+
+@dataclass(frozen=True)
+class Project:
+    """A folder with what it says that it needs. ``lock`` is the file of a tool that installs it."""
+
+    folder: str
+    declared: tuple[Declared, ...]
+    lock: str = ""
+
+
+def read_project(machine: Machine, folder: str, names: Iterable[str]) -> Project:
+    """Read what the files of a project's folder say that it needs; `names` are those in it."""
+    m = machine
+    declared: list[Declared] = []
+    read: set[str] = set()
+    listed = sorted(names, key=lambda n: (n != "requirements.txt", n))
+    for name in listed:
+        path = m.path.join(folder, name)
+        if name == "requirements":
+            inside = [m.path.join(path, n) for n in m.entries(path) if n.endswith((".txt", ".in"))]
+            declared += [d for file in sorted(inside) for d in _from_list(m, file, read)]
+        elif name.startswith("requirements") and is_project_file(name):
+            declared += _from_list(m, path, read)
+        elif name in _READERS:
+            declared += _from_table(m, path, _READERS[name])
+    if len(declared) > MOST_DECLARED:
+        m.report(folder, f"its files ask for {len(declared)} distributions; the first {MOST_DECLARED} were looked at")
+    return Project(folder, tuple(declared[:MOST_DECLARED]), next((n for n in LOCKS if n in listed), ""))
+
+
+# -- the lists of pip ------------------------------------------------------------------------------
+def _from_list(m: Machine, file: str, read: set[str]) -> Iterator[Declared]:
+    """Yield the requirements of a list as pip reads it, those of lists that it names too: each list once.
+
+    `read` are the lists that were read; the list is added to them.
+    """
+    if m.key(file) in read or len(read) >= MOST_LISTS:
+        return
+    read.add(m.key(file))
+    try:
+        text = m.read_text(file, LIMIT)
+    except Unreadable:
+        return
+    whole = ""
+    for number, line in enumerate(text.splitlines(), 1):
+        if len(whole) + len(line) > LONGEST_LINE:
+            whole = ""
+            continue
+        whole += re.sub(r"(^|\s)#.*", "", line).strip()
+        if whole.endswith("\\"):
+            whole = whole[:-1]
+            continue
+        word, whole = whole.strip(), ""
+        other = re.match(r"(?:-r|--requirement)[\s=]\s*(\S+)", word)
+        if other:
+            yield from _from_list(m, m.absolute(other[1], m.path.dirname(file)), read)
+        elif word and not word.startswith("-") and "://" not in word.split("@")[0]:
+            yield Declared(re.split(r"\s--?\w", word)[0].strip(), file, number)
+
+
+# -- tables ----------------------------------------------------------------------------------------
+def _from_table(m: Machine, file: str, reader: Callable[[str], Iterable[str]]) -> list[Declared]:
+    try:
+        text = m.read_text(file, LIMIT)
+        said = [r for r in reader(text) if isinstance(r, str) and requirement_name(r)]
+    except Unreadable:
+        return []
+    except (ValueError, TypeError, AttributeError, KeyError, RecursionError) as error:
+        # what is wrong with the file is not what was asked: it is said, and the rest is answered
+        reason = str(error) if isinstance(error, ValueError) else "what it says of requirements is no list of them"
+        m.report(file, reason)
+        return []
+    lines: dict[str, int] = {}  # the first line that each word stands on
+    for number, line in enumerate(text.lower().splitlines(), 1):
+        for word in _WORD.findall(line.split("#")[0]):
+            lines.setdefault(word.rstrip("."), number)
+    return [Declared(r, file, lines.get(requirement_name(r).lower())) for r in said]
+
+
+_WORD = pattern(r"[\w.-]+")
+
+
+def _toml(text: str) -> Any:
+    from kalyx.core.toml import load_toml
+
+    return load_toml(text)
+
+
+def _of_pyproject(text: str) -> Iterator[str]:
+    """Yield what pyproject.toml asks for: PEP 621, the groups of PEP 735, and a tool's own table."""
+    content = _toml(text)
+    project = content.get("project", {})
+    yield from project.get("dependencies", ())
+    for group in project.get("optional-dependencies", {}).values():
+        yield from group
+    for group in content.get("dependency-groups", {}).values():
+        yield from (item for item in group if isinstance(item, str))
+    own = content.get("tool", {}).get("poetry", {})
+    for table in (own.get("dependencies", {}), own.get("dev-dependencies", {}),
+                  *[g.get("dependencies", {}) for g in own.get("group", {}).values()]):
+        yield from _of_names(table)
+
+
+def _of_pipfile(text: str) -> Iterator[str]:
+    content = _toml(text)
+    for table in ("packages", "dev-packages"):
+        yield from _of_names(content.get(table, {}))
+
+
+def _of_names(table: dict[str, Any]) -> Iterator[str]:
+    """Yield the requirements of a table of names and versions."""
+    for name, said in table.items():
+        version = said.get("version", "*") if isinstance(said, dict) else said
+        if name.lower() != "python" and isinstance(version, str):
+            yield name + _specifier(version)
+
+
+def _specifier(version: str) -> str:
+    """Put a version with ``^`` or ``~`` before it, or nothing, into the words of PEP 440."""
+    parts = re.fullmatch(r"([\^~]?)\s*(\d{1,9}(?:\.\d{1,9}){0,9})", version.strip())
+    if parts is None:
+        return "" if version.strip() == "*" else version.strip()
+    sign, numbers = parts[1], [int(n) for n in parts[2].split(".")]
+    if not sign:
+        return f"=={parts[2]}"
+    kept = next((n for n, part in enumerate(numbers) if part), len(numbers) - 1) if sign == "^" else (
+        min(1, len(numbers) - 1))
+    above = [*numbers[:kept], numbers[kept] + 1]
+    return f">={parts[2]},<{'.'.join(map(str, above))}"
+
+
+def _of_setup(text: str) -> Iterator[str]:
+    import configparser
+
+    parser = configparser.ConfigParser(interpolation=None)
+    try:
+        parser.read_string("\n".join(line if len(line) < LONGEST_LINE else "" for line in text.splitlines()))
+    except configparser.Error as error:
+        raise ValueError(f"it is not INI: {str(error).splitlines()[0]}") from None
+    lists = [parser.get("options", "install_requires", fallback="")]
+    if parser.has_section("options.extras_require"):
+        lists += [value for _, value in parser.items("options.extras_require")]
+    yield from (line.strip() for text in lists for line in text.splitlines() if line.strip())
+
+
+def _of_conda(text: str) -> Iterator[str]:
+    """Yield what the list of a conda environment asks for, and the list for pip in it."""
+    inside = for_pip = False
+    for line in text.splitlines():
+        plain = line.split(" #")[0].rstrip()
+        if plain and not plain[0].isspace() and not plain.startswith("-"):
+            inside, for_pip = plain.startswith("dependencies:"), False
+        item = re.match(r"(?<!\s)\s*-\s+[\"']?([^\"']+)", plain)
+        if not inside or item is None:
+            continue
+        word = item[1].strip()
+        if word == "pip:":
+            for_pip = True
+        elif for_pip:
+            yield word
+        elif word.split("=")[0] not in ("python", "pip"):
+            yield _of_conda_words(word.rpartition("::")[2])
+
+
+def _of_conda_words(word: str) -> str:
+    """Put ``name=1.2``, which is any 1.2 to conda, and ``name=1.2.3=build`` into the words of PEP 440."""
+    parts = re.fullmatch(r"([\w.-]+)\s*=\s*([\w.*]+)(=\S+)?", word)
+    if parts is None:
+        return word
+    version = parts[2] if parts[3] or parts[2].endswith("*") else f"{parts[2]}.*"
+    return f"{parts[1]}=={version}"
+
+
+_READERS: dict[str, Callable[[str], Iterable[str]]] = {
+    "pyproject.toml": _of_pyproject, "setup.cfg": _of_setup, "Pipfile": _of_pipfile,
+    "environment.yml": _of_conda, "environment.yaml": _of_conda,
+}

@@ -1,0 +1,34 @@
+"""The files by which a folder is a project."""
+
+from __future__ import annotations
+
+from kalyx.core.machine.interface import Machine
+
+__all__ = ["LOCKS", "is_project_file", "project_folder"]
+
+# -- projects --------------------------------------------------------------------------------------
+MOST_ABOVE = 4  # folders above the one where Python is started
+# What a tool that keeps a lock file is told to add a package, and to bring the environment in line
+LOCKS = {"uv.lock": ("uv add", "uv sync"), "poetry.lock": ("poetry add", "poetry install"),
+         "pdm.lock": ("pdm add", "pdm sync"), "Pipfile.lock": ("pipenv install", "pipenv sync")}
+_TABLES = ("pyproject.toml", "setup.cfg", "Pipfile", "environment.yml", "environment.yaml")
+
+
+def is_project_file(name: str) -> bool:
+    """Whether a file, or folder, of that name may say what a project needs."""
+    return name in _TABLES or name in LOCKS or name == "requirements" or (
+        name.startswith("requirements") and name.endswith((".txt", ".in")))
+
+
+def project_folder(machine: Machine, folder: str) -> tuple[str, list[str]] | None:
+    """Return the nearest folder that says what a project needs, and the names in it; None if there is none."""
+    m = machine
+    for _ in range(MOST_ABOVE):
+        names = m.scan(folder)[0]
+        if any(map(is_project_file, names)):
+            return folder, names
+        parent = m.path.dirname(folder)
+        if ".git" in names or parent in (folder, m.home, m.path.dirname(m.home)):
+            return None  # what lies in the home folder itself is no project of those below it
+        folder = parent
+    return None

@@ -1,0 +1,92 @@
+"""RECORD: which files a distribution consists of, and what they must hold (PEP 376, 427)."""
+
+from __future__ import annotations
+
+import csv
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.machine.interface import Machine
+from kalyx.core.model import Distribution
+
+__all__ = ["Record"]
+
+RECORD_LIMIT = 64 * 1024 * 1024  # bytes
+MOST_CHECKED = 4000              # files that are compared with their hashes
+
+
+class Record:
+    """A distribution's RECORD. ``rows`` maps paths as written to (hash, size)."""
+
+    def __init__(self, machine: Machine, distribution: Distribution) -> None:
+        self.machine = machine
+        self.folder = distribution.location
+        self.path = str(machine.path.join(distribution.metadata, "RECORD"))
+        self.rows: dict[str, tuple[str, int | None]] = {}
+        try:
+            text = machine.read_text(self.path, RECORD_LIMIT)
+        except Unreadable:
+            return
+        try:
+            for row in csv.reader(text.splitlines()):
+                if row and row[0]:
+                    size = row[2] if len(row) > 2 else ""
+                    number = int(size) if size.isdecimal() and len(size) < 19 else None
+                    self.rows[row[0]] = (row[1] if len(row) > 1 else "", number)
+        except csv.Error:  # the rows before the broken one count
+            pass
+
+    @property
+    def code(self) -> list[str]:
+        """The files of code and the compiled ones, as written."""
+        return [p for p in self.rows if p.endswith((".py", ".pyd", ".dll", ".dylib"))
+                or ".so" in p.rsplit("/", 1)[-1]]
+
+    def absolute(self, row: str) -> str:
+        """Return where the file of a row is."""
+        return str(self.machine.path.normpath(self.machine.path.join(self.folder, row)))
+
+    def row_of(self, file: str) -> str | None:
+        """Return the row of a file, None when RECORD does not list it."""
+        m = self.machine
+        row = m.path.relpath(file, self.folder).replace("\\", "/") if file else ""
+        return row if row in self.rows else None
+
+    def missing(self) -> list[str]:
+        """Return the rows of code whose files are not there; a folder or a pipe in the place of one is none."""
+        return [p for p in self.code if not self.machine.is_file(self.absolute(p))]
+
+    def difference(self, row: str) -> str:
+        """Say how a file differs from what was installed; empty when it does not, or is not there."""
+        digest, size = self.rows[row]
+        path = self.absolute(row)
+        info = self.machine.stat(path)
+        if info is None or info.kind != "file":
+            return ""
+        if size is not None and info.size != size:
+            return f"RECORD says {size} bytes, and it has {info.size}"
+        kind, _, wanted = digest.partition("=")
+        if not wanted:
+            return ""
+        found = self._digest(path, kind)
+        return "" if found in (wanted, "") else f"its {kind} is not the one in RECORD"
+
+    def _digest(self, path: str, kind: str) -> str:
+        import base64
+        import hashlib
+
+        try:
+            made = hashlib.new(kind, self.machine.read_whole(path))
+        except (Unreadable, ValueError, TypeError):
+            return ""
+        return base64.urlsafe_b64encode(made.digest()).rstrip(b"=").decode()
+
+    def emptied(self) -> list[str]:
+        """Return the rows of code whose files have nothing in them any more; only their sizes are looked at."""
+        rows = [p for p in self.code[:MOST_CHECKED] if self.rows[p][1]]
+        return [p for p in rows if (info := self.machine.stat(self.absolute(p))) is not None
+                and info.kind == "file" and info.size == 0]
+
+    def changed(self) -> list[tuple[str, str]]:
+        """Return the files of code that differ, each with how."""
+        found = ((self.absolute(p), self.difference(p)) for p in self.code[:MOST_CHECKED])
+        return [(path, how) for path, how in found if how]

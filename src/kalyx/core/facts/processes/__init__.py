@@ -1,0 +1,1 @@
+"""The Python processes that run."""

@@ -1,0 +1,1 @@
+"""The folders that an interpreter imports from: sys.path, .pth files, what is in them."""

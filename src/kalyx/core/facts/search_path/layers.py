@@ -1,0 +1,89 @@
+"""The layers of a search path: which part of sys.path each entry is."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from kalyx.core.facts.interpreters.path_lookup import version_in_name
+from kalyx.core.facts.search_path.pth_files import link_lines
+from kalyx.core.lean.record import dataclass
+from kalyx.core.machine.interface import Machine
+
+__all__ = ["Layer", "PathFacts", "classify_path", "pythonpath_of"]
+
+
+@dataclass(frozen=True)
+class Layer:
+    """An entry of the search path and the layer it is part of."""
+
+    layer: str
+    path: str
+
+
+@dataclass(frozen=True)
+class PathFacts:
+    """What is needed to name the layers of a path."""
+
+    prefix: str
+    base_prefix: str
+    user_site: str | None
+    pythonpath: Sequence[str]
+    start: str | None
+
+
+def classify_path(machine: Machine, path: Sequence[str], facts: PathFacts) -> list[Layer]:
+    """Name the layer of each entry.
+
+    Folders that a .pth line adds are layer ``link``: whatever is none of the
+    others and stands in no variable came from there or from running code.
+    """
+    m = machine
+    pythonpath = {m.key(p) for p in facts.pythonpath}
+    layers = []
+    for number, entry in enumerate(path):
+        if number == 0 and facts.start is not None and m.key(entry) == m.key(facts.start):
+            layers.append(Layer("start", entry))
+        elif m.key(entry) in pythonpath:
+            layers.append(Layer("pythonpath", entry))
+        else:
+            layers.append(Layer(_layer_of(m, entry, facts), entry))
+    if all(x.layer != "other" for x in layers):
+        return layers
+    links = {m.key(line.target) for layer in layers if layer.layer in ("env", "base", "user")
+             for line in link_lines(m, layer.path) if line.target}
+    return [Layer("link", x.path) if x.layer == "other" and m.key(x.path) in links else x
+            for x in layers]
+
+
+def _layer_of(m: Machine, entry: str, facts: PathFacts) -> str:
+    if facts.user_site and m.key(entry) == m.key(facts.user_site):
+        return "user"
+    *_, above, name = ("", "", *entry.replace("\\", "/").lower().split("/"))
+    if name in ("site-packages", "dist-packages"):
+        for prefix, layer in ((facts.prefix, "env"), (facts.base_prefix, "base")):
+            if m.is_within(entry, prefix) or m.is_within(m.real_path(entry), m.real_path(prefix)):
+                return layer
+        # Debian keeps a base's own packages in /usr/local and /usr/lib beside /usr
+        if facts.base_prefix == "/usr" and entry.startswith("/usr/local/"):
+            return "env" if facts.prefix == facts.base_prefix else "base"
+    elif m.is_file(m.path.join(entry, "os.py")) or (_is_library(name, above) and any(
+            m.is_within(entry, p) or m.is_within(m.real_path(entry), m.real_path(p))
+            for p in (facts.prefix, facts.base_prefix))):
+        return "stdlib"
+    return "other"
+
+
+def _is_library(name: str, above: str) -> bool:
+    """Whether a path's last two parts, in small letters, are those of a standard library."""
+    if name.startswith(("lib-", "plat-")):
+        name = above
+    if name.startswith("python") and name.endswith(".zip"):
+        return name[6:-4].removesuffix("t").isdigit()
+    return name in ("lib", "dlls") or bool(version_in_name(name))
+
+
+def pythonpath_of(machine: Machine, env: Mapping[str, str], cwd: str) -> list[str]:
+    """Return the PYTHONPATH entries as folders."""
+    return [machine.located(entry, cwd) if entry else cwd
+            for entry in env.get("PYTHONPATH", "").split(machine.path_separator)
+            if entry or env.get("PYTHONPATH", "")]

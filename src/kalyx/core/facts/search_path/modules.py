@@ -1,0 +1,107 @@
+"""Where a module stands in the folders of a search path, found by listing them, not importing."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from kalyx.core.lean.patterns import pattern
+from kalyx.core.lean.record import dataclass
+from kalyx.core.machine.interface import Machine
+
+__all__ = ["EXTENSION", "Candidate", "Finder", "module_names", "top_level"]
+
+EXTENSION = pattern(r"^(?P<module>[^.]+)(?P<tag>(\.[\w-]+)?)\.(so|pyd|dylib)$")
+SOURCE_ENDINGS = (".py", ".pyw")
+
+
+@dataclass(frozen=True)
+class Candidate:
+    """A file or folder that could be imported under a name.
+
+    ``kind`` is package, module, extension, bytecode or namespace; ``path`` the
+    file that would be executed (a folder for a namespace portion).
+    """
+
+    entry: str
+    path: str
+    kind: str
+    loadable: bool = True
+
+
+def top_level(module: str) -> str:
+    """Return the part of a dotted name before the first dot."""
+    return module.split(".", 1)[0]
+
+
+class Finder:
+    """Lists folders once and answers what would be imported from them."""
+
+    def __init__(self, machine: Machine, suffixes: Sequence[str] = ()) -> None:
+        self.machine = machine
+        self.suffixes = tuple(suffixes)
+        self._listed: dict[str, frozenset[str]] = {}
+        self._modules: dict[str, set[str]] = {}
+
+    def names(self, folder: str) -> frozenset[str]:
+        """Return the names in `folder`, an empty set when it cannot be listed."""
+        if folder not in self._listed:
+            self._listed[folder] = frozenset(self.machine.entries(folder))
+        return self._listed[folder]
+
+    def modules(self, folder: str) -> set[str]:
+        """Return the module names that a folder's listing offers; each folder's once."""
+        if folder not in self._modules:
+            self._modules[folder] = module_names(self.names(folder), self.suffixes)
+        return self._modules[folder]
+
+    def find_in(self, folder: str, name: str) -> Candidate | None:
+        """Return what `folder` offers for a module's last name, as the path finder ranks it."""
+        m, names = self.machine, self.names(folder)
+        if not names:
+            return None
+        is_folder = name in names and m.is_folder(m.path.join(folder, name))
+        if is_folder:
+            inside = self.names(m.path.join(folder, name))
+            for start in ("__init__.py", "__init__.pyc", *(f"__init__{s}" for s in self.suffixes)):
+                if start in inside:
+                    return Candidate(folder, m.path.join(folder, name, start), "package")
+        for suffix in self.suffixes:
+            if name + suffix in names:
+                return Candidate(folder, m.path.join(folder, name + suffix), "extension")
+        if name + ".py" in names:
+            return Candidate(folder, m.path.join(folder, name + ".py"), "module")
+        if name + ".pyc" in names:
+            return Candidate(folder, m.path.join(folder, name + ".pyc"), "bytecode")
+        if is_folder:
+            return Candidate(folder, m.path.join(folder, name), "namespace")
+        return None
+
+    def find_all(self, folders: Iterable[str], name: str) -> list[Candidate]:
+        """Return what each folder offers for `name`, in search order, same folders once."""
+        seen: set[str] = set()
+        found = []
+        for folder in folders:
+            key = self.machine.key(folder)
+            if key in seen:
+                continue
+            seen.add(key)
+            candidate = self.find_in(folder, name)
+            if candidate is not None:
+                found.append(candidate)
+        return found
+
+    def extensions_in(self, folder: str, name: str) -> list[str]:
+        """Return every compiled file for `name` in `folder`, loadable or not."""
+        found = []
+        for file in sorted(n for n in self.names(folder) if n.startswith(name + ".")):
+            match = EXTENSION.match(file)
+            if match and match.group("module") == name:
+                found.append(self.machine.path.join(folder, file))
+        return found
+
+
+def module_names(names: Iterable[str], suffixes: Sequence[str]) -> set[str]:
+    """Return the module names that a folder's listing offers (packages are guessed from form)."""
+    endings = {"", *[s[1:] for s in (*SOURCE_ENDINGS, *suffixes)]}  # what may follow the first dot
+    return {stem for stem, _, rest in (n.partition(".") for n in names)
+            if rest in endings and stem.isidentifier()}

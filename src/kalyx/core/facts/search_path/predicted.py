@@ -1,0 +1,182 @@
+"""sys.path as an interpreter will build it, from files: nothing of a site folder is run.
+
+Follows the standard library's ``site`` module: the start entry, PYTHONPATH, the
+standard library, then the site folders of the environment, of the user, and of
+the base where the environment is open to it, each followed by what its .pth
+files add. Debian's own folders are known.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+
+from kalyx.core.facts.interpreters.pyvenv import VenvConfig
+from kalyx.core.facts.search_path.layers import Layer, PathFacts, classify_path, pythonpath_of
+from kalyx.core.facts.search_path.pth_files import LinkLine, link_lines
+from kalyx.core.facts.search_path.site_folders import user_site
+from kalyx.core.lean.record import dataclass
+from kalyx.core.machine.interface import Machine
+from kalyx.core.model import Interpreter
+
+__all__ = ["SearchPath", "read_search_path"]
+
+
+@dataclass(frozen=True)
+class SearchPath:
+    """The layers in search order.
+
+    ``links`` are the .pth lines that were read, those that run code among
+    them; ``user_site`` is the user's folder where it is looked into.
+    """
+
+    layers: tuple[Layer, ...]
+    links: tuple[LinkLine, ...] = ()
+    user_site: str | None = None
+
+
+def read_search_path(machine: Machine, interpreter: Interpreter, stdlib: Sequence[str],
+                     config: VenvConfig | None, env: Mapping[str, str], *, start: str | None,
+                     cwd: str, flags: Sequence[str] = ()) -> SearchPath:
+    """Return the search path of an interpreter started with `env` and `flags`.
+
+    `stdlib` is the part that it names without site; where it was not asked,
+    the usual folders stand in.
+    """
+    builder = _Builder(machine, cwd)
+    isolated, no_env = _has(flags, "I"), _has(flags, "E") or _has(flags, "I")
+    variables = {} if no_env else env
+    if start is not None and not isolated and not _has(flags, "P") and not (
+            variables.get("PYTHONSAFEPATH") and _pair(interpreter) >= (3, 11)):
+        builder.add(start)
+    pythonpath = pythonpath_of(machine, variables, cwd)
+    for entry in [*pythonpath, *(stdlib or usual_stdlib(machine, interpreter))]:
+        builder.add(entry)
+    user = None
+    if not _has(flags, "S"):
+        user = _user_folder(machine, interpreter, config, variables, flags)
+        for folder in site_order(machine, interpreter, config, user):
+            builder.add_site(folder)
+    facts = PathFacts(interpreter.prefix or "", interpreter.base_prefix or "", user, pythonpath,
+                      start)
+    layers = classify_path(machine, builder.path, facts)
+    linked = set(builder.linked)
+    named = [Layer("link", x.path) if x.path in linked and x.layer in ("other", "env", "base")
+             else x for x in layers]
+    return SearchPath(tuple(named), tuple(builder.links), user)
+
+
+def _has(flags: Sequence[str], letter: str) -> bool:
+    return any(re.fullmatch(r"-[A-Za-z]+", f) and letter in f for f in flags)
+
+
+def _pair(interpreter: Interpreter) -> tuple[int, int]:
+    return interpreter.version_pair or (3, 0)
+
+
+class _Builder:
+    """Collects entries once each, as site does."""
+
+    def __init__(self, machine: Machine, cwd: str) -> None:
+        self.machine = machine
+        self.cwd = cwd
+        self.path: list[str] = []
+        self.links: list[LinkLine] = []
+        self.linked: list[str] = []
+        self._seen: set[str] = set()
+
+    def add(self, entry: str) -> None:
+        entry = self.machine.located(entry, self.cwd)
+        key = self.machine.path.normcase(entry)
+        if key not in self._seen:
+            self._seen.add(key)
+            self.path.append(entry)
+
+    def add_site(self, folder: str) -> None:
+        if not self.machine.is_folder(folder):
+            if self.machine.is_there(folder):
+                self.machine.report(folder, "it is no folder, or a link that leads nowhere")
+            return
+        self.add(folder)
+        for line in link_lines(self.machine, folder):
+            self.links.append(line)
+            if line.target and self.machine.exists(line.target):
+                if self.machine.path.normcase(line.target) not in self._seen:
+                    self.linked.append(line.target)
+                self.add(line.target)
+
+
+def usual_stdlib(machine: Machine, interpreter: Interpreter) -> list[str]:
+    """Return where the standard library of a base usually lies."""
+    m, base = machine, interpreter.base_prefix or ""
+    if m.platform == "win32":
+        pair = interpreter.version_pair or (3, 0)
+        return [m.path.join(base, f"python{pair[0]}{pair[1]}.zip"), m.path.join(base, "DLLs"),
+                m.path.join(base, "Lib"), base]
+    name = ("pypy" if interpreter.implementation == "pypy" else "python") + interpreter.short_version
+    places = [m.path.join(base, lib, name + tag) for lib in ("lib", "lib64") for tag in ("", "t")]
+    folder = next((p for p in places if m.is_file(m.path.join(p, "os.py"))), places[0])
+    if interpreter.implementation == "pypy":
+        return [folder]
+    zipped = m.path.join(m.path.dirname(folder), m.path.basename(folder).replace(".", "") + ".zip")
+    if interpreter.version_pair and interpreter.version_pair < (3, 0):
+        system = {"linux": "linux2"}.get(m.platform, m.platform)
+        return [zipped, folder, *(m.path.join(folder, n) for n in (
+            f"plat-{system}", "lib-tk", "lib-old", "lib-dynload"))]
+    return [zipped, folder, m.path.join(folder, "lib-dynload")]
+
+
+def _user_folder(machine: Machine, interpreter: Interpreter, config: VenvConfig | None,
+                 env: Mapping[str, str], flags: Sequence[str]) -> str | None:
+    """Return the user's site folder where this interpreter looks into it."""
+    if interpreter.version is None or env.get("PYTHONNOUSERSITE"):
+        return None
+    if _has(flags, "s") or _has(flags, "I"):
+        return None
+    if config is not None and not config.open_to_base:
+        return None
+    folder = user_site(machine, interpreter.version, interpreter.implementation or "cpython", env,
+                       framework="Python.framework" in (interpreter.base_prefix or ""))
+    return folder if machine.is_folder(folder) else None
+
+
+def site_order(machine: Machine, interpreter: Interpreter, config: VenvConfig | None,
+               user: str | None) -> list[str]:
+    """Return the site folders in the order in which they are added."""
+    prefix, base = interpreter.prefix or "", interpreter.base_prefix or ""
+    own = site_of_prefix(machine, interpreter, prefix, is_venv=config is not None)
+    folders = list(own) if config is not None else []
+    if user:
+        folders.append(user)
+    if config is None:
+        folders += own
+    elif config.open_to_base:
+        folders += site_of_prefix(machine, interpreter, base, is_venv=True)
+    return folders
+
+
+def site_of_prefix(machine: Machine, interpreter: Interpreter, prefix: str, *,
+                   is_venv: bool) -> list[str]:
+    """Return the site folders below one prefix, there or not."""
+    m = machine
+    if m.platform == "win32":
+        return [prefix, m.path.join(prefix, "Lib", "site-packages")]
+    name = ("pypy" if interpreter.implementation == "pypy" and _pair(interpreter) >= (3, 8)
+            else "python") + interpreter.short_version
+    base = interpreter.base_prefix or ""
+    debian = base == "/usr" and m.is_folder("/usr/lib/python3/dist-packages")
+    if debian:
+        found = [m.path.join(prefix, "lib", name, "site-packages")] if is_venv else []
+        found += [m.path.join(prefix, "local", "lib", name, "dist-packages"),
+                  m.path.join(prefix, "lib", "python3", "dist-packages")]
+        last = [] if interpreter.implementation == "pypy" else [
+            m.path.join(prefix, "lib", name, "dist-packages")]
+        return found + last
+    names = [name + "t", name] if m.is_folder(m.path.join(base, "lib", name + "t")) and not \
+        m.is_folder(m.path.join(base, "lib", name)) else [name]
+    folders = [m.path.join(prefix, "lib", n, "site-packages") for n in names]
+    lib64 = m.path.join(prefix, "lib64", name, "site-packages")
+    if m.is_folder(m.path.join(base, "lib64", name)) and not m.same(
+            m.path.join(base, "lib64"), m.path.join(base, "lib")):
+        folders.insert(0, lib64)
+    return folders

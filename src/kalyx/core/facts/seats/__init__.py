@@ -1,0 +1,1 @@
+"""Seats: the places that start Python, found and followed to their interpreter."""

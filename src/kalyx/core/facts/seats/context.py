@@ -1,0 +1,182 @@
+"""What is known of a seat, and what finding one needs."""
+
+from __future__ import annotations
+
+from kalyx.core.facts.configuration.own_files import config_files
+from kalyx.core.facts.interpreters.environment import environment_of
+from kalyx.core.facts.interpreters.examiner import Examined, Examiner, numbered
+from kalyx.core.facts.interpreters.path_lookup import find_on_path
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass
+from kalyx.core.machine.interface import Machine
+from kalyx.core.machine.threads import Once
+from kalyx.core.model import Environment, Interpreter, Kernel, Launch, Note, Seat, TrailStep
+
+if TYPE_CHECKING:  # loaded where they are used: each costs a part of every command's start
+    from collections.abc import Sequence
+    from typing import Any
+
+    from kalyx.core.facts.configuration.kalyx_toml import Config
+    from kalyx.core.facts.editors import settings
+    from kalyx.core.facts.environments.survey import Surveyor
+    from kalyx.core.facts.kernels import notebooks
+    from kalyx.core.facts.shells import commands
+    from kalyx.core.machine.interface import RunResult
+
+__all__ = ["SeatContext", "SeatFacts"]
+
+SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter-server", "jupyter")
+
+
+@dataclass(frozen=True)
+class SeatFacts:
+    """A seat as read, with what the verdicts need to judge it.
+
+    ``foreign``: it is a process of another user.
+    """
+
+    seat: Seat
+    examined: Examined | None = None
+    kernel: Kernel | None = None
+    kernel_how: str = ""
+    notebook: notebooks.NotebookKernel | None = None
+    setting: settings.EditorSetting | None = None
+    python_name: str = ""
+    script_head: str = ""
+    others: tuple[Kernel, ...] = ()
+    foreign: bool = False
+
+
+class SeatContext:
+    """What finding a seat needs: the machine, seen from one folder, each part of it read once.
+
+    Nothing of it is changed after it was made; `but` returns another one.
+    """
+
+    def __init__(self, machine: Machine, folder: str, probe_folder: str, limit: float = 10.0, *,
+                 roots: tuple[str, ...] = (), notes: tuple[Note, ...] = (), asks_when_read: bool = True,
+                 anyway: bool = False, shell_names: Sequence[commands.ShellName] = (),
+                 server: tuple[Interpreter | None, str] | None = None, below: tuple[str, ...] = (),
+                 examiner: Examiner | None = None) -> None:
+        """Look from `folder`.
+
+        `limit` is in seconds, for each interpreter that is asked; `roots` are further places of
+        environments, and `below` folders that are searched for some. With `asks_when_read` off an
+        interpreter of which the files say all is not asked as well; with `anyway` code is run as another
+        user's process says. `shell_names` are aliases and functions of the interactive shell, where it was
+        asked; `server` is the interpreter of the notebook server, and how it was found, where it is given.
+        """
+        self._given: dict[str, Any] = {
+            "roots": roots, "notes": notes, "asks_when_read": asks_when_read, "anyway": anyway,
+            "shell_names": shell_names, "server": server, "below": below}
+        self.machine = machine
+        self.folder = machine.absolute(folder)
+        self.anyway = anyway
+        self.shell_names = shell_names
+        self.examiner = examiner or Examiner(machine, self.folder, probe_folder, limit, asks_when_read)
+        self._once = Once()
+
+    def but(self, **changes: Any) -> SeatContext:
+        """Return the same with other options; what was found out not to be trusted stays so."""
+        given = {**self._given, **changes}
+        examiner = self.examiner if given["asks_when_read"] == self._given["asks_when_read"] else \
+            self.examiner.but(given["asks_when_read"])
+        return SeatContext(self.machine, self.folder, self.examiner.probe_folder, self.examiner.limit,
+                           examiner=examiner, **given)
+
+    @property
+    def config(self) -> Config:
+        """What the configuration files say."""
+        from kalyx.core.facts.configuration.kalyx_toml import read_config
+
+        return self._once.get("config", lambda: read_config(self.machine, self.folder))
+
+    @property
+    def notes(self) -> tuple[Note, ...]:
+        """What is to be said beside any answer."""
+        return (*self._given["notes"], *self.config.notes)
+
+    # -- the machine as a whole -------------------------------------------------------------
+    @property
+    def surveyor(self) -> Surveyor:
+        """What finds the environments of the machine."""
+        from kalyx.core.facts.environments.survey import Surveyor
+
+        return self._once.get("surveyor", lambda: Surveyor(
+            self.machine, self.examiner, self.folder,
+            lambda: (*self._given["roots"], *self._configured_roots()), self._given["below"]))
+
+    def _configured_roots(self) -> tuple[str, ...]:
+        """Return the places that configuration files add; without one, nothing is loaded."""
+        return self.config.roots if config_files(self.machine, self.folder) else ()
+
+    def environments(self) -> list[Environment]:
+        """Return the known environments, those that kernels run among them."""
+        return self.surveyor.environments(self.prefixes())
+
+    def bases(self) -> list[Interpreter]:
+        """Return the interpreters that are no environment's, the newest last."""
+        return self.surveyor.bases(self.prefixes())
+
+    def prefixes(self) -> list[str]:
+        """Return where the known environments are, without looking into them any further."""
+        return self._once.get("prefixes", lambda: self.surveyor.prefixes(self._prefixes_of_kernels()))
+
+    def _prefixes_of_kernels(self) -> list[str]:
+        from kalyx.core.facts.kernels import data_folders, kernelspecs
+
+        m, read = self.machine, self._once.known("kernels")
+        if read is not None:
+            return [m.path.dirname(m.path.dirname(k.argv[0])) for k in read if k.argv and m.path.isabs(k.argv[0])]
+        folders = [f for _, f in data_folders.data_folders(m, None)]
+        return kernelspecs.prefixes_of_kernels(m, folders)
+
+    def describe(self, prefix: str) -> Environment | None:
+        """Read one of the known environments; None when the folder is none after all."""
+        return self.surveyor.describe(prefix)
+
+    def run_isolated(self, interpreter: Interpreter, arguments: Sequence[str], limit: float) -> RunResult | None:
+        """Run an interpreter with -I -S; None where the trust rule forbids it."""
+        return self.examiner.run_isolated(interpreter, arguments, limit)
+
+    # -- what several seats share ------------------------------------------------------------
+    def server(self) -> tuple[Interpreter | None, str]:
+        """Return the interpreter of the notebook server on PATH, and how it was found.
+
+        Where PATH has no server the shell's python stands in: its prefix is
+        searched for kernels, and the answer says so.
+        """
+        return self._given["server"] or self._once.get("server", self._find_server)
+
+    def _find_server(self) -> tuple[Interpreter | None, str]:
+        from kalyx.core.facts.shells import commands
+
+        python = self.shell_python()
+        for name in SERVER_COMMANDS:
+            found = find_on_path(self.machine, name, first_only=True)
+            if found:
+                script = commands.read_script(self.examiner, name, found[0], self.folder,
+                                              python[1] if python else None)
+                if script.interpreter is not None and script.interpreter.works:
+                    return script.interpreter, f"{found[0].path} on PATH"
+        return python[1].interpreter if python else None, "the shell's python, as PATH has no notebook server"
+
+    def shell_python(self) -> tuple[str, Examined, TrailStep] | None:
+        """Return the shell's Python: command name, what it is, the PATH step; None where PATH has none."""
+        from kalyx.core.facts.shells.python import python_of_shell
+
+        return self._once.get("python", lambda: python_of_shell(
+            self.machine, self.examiner, self.folder, self.shell_names))
+
+    def kernels(self) -> list[Kernel]:
+        """Return every registered kernel in search order."""
+        from kalyx.core.facts.kernels import kernelspecs
+
+        return self._once.get("kernels", lambda: kernelspecs.read_kernels(self.machine, self.server()[0]))
+
+    def seat_of(self, ref: str, kind: str, label: str, examined: Examined, steps: list[TrailStep],
+                launch: Launch) -> Seat:
+        """Return a seat whose interpreter was examined; its steps lead there."""
+        return Seat(ref, kind, label, examined.interpreter,
+                    environment_of(self.machine, examined.interpreter)
+                    if examined.interpreter.works else None,
+                    numbered([*steps, *examined.steps]), launch=launch)

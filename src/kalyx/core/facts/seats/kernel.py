@@ -1,0 +1,84 @@
+"""The seats of notebook kernels, and of the notebooks that name one."""
+
+from __future__ import annotations
+
+from kalyx.core.errors import NothingToJudge
+from kalyx.core.facts.interpreters.examiner import numbered
+from kalyx.core.facts.kernels import kernelspecs, notebooks
+from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.lean.record import replace
+from kalyx.core.model import Kernel, Launch, Seat, TrailStep
+
+__all__ = ["kernel_seat", "notebook_seat", "seat_of_kernelspec"]
+
+
+def kernel_seat(context: SeatContext, name: str) -> SeatFacts:
+    """Return the seat of a registered kernel, by name."""
+    if name.lower() not in {k.name for k in context.kernels()}:
+        near = ", ".join(dict.fromkeys(k.name for k in context.kernels())) or "none"
+        raise NothingToJudge(f"There is no kernel {name!r} registered here.",
+                             f"Registered: {near}.")
+    return _named_seat(context, name, f"kernel:{name.lower()}", "kernel", None, [])
+
+
+def _named_seat(context: SeatContext, name: str, ref: str, kind: str,
+                 notebook: notebooks.NotebookKernel | None,
+                 steps: list[TrailStep]) -> SeatFacts:
+    m = context.machine
+    same = [k for k in context.kernels() if k.name == name.lower()]
+    label = m.path.basename(notebook.path) if notebook else name
+    if not same:
+        return SeatFacts(Seat(ref, kind, label, trail=numbered(steps)), notebook=notebook,
+                         others=tuple(context.kernels()))
+    return _kernel_facts(context, same[0], ref, kind, str(label), notebook, steps, tuple(same[1:]))
+
+
+def seat_of_kernelspec(context: SeatContext, kernel: Kernel, others: list[Kernel]) -> SeatFacts:
+    """Return the seat of one kernelspec, whether it is the first of its name or hidden behind one."""
+    return _kernel_facts(context, kernel, f"kernel:{kernel.name}", "kernel", kernel.name, None, [],
+                              tuple(others))
+
+
+def _kernel_facts(context: SeatContext, kernel: Kernel, ref: str, kind: str, label: str,
+                  notebook: notebooks.NotebookKernel | None, steps: list[TrailStep],
+                  others: tuple[Kernel, ...]) -> SeatFacts:
+    m, server = context.machine, context.server()
+    steps.append(TrailStep(0, f"the kernel {kernel.name} is registered ({kernel.scope} scope)"
+                           f" as {kernel.label!r}", kernel.spec, None, kernel.spec))
+    facts = SeatFacts(Seat(ref, kind, label, trail=numbered(steps)), kernel=kernel,
+                      notebook=notebook, others=others)
+    if kernel.trouble:
+        return facts
+    program = kernelspecs.program_of(m, kernel, server[0])
+    if not program.is_python or program.path is None:
+        return replace(facts, kernel_how=program.how)
+    says = f"its program is {kernel.argv[0]}"
+    if program.how == "server":
+        says = (f"its program is the bare word {kernel.argv[0]}: the interpreter of the "
+                f"notebook server that starts it ({server[1]})")
+    elif program.how == "PATH":
+        says = f"its program {kernel.argv[0]} is looked up on PATH"
+    steps.append(TrailStep(0, says, kernel.spec, None, program.path))
+    cwd = m.path.dirname(notebook.path) if notebook else m.cwd
+    examined = context.examiner.examine(program.path, cwd)
+    launch = Launch((program.path, *program.flags),
+                    kernelspecs.kernel_environment(kernel, m.env), cwd)
+    seat = context.seat_of(ref, kind, label, examined, steps, launch)
+    kernel = replace(kernel, interpreter=seat.interpreter, environment=seat.environment)
+    return replace(facts, seat=seat, examined=examined, kernel=kernel, kernel_how=program.how)
+
+
+def notebook_seat(context: SeatContext, file: str) -> SeatFacts:
+    """Return the seat of a notebook: the kernel that it names."""
+    m = context.machine
+    path = m.absolute(file)
+    if not m.is_there(path):
+        raise NothingToJudge(f"{path} does not exist.", "Check the path.")
+    context.examiner.trust.distrust(m.path.dirname(path))
+    named = notebooks.read_notebook(m, path)
+    ref = f"notebook:{path}"
+    if named.trouble or named.name is None:
+        return SeatFacts(Seat(ref, "notebook", m.path.basename(path)), notebook=named)
+    shown = f" ({named.label})" if named.label and named.label != named.name else ""
+    step = TrailStep(0, f"{path} names the kernel {named.name!r}{shown}", path, named.line)
+    return _named_seat(context, named.name, ref, "notebook", named, [step])

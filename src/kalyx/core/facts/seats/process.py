@@ -1,0 +1,54 @@
+"""The seats of live processes."""
+
+from __future__ import annotations
+
+import os
+
+from kalyx.core.errors import NothingToJudge, WrongUsage
+from kalyx.core.facts.interpreters.path_lookup import is_python_name
+from kalyx.core.facts.processes.processes import kind_of, program_of, python_processes
+from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.model import Launch, TrailStep
+
+__all__ = ["process_seat", "processes_here"]
+
+
+def process_seat(context: SeatContext, number: str) -> SeatFacts:
+    """Return the seat of a live process: its program, variables and folder.
+
+    Raises:
+        WrongUsage: it is not a number.
+        NothingToJudge: there is no such process, or it runs no Python.
+    """
+    if not number.isdecimal() or len(number) > 9:
+        raise WrongUsage(f"{number!r} is not a process number.", "Write process:1234.")
+    raw = context.machine.process(int(number))
+    if raw is None:
+        raise NothingToJudge(f"There is no process {number}.", "kalyx running lists them.")
+    if raw.closed:
+        raise NothingToJudge(f"What process {number} runs may not be read by you.",
+                             "Ask its owner, or run kalyx as that user.")
+    m, program = context.machine, program_of(raw, context.machine)
+    if program is None or not (is_python_name(program) or is_python_name(raw.argv[0])):
+        raise NothingToJudge(f"Process {number} runs {program or 'something'}, which is no Python.",
+                             "kalyx running lists those that are.")
+    _, what, _ = kind_of(raw.argv)
+    step = TrailStep(0, f"process {number} was started as {raw.argv[0]}, and runs {program}",
+                     f"/proc/{number}/exe" if m.exists(f"/proc/{number}/exe") else None, None,
+                     program)
+    examined = context.examiner.examine(program, raw.folder)
+    env = dict(raw.env) if raw.env is not None else dict(m.env)
+    launch = Launch((program,), env, raw.folder or m.cwd)
+    seat = context.seat_of(f"process:{number}", "process", what, examined, [step], launch)
+    return SeatFacts(seat, examined, foreign=raw.owner not in (None, m.user_id))
+
+
+def processes_here(context: SeatContext) -> list[SeatFacts]:
+    """Return the seats of the live Python processes whose folder is here, Kalyx's own left out."""
+    raws = {r.pid: r for r in python_processes(context.machine)}
+    ours, pid = set(), os.getpid()
+    while pid in raws and pid not in ours:
+        ours.add(pid)
+        pid = raws[pid].parent or 0
+    return [process_seat(context, str(r.pid)) for r in raws.values() if r.pid not in ours
+            and r.folder is not None and context.machine.is_within(r.folder, context.folder)]

@@ -1,0 +1,1 @@
+"""What a shell makes of a word, and what runs it."""

@@ -1,0 +1,180 @@
+"""The shell: what ``python`` and ``pip`` start, by PATH."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.interpreters.examiner import Examined, Examiner, numbered
+from kalyx.core.facts.interpreters.path_lookup import (
+    Found,
+    Shebang,
+    find_on_path,
+    follow_links,
+    is_python_name,
+    parse_shebang,
+    read_head,
+)
+from kalyx.core.lean.record import dataclass
+from kalyx.core.machine.interface import Machine
+from kalyx.core.model import Script, TrailStep
+
+__all__ = ["PYTHON_NAMES", "SCRIPT_NAMES", "ShellName", "ask_shell", "find_python", "path_step",
+           "read_script", "resolve_shebang", "variable_steps"]
+
+PYTHON_NAMES = ("python", "python3", "py")
+SCRIPT_NAMES = ("pip", "pip3", "jupyter", "ipython", "pytest")
+# Variables that decide which Python runs and what it imports
+VARIABLES = ("PYTHONPATH", "PYTHONHOME", "PYTHONUSERBASE", "PYTHONNOUSERSITE", "PYTHONSAFEPATH",
+             "PYTHONPLATLIBDIR", "PYTHONEXECUTABLE", "__PYVENV_LAUNCHER__")
+ASKED_NAMES = ("python", "python3", "pip", "pip3")
+
+
+def find_python(machine: Machine) -> tuple[str, Found] | None:
+    """Return the name and place of the first Python command that PATH has."""
+    names = PYTHON_NAMES if machine.platform == "win32" else PYTHON_NAMES[:2]
+    for name in names:
+        found = find_on_path(machine, name, first_only=True)
+        if found:
+            return name, found[0]
+    return None
+
+
+def path_step(name: str, found: Found) -> TrailStep:
+    """Say where on PATH a command was found."""
+    return TrailStep(0, f"{name} is found in PATH entry {found.entry}, {found.folder}",
+                     found.folder, None, found.path)
+
+
+def variable_steps(env: Mapping[str, str]) -> list[TrailStep]:
+    """Name the variables that are set and decide what Python runs and imports."""
+    return [TrailStep(0, f"the variable {name} is {env[name]!r}") for name in VARIABLES
+            if env.get(name)]
+
+
+@dataclass(frozen=True)
+class ShellName:
+    """What an interactive shell makes of a name: an alias or a function, and its text."""
+
+    name: str
+    kind: str
+    text: str
+
+
+def ask_shell(machine: Machine, limit: float) -> tuple[list[ShellName], str]:
+    """Ask the user's interactive shell for its aliases and functions; say why not.
+
+    This runs the shell's own start files, so it is only done when asked for.
+    """
+    shell = machine.env.get("SHELL") or "/bin/sh"
+    kind = machine.path.basename(shell)
+    if kind not in ("bash", "zsh", "ksh", "sh", "dash"):
+        return [], f"{shell} is not a shell that Kalyx can ask"
+    lines = "; ".join(f"echo '@@alias {n}'; alias {n} 2>/dev/null; echo '@@function {n}'; "
+                      f"typeset -f {n} 2>/dev/null" for n in ASKED_NAMES)
+    ran = machine.run([shell, "-i", "-c", lines], limit=limit)
+    if ran.timed_out or ran.status is None or "@@alias" not in ran.text():
+        return [], f"{shell} did not answer" + (f": {ran.complaint()}" if ran.complaint() else "")
+    return parse_shell_names(ran.text()), ""
+
+
+def parse_shell_names(text: str) -> list[ShellName]:
+    """Read what the interactive shell printed: a mark for each question, then its answer."""
+    found = []
+    for block in re.split(r"^@@", text, flags=re.MULTILINE)[1:]:
+        head, _, answer = block.partition("\n")
+        kind, _, name = head.strip().partition(" ")
+        answer = answer.strip()
+        if kind == "alias" and answer:
+            value = answer.removeprefix("alias ").partition("=")[2].strip()
+            if len(value) > 1 and value[0] == value[-1] == "'":
+                value = value[1:-1]
+            found.append(ShellName(name, "alias", value))
+        elif kind == "function" and answer:
+            found.append(ShellName(name, "function", answer))
+    return found
+
+
+def read_script(
+    examiner: Examiner, name: str, found: Found, cwd: str, python: Examined | None
+) -> Script:
+    """Find out which interpreter a script such as ``pip`` belongs to, by reading it.
+
+    `python` is what this shell's ``python`` turned out to be. A wrapper with
+    the same text as python's dispatches by its own name; the script beside the
+    interpreter that it picked is then the one that runs.
+    """
+    m = examiner.machine
+    steps = [path_step(name, found)]
+    steps += [TrailStep(0, f"{link} is a symlink to {target}", link, None, target)
+              for link, target in follow_links(m, found.path)]
+    path = found.path
+    head = read_head(m, path)
+    if python is not None and python.wrapper and is_same_wrapper(m, path, python.wrapper):
+        folder = m.path.dirname(python.interpreter.path)
+        inner = m.path.join(folder, m.path.basename(path))
+        if not m.is_executable(inner):
+            return Script(name, path, None, numbered(steps),
+                          f"{path} is a wrapper, and {folder}, which it picks here, has no {name}")
+        steps.append(TrailStep(
+            0, f"{path} is the same wrapper script as {python.wrapper}, which picks {folder} here",
+            path, 1, inner))
+        path, head = inner, read_head(m, inner)
+    return _from_shebang(examiner, name, found.path, path, head, steps, cwd)
+
+
+def is_same_wrapper(machine: Machine, script: str, wrapper: str) -> bool:
+    """Whether two files are the same shell script, one that acts by the name it is called by."""
+    if not machine.same(machine.path.dirname(script), machine.path.dirname(wrapper)):
+        return False
+    text = read_head(machine, script)
+    shebang = parse_shebang(text)
+    by_name = re.search(rb"\$0|\$\{0|BASH_SOURCE", text)
+    return (shebang is not None and not is_python_name(shebang.program) and by_name is not None
+            and text == read_head(machine, wrapper))
+
+
+def _from_shebang(examiner: Examiner, name: str, shown: str, path: str, head: bytes,
+                  steps: list[TrailStep], cwd: str) -> Script:
+    m = examiner.machine
+    shebang = parse_shebang(head)
+    if shebang is None and m.platform == "win32":
+        shebang = read_launcher_stub(m, path)
+    if shebang is None:
+        return Script(name, shown, None, numbered(steps), f"{path} is not a script with a shebang")
+    program, step = resolve_shebang(m, shebang, path, m.env)
+    steps.append(step)
+    if program is None:
+        return Script(name, shown, None, numbered(steps), f"{step.says}, and PATH has none")
+    if not is_python_name(shebang.program):
+        return Script(name, shown, None, numbered(steps),
+                      f"{path} is a {m.path.basename(program)} script: it decides when it runs")
+    examined = examiner.examine(program, cwd)
+    return Script(name, shown, examined.interpreter, numbered([*steps, *examined.steps]))
+
+
+def resolve_shebang(machine: Machine, shebang: Shebang, path: str,
+                    env: Mapping[str, str]) -> tuple[str | None, TrailStep]:
+    """Return the program that a shebang starts, and the step that says so."""
+    if shebang.form == "env":
+        found = find_on_path(machine, shebang.program, env.get("PATH", ""), first_only=True)
+        target = found[0].path if found else None
+        return target, TrailStep(0, f"{path} asks env for {shebang.program} on PATH", path, 1, target)
+    says = f"{path} names {shebang.program} in its first line" if shebang.form == "direct" else (
+        f"{path} hands over to {shebang.program}")
+    return shebang.program, TrailStep(0, says, path, shebang.line, shebang.program)
+
+
+def read_launcher_stub(machine: Machine, path: str) -> Shebang | None:
+    """Read the interpreter from a Windows launcher: a program with a shebang line appended."""
+    try:
+        data = machine.read_bytes(path, 4 * 1024 * 1024)
+    except Unreadable:
+        return None
+    start = data.rfind(b"#!")
+    line = data[start + 2:].splitlines()[0].decode("utf-8", "replace").strip() if start >= 0 else ""
+    if "python" not in line.lower():
+        return None
+    program = line.strip('"') if line.startswith('"') else line
+    return Shebang(program.split('" ')[0], (), "direct")

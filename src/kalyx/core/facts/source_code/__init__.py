@@ -1,0 +1,1 @@
+"""What source files say: imports, definitions, syntax."""

@@ -1,0 +1,85 @@
+"""The names that a source file defines, read from its syntax tree; nothing of it is run."""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Iterator
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.source_code.syntax import parse
+from kalyx.core.lean.patterns import pattern
+from kalyx.core.machine.interface import Machine
+
+__all__ = ["binds", "defined_names", "names_in_text"]
+
+SOURCE_LIMIT = 8 * 1024 * 1024  # bytes of a file
+_DEFINES = pattern(r"(?<!\w)(?:(?:async\s+)?(?:def|class)\s+(\w+)|(\w+)\s*(?::[^=]{1,200})?=[^=])")
+
+
+def defined_names(machine: Machine, source: str, *, perhaps: bool = False) -> dict[str, int]:
+    """Return the names that a source file plainly defines at its top level, with their lines.
+
+    With `perhaps`, also those that it defines under a condition.
+    """
+    try:
+        return names_in_text(machine.read_text(source, SOURCE_LIMIT), perhaps=perhaps)
+    except Unreadable:
+        return {}
+
+
+def names_in_text(text: str, *, perhaps: bool = False) -> dict[str, int]:
+    """Return the names that a source text plainly defines at its top level, with their lines."""
+    found: dict[str, int] = {}
+    try:
+        tree = parse(text)
+    except (SyntaxError, ValueError, RecursionError, MemoryError):  # of a newer Python, it may be
+        lines = enumerate(text.splitlines(), 1)
+        plain = ((n, _DEFINES.match(line)) for n, line in lines)
+        return {m.group(1) or m.group(2): n for n, m in plain if m}
+    for node in _statements(tree.body) if perhaps else tree.body:
+        if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef)):
+            found.setdefault(node.name, node.lineno)
+        elif isinstance(node, (ast.Assign, ast.AnnAssign)) and (
+                isinstance(node, ast.Assign) or node.value is not None):
+            targets = node.targets if isinstance(node, ast.Assign) else [node.target]
+            for name in (t for target in targets for t in ast.walk(target) if isinstance(t, ast.Name)):
+                found.setdefault(name.id, node.lineno)
+        elif isinstance(node, (ast.Import, ast.ImportFrom)):
+            for alias in node.names:
+                found.setdefault((alias.asname or alias.name).split(".")[0], node.lineno)
+        elif isinstance(node, ast.Delete):
+            for target in node.targets:
+                found.pop(getattr(target, "id", ""), None)
+    return found
+
+
+def _statements(body: list[ast.stmt]) -> Iterator[ast.stmt]:
+    """Yield the statements of a body, those under its conditions among them."""
+    for node in body:
+        yield node
+        if isinstance(node, (ast.If, ast.Try, ast.With)):
+            for part in ("body", "handlers", "orelse", "finalbody"):
+                inner = getattr(node, part, [])
+                yield from _statements([s for h in inner for s in h.body] if part == "handlers" else inner)
+
+
+def binds(text: str, name: str) -> bool:
+    """Whether anything in a source text, however deep, gives a name a value; true where it cannot be parsed."""
+    try:
+        tree = parse(text)
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        return True
+    for node in ast.walk(tree):
+        if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef)) and node.name == name:
+            return True
+        if isinstance(node, ast.Name) and node.id == name and isinstance(node.ctx, ast.Store):
+            return True
+        if isinstance(node, (ast.Import, ast.ImportFrom)) and not _asks_own_package(node) and any(
+                (alias.asname or alias.name.split(".")[0]) == name for alias in node.names):
+            return True
+    return False
+
+
+def _asks_own_package(node: ast.Import | ast.ImportFrom) -> bool:
+    """Whether it is ``from . import``, which in a package's own file gives what is there already."""
+    return isinstance(node, ast.ImportFrom) and node.level > 0 and node.module is None

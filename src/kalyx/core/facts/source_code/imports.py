@@ -1,0 +1,383 @@
+"""What a file of code imports, read from its syntax tree; nothing of it is run.
+
+Scripts and modules are read as Python reads them (PEP 263 for the encoding),
+notebooks cell by cell (the notebook format), their magics and shell lines left
+out. Imports that are guarded (in ``try`` with a handler for ImportError, under
+TYPE_CHECKING) or delayed (inside a function) are marked so.
+"""
+
+from __future__ import annotations
+
+import ast
+import json
+import re
+from collections.abc import Iterator
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.source_code.path_changes import PathReader
+from kalyx.core.facts.source_code.syntax import dotted, parse
+from kalyx.core.lean.patterns import pattern
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
+from kalyx.core.machine.interface import Machine
+
+if TYPE_CHECKING:
+    from typing import Any
+
+    _Item = tuple[ast.AST, str, tuple[int, int] | None]
+
+__all__ = ["ImportedName", "Source", "find_sources", "package_root", "read_source"]
+
+SOURCE_LIMIT = 8 * 1024 * 1024      # bytes of a script
+NOTEBOOK_LIMIT = 256 * 1024 * 1024  # bytes of a notebook; outputs make them large
+MOST_FILES = 200
+MOST_FOLDERS = 400
+PYTHON_CELLS = ("time", "timeit", "capture", "prun", "snakeviz", "memit", "mprun", "lprun")
+# How an import is kept from failing, the weakest hold first
+GUARDS = ("", "condition", "function", "try", "typing")
+_LINE_IMPORT = pattern(r"^([ \t]*)(?:from\s+(\.*\w?[\w.]*)\s+import\s+([\w, ()*]+)|import\s+([\w., ]+))",
+                          re.MULTILINE)
+_WHERE_IT_RUNS = frozenset({
+    "sys.platform", "os.name", "sys.builtin_module_names", "platform.system", "sys.version_info", "sys.version",
+    "sys.implementation.name", "sys.hexversion"})
+# What code calls its own answers to that: PY3, PY_3_14_PLUS, IS_WINDOWS, _WIN32
+_NAMED_SO = pattern(r"_?(?:IS_)?(?:PY_?\d|PYTHON_?\d|PYPY|CPYTHON|WIN(?:DOWS|32|64)?(?:_|$)|"
+                    r"MAC(?:OS)?(?:X|_|$)|DARWIN|LINUX|POSIX)")
+_MAGIC = pattern(r"^([ \t]*)(?=\S)(?:[%!?]|[\w., ]+=[ \t]*[%!]|.*[^\s?]\?{1,2}[ \t]*$)")
+
+
+@dataclass(frozen=True)
+class ImportedName:
+    """A module that a line asks for, or a name of it.
+
+    ``guard`` is empty, ``condition`` (of an ``if``), ``function``, ``try`` or ``typing``. ``cell`` counts a
+    notebook's code cells from 1, and ``line`` is then that within the cell.
+    ``instead_of`` are the first and last line of what it stands in for: an
+    import in an ``except`` is needed when one of those lines fails.
+    """
+
+    module: str
+    name: str | None
+    line: int
+    guard: str = ""
+    cell: int | None = None
+    text: str = ""
+    instead_of: tuple[int, int] | None = None
+
+    @property
+    def request(self) -> str:
+        """The import as it is asked of the probe."""
+        return f"{self.module}:{self.name}" if self.name else self.module
+
+
+@dataclass(frozen=True)
+class Source:
+    """What was read of a file. ``paths`` are the folders that it adds to the search path itself."""
+
+    path: str
+    imports: tuple[ImportedName, ...] = ()
+    paths: tuple[tuple[str, bool], ...] = ()  # folder, whether it goes to the front
+    trouble: str = ""
+    line: int | None = None   # of the trouble
+    unread: tuple[int, ...] = ()  # lines that change the search path in a way that cannot be read
+    relative: bool = False    # it uses relative imports, so it is meant as a part of a package
+    loose: bool = False       # it uses some, and is in no package
+    uses_parser: bool = True  # False when it was too deep or too odd to be parsed
+
+
+def read_source(machine: Machine, path: str, root: str = "") -> Source:
+    """Read what a ``.py`` or ``.ipynb`` file imports.
+
+    A `root` is the folder of the project: below it folders without ``__init__.py`` are packages too (PEP 420).
+    """
+    info = machine.stat(path)
+    limit = NOTEBOOK_LIMIT if path.endswith(".ipynb") else SOURCE_LIMIT
+    if info is not None and info.size > limit:
+        return Source(path, trouble=f"it is larger than {limit // (1024 * 1024)} MB")
+    try:
+        data = machine.read_bytes(path, limit)
+    except Unreadable as error:
+        return Source(path, trouble=error.reason)
+    if path.endswith(".ipynb"):
+        return _read_notebook(machine, path, data)
+    text, trouble = decode(data)
+    if trouble:
+        return Source(path, trouble=trouble)
+    return _Reader(machine, path, root).read([(None, text)])
+
+
+def decode(data: bytes) -> tuple[str, str]:
+    """Decode source as Python does (PEP 263); return the text, or why it cannot be."""
+    import io
+    import tokenize
+
+    try:
+        encoding, _ = tokenize.detect_encoding(io.BytesIO(data).readline)
+        return data.decode(encoding).replace("\r\n", "\n").replace("\r", "\n"), ""
+    except (SyntaxError, UnicodeDecodeError, LookupError) as error:
+        return "", f"it cannot be decoded: {error}"
+
+
+def _read_notebook(machine: Machine, path: str, data: bytes) -> Source:
+    try:
+        content = json.loads(data.decode("utf-8-sig"))
+        cells = content["cells"] if "cells" in content else content["worksheets"][0]["cells"]
+        code = [c for c in cells if c.get("cell_type") == "code"]
+        texts = [s if isinstance(s := c.get("source", c.get("input", "")), str) else "".join(s)
+                 for c in code]
+    except RecursionError:
+        return Source(path, trouble="it is nested too deeply to be read")
+    except (ValueError, KeyError, TypeError, AttributeError, IndexError) as error:
+        return Source(path, trouble=f"it is not a notebook that can be read: {error}")
+    return _Reader(machine, path).read([(n, plain_cell(t)) for n, t in enumerate(texts, 1)])
+
+
+def plain_cell(text: str) -> str:
+    """Return a cell with its magics and shell lines taken out, each line in its place."""
+    lines = text.split("\n")
+    first = next((n for n, line in enumerate(lines) if line.strip()), 0)
+    head = lines[first].strip() if lines else ""
+    if head.startswith("%%"):
+        if (head[2:].split() or [""])[0] not in PYTHON_CELLS:
+            return ""
+        lines[first] = ""
+    in_magic, kept = False, []
+    for line in lines:
+        if in_magic:  # a shell line goes on after a backslash
+            in_magic = line.rstrip().endswith("\\")
+            kept.append("")
+            continue
+        match = _MAGIC.match(line)
+        if match and not line.lstrip().startswith(("#", '"', "'")):
+            in_magic = line.rstrip().endswith("\\")
+            kept.append(match.group(1) + "pass")
+        else:
+            kept.append(line)
+    return "\n".join(kept)
+
+
+class _Reader:
+    """Reads the imports of one file's pieces of code."""
+
+    def __init__(self, machine: Machine, path: str, root: str = "") -> None:
+        self.machine = machine
+        self.path = path
+        self.root = root
+        self.found: list[ImportedName] = []
+        self.flags: set[str] = set()
+        self.paths: list[tuple[str, bool]] = []
+        self.unread: list[int] = []
+        self.relative = False
+        self.loose = False
+        self.parsed = True
+        self.trouble = ""
+        self.trouble_line: int | None = None
+
+    def read(self, pieces: list[tuple[int | None, str]]) -> Source:
+        """Return what all pieces import, in their order."""
+        for cell, text in pieces:
+            try:
+                tree = parse(text)
+            except SyntaxError as error:
+                where = f"code cell {cell}, " if cell else ""
+                self.trouble = self.trouble or f"{where}line {error.lineno}: {error.msg}"
+                self.trouble_line = self.trouble_line or error.lineno
+                self._by_line(cell, text)
+            except (ValueError, RecursionError, MemoryError):  # NUL bytes; nested beyond measure
+                self._by_line(cell, text)
+            else:
+                self._walk(tree, cell, text.split("\n"))
+        unique = {(i.request, i.guard): i for i in reversed(self.found)}
+        kept = [i for i in self.found if unique[i.request, i.guard] is i]
+        return Source(self.path, tuple(kept), tuple(dict.fromkeys(self.paths)), self.trouble,
+                      self.trouble_line, tuple(self.unread), self.relative, self.loose, self.parsed)
+
+    def _by_line(self, cell: int | None, text: str) -> None:
+        """Read imports line by line where the whole cannot be parsed."""
+        self.parsed = False
+        for match in _LINE_IMPORT.finditer(text):
+            line = text.count("\n", 0, match.start()) + 1
+            guard = "function" if match.group(1) else ""
+            said = match.group().strip()
+            if match.group(4):
+                for part in match.group(4).split(","):
+                    module = part.split(" as ")[0].strip()
+                    if module:
+                        self._add(module, None, line, guard, cell, said)
+            else:
+                self._from(match.group(2), [], line, guard, cell, said)
+
+    def _walk(self, tree: ast.AST, cell: int | None, lines: list[str]) -> None:
+        """Visit every statement, iteratively: a tree may be deeper than Python's own stack."""
+        queue: list[_Item] = [(tree, "", None)]
+        while queue:
+            node, guard, instead_of = queue.pop()
+            known, line = len(self.found), getattr(node, "lineno", 0)
+            text = lines[line - 1].strip() if 0 < line <= len(lines) else ""
+            if isinstance(node, ast.Import):
+                for alias in node.names:
+                    self._add(alias.name, None, node.lineno, guard, cell, text)
+            elif isinstance(node, ast.ImportFrom):
+                self._from("." * node.level + (node.module or ""), [a.name for a in node.names],
+                           node.lineno, guard, cell, text)
+            elif isinstance(node, ast.Call):
+                self._call(node, guard, cell, text)
+            elif type(node).__name__ in ("Try", "TryStar"):
+                self.flags |= _flags_of(node)
+            self.found[known:] = [replace(i, instead_of=instead_of) for i in self.found[known:]]
+            queue += reversed(list(_inside(node, guard, instead_of, self.flags)))
+
+    def _call(self, node: ast.Call, guard: str, cell: int | None, text: str) -> None:
+        """Read ``import_module("x")``, ``__import__("x")``, ``sys.path.append("folder")``."""
+        name = dotted(node.func)
+        if name in ("importlib.import_module", "import_module", "__import__") and node.args:
+            wanted = node.args[0]
+            if isinstance(wanted, ast.Constant) and isinstance(wanted.value, str) and re.fullmatch(
+                    r"[^\W\d]\w*(\.[^\W\d]\w*)*", wanted.value):
+                self._add(wanted.value, None, node.lineno, guard, cell, text)
+        elif name in ("sys.path.append", "sys.path.insert", "path.append", "site.addsitedir",
+                      "sys.path.extend") and node.args:
+            folder = PathReader(self.machine, self.path).folder(node.args[-1])
+            if folder is None:
+                self.unread.append(node.lineno)
+            else:
+                self.paths.append((folder, name.endswith("insert")))
+
+    def _from(self, module: str, names: list[str], line: int, guard: str, cell: int | None,
+              text: str) -> None:
+        dots = len(module) - len(module.lstrip("."))
+        if dots:
+            self.relative = True
+            package = self._package(dots)
+            if package is None:
+                self.loose = True
+                for name in names or ["*"]:
+                    self._add(module, name, line, guard, cell, text)
+                return
+            module = ".".join(p for p in (package, module[dots:]) if p)
+        if module == "__future__":
+            return
+        for name in names or ["*"]:
+            self._add(module, None if name == "*" else name, line, guard, cell, text)
+
+    def _package(self, dots: int) -> str | None:
+        """Return the package that this many leading dots mean in this file (PEP 328), where it is in one."""
+        m = self.machine
+        root = package_root(m, self.path)
+        if self.root and root == m.path.dirname(self.path) and m.is_within(root, self.root):
+            root = self.root
+        parts = self.path[len(root):].strip(m.path.sep).split(m.path.sep)[:-1]
+        if self.path.endswith(".ipynb"):
+            return None
+        kept = parts[: len(parts) - dots + 1]
+        return ".".join(kept) if kept else None
+
+    def _add(self, module: str, name: str | None, line: int, guard: str, cell: int | None,
+             text: str) -> None:
+        if all(part.isidentifier() for part in module.strip(".").split(".")) or not module.strip("."):
+            self.found.append(ImportedName(module, name, line, guard, cell, text))
+
+
+def package_root(machine: Machine, path: str) -> str:
+    """Return the folder that holds the outermost package around a file; its own where there is none."""
+    m = machine
+    folder = m.path.dirname(path)
+    while m.is_file(m.path.join(folder, "__init__.py")) and m.path.dirname(folder) != folder:
+        folder = m.path.dirname(folder)
+    return str(folder)
+
+
+def _inside(node: ast.AST, guard: str, instead_of: tuple[int, int] | None, flags: set[str]) -> Iterator[_Item]:
+    """Yield the parts of a node, each with the guard that holds for it; `flags` tell what could be imported."""
+    children: list[tuple[ast.AST, str]] = []
+    if type(node).__name__ in ("Try", "TryStar"):
+        tried: Any = node
+        caught = any(_catches_import_error(h) for h in tried.handlers)
+        hold = stronger(guard, "try") if caught else guard
+        yield from ((child, hold, instead_of) for child in tried.body)
+        lines = (tried.body[0].lineno, tried.body[-1].end_lineno or tried.body[-1].lineno)
+        yield from ((child, guard, lines if caught else instead_of) for child in tried.handlers)
+        children = [*[(child, hold) for child in tried.orelse],  # it runs only if what was tried is there
+                    *[(child, guard) for child in tried.finalbody]]
+    elif isinstance(node, ast.If) and (_asks_where_it_runs(node.test) or _names_in(node.test) & flags):
+        hold = stronger(guard, "try")  # one branch runs here, the other elsewhere
+        children = [(child, hold) for child in (*node.body, *node.orelse)]
+    elif isinstance(node, ast.If) and not _is_type_checking(node.test):
+        hold = stronger(guard, "condition")
+        children = [(child, hold) for child in (*node.body, *node.orelse)]
+        yield node.test, guard, instead_of
+    elif isinstance(node, ast.If):
+        children = [*[(child, "typing") for child in node.body], *[(child, guard) for child in node.orelse]]
+    elif isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.Lambda)):
+        children = [(child, stronger(guard, "function")) for child in ast.iter_child_nodes(node)]
+    elif isinstance(node, ast.With) and any(dotted(getattr(i.context_expr, "func", None)) in (
+            "suppress", "contextlib.suppress") for i in node.items):
+        children = [(child, stronger(guard, "try")) for child in node.body]
+    else:
+        children = [(child, guard) for child in ast.iter_child_nodes(node)]
+    yield from ((child, hold, instead_of) for child, hold in children)
+
+
+def stronger(a: str, b: str) -> str:
+    """Return the guard of the two that holds an import off more firmly."""
+    return max(a, b, key=GUARDS.index)
+
+
+def _flags_of(tried: Any) -> set[str]:
+    """Return the names by which code remembers how a guarded import went: ``has_x = True``, ``x = None``."""
+    if not any(_catches_import_error(h) for h in tried.handlers):
+        return set()
+    found = set()
+    for node in (n for part in (*tried.body, *tried.handlers, *tried.orelse) for n in ast.walk(part)):
+        if isinstance(node, ast.Assign) and isinstance(node.value, ast.Constant) and (
+                node.value.value is None or isinstance(node.value.value, bool)):
+            found |= {t.id for t in node.targets if isinstance(t, ast.Name)}
+    return found
+
+
+def _names_in(test: ast.expr) -> set[str]:
+    return {n.id for n in ast.walk(test) if isinstance(n, ast.Name)}
+
+
+def _catches_import_error(handler: ast.ExceptHandler) -> bool:
+    if handler.type is None:
+        return True
+    types = handler.type.elts if isinstance(handler.type, ast.Tuple) else [handler.type]
+    return any(dotted(t) in ("ImportError", "ModuleNotFoundError", "Exception", "BaseException")
+               for t in types) and not any(isinstance(s, ast.Raise) for s in handler.body)
+
+
+def _is_type_checking(test: ast.expr) -> bool:
+    return dotted(test).split(".")[-1] == "TYPE_CHECKING"
+
+
+def _asks_where_it_runs(test: ast.expr) -> bool:
+    """Whether a condition is about the system or the version of Python."""
+    asked = {dotted(n) for n in ast.walk(test) if isinstance(n, (ast.Attribute, ast.Name))}
+    return bool(asked & _WHERE_IT_RUNS) or any(_NAMED_SO.match(name.rpartition(".")[2]) for name in asked)
+
+
+def find_sources(machine: Machine, folder: str, depth: int = 6) -> tuple[list[str], bool]:
+    """Return the scripts, modules and notebooks of a project, and whether the search was cut short.
+
+    Environments, hidden folders, caches and build results are left out.
+    """
+    m = machine
+    found: list[str] = []
+    queue, looked, cut = [(folder, 0)], 0, False
+    while queue:
+        here, level = queue.pop(0)
+        looked += 1
+        if looked > MOST_FOLDERS or len(found) > MOST_FILES:
+            cut = True
+            break
+        names, folders, more = m.scan(here)
+        cut = cut or more
+        if "pyvenv.cfg" in names or "conda-meta" in names:
+            continue
+        found += [p for n in names if n.endswith((".py", ".ipynb")) and not n.startswith(".")
+                  and m.is_file(p := m.path.join(here, n))]
+        if level < depth:
+            queue += [(m.path.join(here, n), level + 1) for n in folders
+                      if not n.startswith(".") and not n.endswith((".egg-info", ".dist-info"))
+                      and n not in ("node_modules", "__pycache__", "build", "dist", "site-packages")]
+    return found[:MOST_FILES], cut or len(found) > MOST_FILES

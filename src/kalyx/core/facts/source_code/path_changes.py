@@ -1,0 +1,87 @@
+"""The folders that code adds to its own search path, worked out from the expressions without running them."""
+
+from __future__ import annotations
+
+import ast
+
+from kalyx.core.facts.source_code.syntax import dotted
+from kalyx.core.lean.record import TYPE_CHECKING
+from kalyx.core.machine.interface import Machine
+
+if TYPE_CHECKING:
+    from typing import Any
+
+__all__ = ["PathReader"]
+
+
+class PathReader:
+    """Works out the folder that an expression names, where it is made of the usual parts."""
+
+    def __init__(self, machine: Machine, path: str) -> None:
+        self.machine = machine
+        self.path = path
+        self.folder_of_run = str(machine.path.dirname(path)) if path.endswith(".ipynb") else machine.cwd
+
+    def folder(self, node: ast.expr) -> str | None:
+        """Return the absolute folder, None when it cannot be told without running the code."""
+        if isinstance(node, (ast.List, ast.Tuple)) and len(node.elts) == 1:
+            node = node.elts[0]
+        value = self._value(node)
+        return self.machine.located(value, self.folder_of_run) if isinstance(value, str) else None
+
+    def _value(self, node: ast.AST) -> Any:
+        m = self.machine
+        if isinstance(node, ast.Constant):
+            return node.value if isinstance(node.value, (str, int)) else None
+        if isinstance(node, ast.Name):
+            return self.path if node.id == "__file__" else None
+        if isinstance(node, ast.BinOp) and isinstance(node.op, (ast.Div, ast.Add)):
+            a, b = self._value(node.left), self._value(node.right)
+            if isinstance(a, str) and isinstance(b, str):
+                return m.path.join(a, b) if isinstance(node.op, ast.Div) else a + b
+            return None
+        if isinstance(node, ast.Attribute):
+            return self._attribute(node)
+        if isinstance(node, ast.Subscript) and isinstance(node.value, ast.Attribute) and \
+                node.value.attr == "parents":
+            place, count = self._value(node.value.value), self._value(node.slice)
+            for _ in range(count + 1 if isinstance(count, int) else 0):
+                place = m.path.dirname(place) if isinstance(place, str) else None
+            return place
+        return self._call(node) if isinstance(node, ast.Call) else None
+
+    def _attribute(self, node: ast.Attribute) -> Any:
+        constants = {"os.pardir": "..", "os.curdir": ".", "os.path.pardir": "..", "os.sep": "/"}
+        if dotted(node) in constants:
+            return constants[dotted(node)]
+        if node.attr == "parent":
+            inner = self._value(node.value)
+            return self.machine.path.dirname(inner) if isinstance(inner, str) else None
+        return None
+
+    def _call(self, node: ast.Call) -> Any:
+        m, name = self.machine, dotted(node.func)
+        if name in ("os.getcwd", "Path.cwd", "pathlib.Path.cwd"):
+            return self.folder_of_run
+        if name in ("os.path.expanduser",) and node.args:
+            inner = self._value(node.args[0])
+            return m.absolute(inner) if isinstance(inner, str) else None
+        values = [self._value(a) for a in node.args]
+        if not all(isinstance(v, str) for v in values):
+            return None
+        if name in ("os.path.join", "Path", "pathlib.Path", "join", "osp.join") and values:
+            return m.path.join(*values)
+        if name in ("os.path.dirname", "dirname", "osp.dirname") and values:
+            return m.path.dirname(values[0])
+        if name in ("os.path.abspath", "os.path.realpath", "os.path.normpath", "abspath", "str",
+                    "os.fspath", "realpath", "osp.abspath") and values:
+            return m.located(values[0], self.folder_of_run)
+        if isinstance(node.func, ast.Attribute) and node.func.attr in (
+                "resolve", "absolute", "as_posix", "expanduser"):
+            inner, fill = self._value(node.func.value), node.func.attr == "expanduser"
+            place = m.absolute if fill else m.located
+            return place(inner, self.folder_of_run) if isinstance(inner, str) else None
+        if isinstance(node.func, ast.Attribute) and node.func.attr == "joinpath":
+            inner = self._value(node.func.value)
+            return m.path.join(inner, *values) if isinstance(inner, str) else None
+        return None

@@ -1,0 +1,1 @@
+"""Tracebacks in texts that people paste."""

@@ -1,0 +1,245 @@
+"""Pasted tracebacks: plain, chained, in groups, in colour, of notebooks, from Windows or elsewhere."""
+
+from __future__ import annotations
+
+import ast
+import re
+from collections.abc import Sequence
+
+from kalyx.core.lean.patterns import pattern
+from kalyx.core.lean.record import dataclass, field, replace
+from kalyx.core.model import Frame, ObservedError
+
+__all__ = ["Place", "Traceback", "parse_fatal", "parse_refusal", "parse_traceback", "place_of"]
+
+_ESCAPES = pattern(r"\x1b\[[0-9;?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)|\x1b[@-Z\\-_]")
+_MARGIN = pattern(r"^(?:\s*(?:\| ?)+|E {2,}|> (?=File ))")
+_RULER = pattern(r"^(?=[|+ \t]*?[-+]{3})[-+|\t \d.]+$|^=[= \w]*=$")
+# What ``python -m`` says of a module that is not there; it is no traceback
+_REFUSAL = pattern(r"^(?P<python>(?:[A-Za-z]:)?[^:\n]*?(?:python|pypy)[\w.]*): (?:"
+                   r"No module named '?(?P<module>[\w.]+)'?$|"
+                   r"Error while finding module specification for '[\w.]+' \((?P<said>.*)\)$)", re.MULTILINE)
+_FRAME = (
+    pattern(r'^\s*File "(?P<file>.+?)", line (?P<line>\d{1,9})(?:, in (?P<name>.+?))?\s*$'),
+    pattern(r"^\s*File (?P<file>\S.*?):(?P<line>\d{1,9})(?:, in (?P<name>[^(]+?)(?:\(.*\))?)?\s*$"),
+    pattern(r"^\s*(?:Cell|Input) In ?\[(?P<cell>\d{1,9})\],? (?:line (?P<line>\d{1,9})|in .*)\s*$"),
+    pattern(r"^\s*(?P<file><ipython-input-\d+-\w+>) in (?P<name><module>|\w+)(?:\(.*\))?\s*$"),
+    pattern(r"^\s*(?P<file>(?:[A-Za-z]:\\|~?/)\S.*?\.pyx?) in (?P<name><module>|\w+)(?:\(.*\))?\s*$"),
+    pattern(r"^(?P<file>[^\s:<>\"']+\.py):(?P<line>\d{1,9}): in (?P<name><module>|\w+)\s*$"),
+)
+_ARROW = pattern(r"^\s*-{2,}>\s*(?P<line>\d{1,9})\s(?P<code>.*)$")
+_ERROR = pattern(r"^(?P<type>(?:[A-Za-z_]\w*\.)*[A-Z]\w*(?:Error|Exception|Exit|Interrupt|Group|Conflict|"
+                    r"NotFound|Warning|Iteration))(?:: (?P<message>.*))?$")
+# What stands at the margin after a frame is the exception too, whatever its class is called
+_ANY_ERROR = pattern(r"^(?P<type>(?:[A-Za-z_]\w*\.)+[A-Za-z_]\w*|[A-Z]\w*)(?:: (?P<message>.*))?$")
+_HEADER = pattern(r"^\S+\s{2,}Traceback \(most recent call last\)")
+_LINKS = {"The above exception was the direct cause": "cause",
+          "During handling of the above exception": "context"}
+_SITE = pattern(r"^(?P<prefix>.*?)/lib(?:64)?/(?P<kind>python|pypy)(?P<version>\d(?:\.\d+)?)t?/"
+                   r"(?P<site>site-packages|dist-packages)/")
+_LIBRARY = pattern(r"^(?P<prefix>.*?)/lib(?:64)?/(?P<kind>python|pypy)(?P<version>\d\.\d+)t?/")
+_WINDOWS_SITE = pattern(r"^(?P<prefix>[A-Za-z]:\\.*?)\\lib\\site-packages\\", re.IGNORECASE)
+_WINDOWS_LIBRARY = pattern(r"^(?P<prefix>[A-Za-z]:\\.*?)\\lib\\(?!site-packages)", re.IGNORECASE)
+_FATAL = pattern(r"^(?:Fatal Python error|Windows fatal exception): (?P<said>.+)$", re.MULTILINE)
+TEXT_LIMIT = 4 * 1024 * 1024
+MESSAGE_LIMIT = 16_384  # characters of an exception's message
+MOST_FRAMES = 400
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where a file of a traceback lies: the prefix, and ``site``, ``stdlib``, ``user`` or ``own``."""
+
+    kind: str
+    prefix: str = ""
+    version: str = ""
+    folder: str = ""  # the site folder, or that of the standard library
+
+
+@dataclass(frozen=True)
+class Traceback:
+    """A traceback as it was read. ``chain`` has the final exception first; ``code`` what lines held."""
+
+    chain: tuple[ObservedError, ...]
+    program: str = ""  # the interpreter, where the text names it
+    code: dict[tuple[str, int], str] = field(default_factory=dict)
+
+    @property
+    def frames(self) -> list[Frame]:
+        """All frames, those of the first exception first."""
+        return [f for e in reversed(self.chain) for f in e.frames]
+
+    @property
+    def windows(self) -> bool:
+        """Whether its paths are of Windows."""
+        return any(re.match(r"[A-Za-z]:\\", p) for p in (self.program, *(f.file for f in self.frames)))
+
+    def request(self) -> tuple[str, str | None, Frame] | None:
+        """Return the first import that a frame was carrying out: module, name, and the frame."""
+        for error in reversed(self.chain):
+            for frame in error.frames:
+                found = import_on(self.code.get((frame.file, frame.line), ""))
+                if found is not None:
+                    return (*found, frame)
+        return None
+
+
+def parse_traceback(text: str) -> Traceback | None:
+    """Read a traceback out of a text; None when there is none in it.
+
+    Of an exception group the part that an import failed in counts.
+    """
+    blocks: list[ObservedError] = []
+    links: list[str] = []
+    code: dict[tuple[str, int], str] = {}
+    frames: list[Frame] = []
+    link, message_goes_on = "", False
+    for raw in _ESCAPES.sub("", text[-TEXT_LIMIT:]).replace("\r\n", "\n").split("\n"):
+        line = _MARGIN.sub("", raw) if _MARGIN.match(raw) else raw
+        if _RULER.match(raw) or _HEADER.match(line):
+            message_goes_on = False
+            if _HEADER.match(line):
+                frames = []
+            continue
+        if line.lstrip("+ |").startswith(("Traceback (most recent call last)", "Exception Group Traceback")):
+            frames, message_goes_on = [], False
+            continue
+        said = next((kind for start, kind in _LINKS.items() if line.strip().startswith(start)), "")
+        if said:
+            link, message_goes_on = said, False
+            continue
+        frame = _frame(line)
+        if frame is not None:
+            frames.append(frame)
+            if len(frames) > MOST_FRAMES:  # endless recursion: its beginning and its end say all
+                del frames[MOST_FRAMES // 2]
+            message_goes_on = False
+            continue
+        arrow = _ARROW.match(line)
+        if arrow and frames:
+            number = int(arrow["line"])
+            frames[-1] = replace(frames[-1], line=number)
+            code[frames[-1].file, number] = arrow["code"].strip()
+            continue
+        error = _ERROR.match(line.strip() if raw != line else line.rstrip())
+        if error is None and frames and raw == line and (frames[-1].file, frames[-1].line) in code:
+            error = _ANY_ERROR.match(line.rstrip())
+        if error:
+            name = error["type"].split(".")[-1]
+            blocks.append(_observed(name, error["message"] or "", frames))
+            links.append(link)
+            frames, link, message_goes_on = [], "", True
+        elif frames and line.strip() and (frames[-1].file, frames[-1].line) not in code \
+                and not set(line.strip()) <= set("^~ "):
+            code[frames[-1].file, frames[-1].line] = line.strip()
+        elif message_goes_on and line.strip():
+            last = blocks[-1]
+            if len(last.message) < MESSAGE_LIMIT:
+                blocks[-1] = replace(last, message=f"{last.message}\n{line.rstrip()}".strip())
+        elif not line.strip():
+            message_goes_on = False
+    if not blocks:
+        return None
+    return Traceback(_chain(blocks, links), code=code)
+
+
+def parse_refusal(text: str) -> Traceback | None:
+    """Read what an interpreter says that was to run a module by ``-m`` and has it not."""
+    match = _REFUSAL.search(_ESCAPES.sub("", text[-TEXT_LIMIT:]).replace("\r\n", "\n"))
+    if match is None:
+        return None
+    said = match["said"] or f"No module named {match['module']!r}"
+    error = _observed("ModuleNotFoundError", said.removeprefix("ModuleNotFoundError: "), [])
+    return Traceback((error,), match["python"]) if error.name else None
+
+
+def parse_fatal(text: str) -> tuple[str, Traceback] | None:
+    """Read what Python says when it dies (``faulthandler``): why, and the stack at that moment."""
+    plain = _ESCAPES.sub("", text[-TEXT_LIMIT:]).replace("\r\n", "\n")
+    match = _FATAL.search(plain)
+    if match is None:
+        return None
+    current = plain[match.end():].partition("Current thread")[2].partition("\nThread ")[0]
+    frames = [Frame(f, int(n), w) for f, n, w in re.findall(
+        r'^[ \t]+File "(.+)", line (\d{1,9}) in (.+?)[ \t]*$', current, re.MULTILINE)]
+    died = ObservedError("Crash", match["said"], frames=tuple(frames[::-1]))
+    return match["said"].strip(), Traceback((died,))
+
+
+def _frame(line: str) -> Frame | None:
+    for form in _FRAME:
+        match = form.match(line)
+        if match:
+            found = match.groupdict()
+            file = found.get("file") or f"<cell {found['cell']}>"
+            return Frame(file, int(found.get("line") or 0), (found.get("name") or "<module>").strip())
+    return None
+
+
+def _observed(name: str, message: str, frames: list[Frame]) -> ObservedError:
+    missing = re.search(r"No module named '?([\w.]+)'?", message)
+    library = re.match(r"(?<![^\s(])(/\S+?\.so[\w.]{0,40}|[A-Za-z]:\\\S+?\.pyd): ", message)
+    syntax = name in ("SyntaxError", "IndentationError", "TabError")
+    return ObservedError(name, message, missing.group(1) if missing else None,
+                         library.group(1) if library else None, tuple(frames),
+                         lineno=frames[-1].line if syntax and frames else None)
+
+
+def _chain(blocks: Sequence[ObservedError], links: Sequence[str]) -> tuple[ObservedError, ...]:
+    """Put the final exception first. The parts of a group come after it in the text, without a link."""
+    order = list(range(len(blocks)))
+    groups = [n for n in order if blocks[n].type.endswith("Group")]
+    if groups:
+        inner = [n for n in order if n > groups[0]]
+        failed = [n for n in inner if blocks[n].type in ("ImportError", "ModuleNotFoundError")]
+        chosen = (failed or inner or groups)[0]
+        return (replace(blocks[chosen], frames=(*blocks[groups[0]].frames, *blocks[chosen].frames)),)
+    last = len(blocks) - 1
+    chain = [blocks[last]]
+    while last > 0 and links[last]:
+        chain.append(replace(blocks[last - 1], link=links[last]))
+        last -= 1
+    return tuple(chain)
+
+
+def import_on(code: str) -> tuple[str, str | None] | None:
+    """Return the module, and the name of it, that a line of code imports; None when it imports nothing."""
+    try:
+        tree = ast.parse(code.strip())
+    except (SyntaxError, ValueError):
+        match = re.match(r"(?:from\s+([\w.]+)\s+import\b|import\s+([\w.]+))", code.strip())
+        module = (match.group(1) or match.group(2)) if match else None
+        return (module, None) if module and not module.startswith(".") else None
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Import):
+            return node.names[0].name, None
+        if isinstance(node, ast.ImportFrom) and node.module and not node.level:
+            only = node.names[0].name if len(node.names) == 1 and node.names[0].name != "*" else None
+            return node.module, only
+    return None
+
+
+def place_of(file: str) -> Place:
+    """Tell by a file's path to which installation it belongs."""
+    path = file.replace("\\", "/") if not re.match(r"[A-Za-z]:\\", file) else file
+    site = _SITE.match(path)
+    if site:
+        user = site["prefix"].endswith("/.local") or "/Library/Python/" in site["prefix"]
+        return Place("user" if user else "site", site["prefix"], site["version"], site.group().rstrip("/"))
+    library = _LIBRARY.match(path)
+    if library:
+        return Place("stdlib", library["prefix"], library["version"], library.group().rstrip("/"))
+    windows = _WINDOWS_SITE.match(file)
+    if windows:
+        version = re.search(r"Python(\d)(\d+)(?:-32)?$", windows["prefix"], re.IGNORECASE)
+        return Place("site", windows["prefix"], f"{version[1]}.{version[2]}" if version else "",
+                     windows.group().rstrip("\\"))
+    roaming = re.match(r"^[A-Za-z]:\\.*\\Python\\Python(\d)(\d+)\\site-packages\\", file, re.IGNORECASE)
+    if roaming:
+        return Place("user", "", f"{roaming[1]}.{roaming[2]}", roaming.group().rstrip("\\"))
+    inside = _WINDOWS_LIBRARY.match(file)
+    if inside:
+        version = re.search(r"Python(\d)(\d+)(?:-32)?$", inside["prefix"], re.IGNORECASE)
+        return Place("stdlib", inside["prefix"], f"{version[1]}.{version[2]}" if version else "",
+                     inside.group().rstrip("\\"))
+    return Place("own")

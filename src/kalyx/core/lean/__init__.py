@@ -1,0 +1,1 @@
+"""What replaces modules of the standard library whose import would take longer than all else."""

@@ -1,0 +1,1 @@
+"""The one door to the outside: files, variables, processes, children."""

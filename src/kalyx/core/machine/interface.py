@@ -1,0 +1,403 @@
+"""The one door to the outside: files, environment variables, running a child.
+
+Everything else in the core asks a `Machine`, so that the rules of another
+platform can be applied to a made-up one. Paths are strings in the machine's
+own form; ``machine.path`` is the path module that understands them.
+"""
+
+from __future__ import annotations
+
+import stat
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable, Mapping, Sequence
+    from typing import Any, Protocol, TypeVar
+
+    T = TypeVar("T")
+    R = TypeVar("R")
+else:
+    Protocol = object
+
+__all__ = ["Begun", "FileInfo", "Machine", "RawProcess", "RunResult"]
+
+
+READ_LIMIT = 32 * 1024 * 1024  # bytes; a settings file or METADATA is far below
+LIST_LIMIT = 100_000           # entries of one folder
+SCAN_LIMIT = 5_000             # entries of a folder that is searched for something
+
+
+@dataclass(frozen=True)
+class FileInfo:
+    """What `stat` says: ``kind`` is file, folder, link or other."""
+
+    kind: str
+    mode: int
+    owner: int
+    size: int
+    modified: float = 0.0
+    key: tuple[int, int] = (0, 0)
+    group: int = 0
+
+
+@dataclass(frozen=True)
+class RunResult:
+    """How a child ended. ``status`` is negative for a signal, None when it could not start."""
+
+    status: int | None
+    out: bytes
+    err: bytes
+    timed_out: bool
+    seconds: float
+    why_not: str = ""
+    folder_closed: bool = False  # it was the working folder that could not be entered
+
+    def text(self) -> str:
+        """Return what it printed to standard output, decoded with replacement."""
+        return self.out.decode("utf-8", "replace")
+
+    def complaint(self) -> str:
+        """Return the line of standard error that says most: a traceback's last, else the first."""
+        text = self.err.decode("utf-8", "replace")
+        lines = [ln.strip() for ln in text.splitlines() if ln.strip()]
+        fatal = [ln for ln in lines if ln.startswith("Fatal Python error")]
+        if fatal:
+            return fatal[0]
+        return next(iter(reversed(lines) if "Traceback" in text else lines), "")
+
+
+@dataclass(frozen=True)
+class RawProcess:
+    """What the process table says of one process; None where it may not be read.
+
+    ``program`` is the file that runs, with `` (deleted)`` behind it where the
+    system says so.
+    """
+
+    pid: int
+    parent: int | None
+    argv: tuple[str, ...]
+    program: str | None
+    folder: str | None
+    env: Mapping[str, str] | None
+    started: float | None
+    user: str | None
+    owner: int | None = None  # the number of its user, where the system numbers them
+    closed: bool = False  # its command line may not be read, so nobody can say what it runs
+
+
+def around(data: Any, mark: bytes, most: int) -> list[tuple[bytes, bytes]]:
+    """Return the byte before and 24 bytes after each `mark` in data, the first `most` times."""
+    found: list[tuple[bytes, bytes]] = []
+    place = data.find(mark)
+    while place >= 0 and len(found) < most:
+        end = place + len(mark)
+        found.append((data[max(place - 1, 0): place], data[end: end + 24]))
+        place = data.find(mark, end)
+    return found
+
+
+class Begun(Protocol):
+    """A child that was started."""
+
+    def ended(self) -> bool:
+        """Whether it has come to its end."""
+
+    def result(self) -> RunResult:
+        """Wait for its end; return how it ended."""
+
+    def end(self) -> None:
+        """End it and all that it started, without waiting for a result."""
+
+
+class Ended:
+    """A child that has ended already, on a machine that knows its answers."""
+
+    def __init__(self, result: RunResult) -> None:
+        self._result = result
+
+    def ended(self) -> bool:
+        """Return True."""
+        return True
+
+    def result(self) -> RunResult:
+        """Return how it ended."""
+        return self._result
+
+    def end(self) -> None:
+        """Do nothing: it has ended."""
+
+
+class Machine:
+    """What Kalyx may ask of a machine. Subclasses supply the primitives."""
+
+    platform: str
+    env: Mapping[str, str]
+    cwd: str
+    home: str
+    user_id: int
+    own_command: tuple[str, ...]
+
+    # -- primitives -----------------------------------------------------------------
+    def stat(self, path: str) -> FileInfo | None:
+        """Describe what `path` leads to, following links; None when nothing is there."""
+        raise TypeError(f"{type(self).__name__} cannot do this")
+
+    def lstat(self, path: str) -> FileInfo | None:
+        """Describe what lies at `path` itself, a link as such; None when nothing is there."""
+        info = self.stat(path)
+        link = self.read_link(path)
+        return info if link is None else FileInfo("link", stat.S_IFLNK | 0o777, info.owner if info else 0, len(link))
+
+    def is_private_group(self, group: int) -> bool:
+        """Whether nobody but the user (or the system's administrator) is in a group of users."""
+        return False
+
+    def read_link(self, path: str) -> str | None:
+        """Return a symlink's target as written, or None when `path` is no symlink."""
+        raise TypeError(f"{type(self).__name__} cannot do this")
+
+    def real_path(self, path: str) -> str:
+        """Return `path` with every symlink resolved."""
+        raise TypeError(f"{type(self).__name__} cannot do this")
+
+    def read_bytes(self, path: str, limit: int = READ_LIMIT) -> bytes:
+        """Read a regular file's first `limit` bytes.
+
+        Raises:
+            Unreadable: it is missing, is no regular file, or may not be read.
+        """
+        raise TypeError(f"{type(self).__name__} cannot do this")
+
+    def list_folder(self, path: str) -> list[str]:
+        """Return the names in a folder, sorted.
+
+        Raises:
+            Unreadable: it is missing, is no folder, or may not be read.
+        """
+        raise TypeError(f"{type(self).__name__} cannot do this")
+
+    def run(
+        self,
+        argv: Sequence[str],
+        *,
+        env: Mapping[str, str] | None = None,
+        cwd: str | None = None,
+        limit: float = 10.0,
+        judged: FileInfo | None = None,
+    ) -> RunResult:
+        """Run a child with no input, and end it and all it started after `limit` seconds.
+
+        `judged` is what the program's file was when it was found good: where
+        another file is there by now, it does not start.
+        """
+        raise TypeError(f"{type(self).__name__} cannot do this")
+
+    def begin(self, argv: Sequence[str], *, env: Mapping[str, str] | None = None, cwd: str | None = None,
+              limit: float = 10.0) -> Begun:
+        """Start a child as `run` does, and do not wait for it."""
+        return Ended(self.run(argv, env=env, cwd=cwd, limit=limit))
+
+    def make_folder(self) -> str:
+        """Make a private folder for a child's results.
+
+        Raises:
+            Unreadable: none can be made anywhere.
+        """
+        raise TypeError(f"{type(self).__name__} cannot do this")
+
+    def remove_folder(self, folder: str) -> None:
+        """Remove such a folder."""
+        raise TypeError(f"{type(self).__name__} cannot do this")
+
+    def processes(self) -> list[RawProcess]:
+        """Read every live process that has a command line, and those that are closed to us."""
+        return []
+
+    def registered_pythons(self) -> list[str]:
+        """Return the install folders in the Windows registry (PEP 514); nothing elsewhere."""
+        return []
+
+    def process(self, pid: int) -> RawProcess | None:
+        """Read one live process; None when there is none of that number."""
+        return next((p for p in self.processes() if p.pid == pid), None)
+
+    # -- made from them -----------------------------------------------------------------
+    @property
+    def path(self) -> Any:
+        """The path module of this machine's platform."""
+        if self.platform == "win32":
+            import ntpath
+
+            return ntpath
+        import posixpath
+
+        return posixpath
+
+    @property
+    def path_separator(self) -> str:
+        """What stands between the entries of PATH."""
+        return ";" if self.platform == "win32" else ":"
+
+    def exists(self, path: str) -> bool:
+        """Whether `path` leads to something."""
+        return self.stat(path) is not None
+
+    def may_write(self, path: str) -> bool:
+        """Whether the user may write into a folder or file that is there."""
+        return True
+
+    def trouble_at(self, path: str) -> str:
+        """Say why nothing is seen at `path`: it does not exist, or may not be looked at."""
+        return "does not exist"
+
+    def is_file(self, path: str) -> bool:
+        """Whether `path` leads to a regular file."""
+        info = self.stat(path)
+        return info is not None and info.kind == "file"
+
+    def is_folder(self, path: str) -> bool:
+        """Whether `path` leads to a folder."""
+        info = self.stat(path)
+        return info is not None and info.kind == "folder"
+
+    def is_executable(self, path: str) -> bool:
+        """Whether `path` leads to a file that may be run."""
+        info = self.stat(path)
+        if info is None or info.kind != "file":
+            return False
+        return self.platform == "win32" or bool(info.mode & 0o111)
+
+    def read_whole(self, path: str, limit: int = READ_LIMIT) -> bytes:
+        """Read all of a regular file.
+
+        Raises:
+            Unreadable: it is missing, is no regular file, may not be read, or has more than `limit` bytes:
+                a part of it would say something else than all of it.
+        """
+        data = self.read_bytes(path, limit + 1)
+        if len(data) > limit:
+            reason = f"it has more than {limit // 1024} kB, and was not read"
+            self.report(path, reason)
+            raise Unreadable(path, reason)
+        return data
+
+    def read_text(self, path: str, limit: int = READ_LIMIT) -> str:
+        """Read all of a text file as UTF-8 (a byte order mark is dropped, bad bytes replaced).
+
+        Raises:
+            Unreadable: as `read_whole` does.
+        """
+        return self.read_whole(path, limit).decode("utf-8", "replace").removeprefix("\ufeff")
+
+    def read_beginning(self, path: str, limit: int) -> str:
+        """Read the first `limit` bytes of a text file, for what stands at its beginning.
+
+        Raises:
+            Unreadable: it is missing, is no regular file, or may not be read.
+        """
+        return self.read_bytes(path, limit).decode("utf-8", "replace").removeprefix("\ufeff")
+
+    def report(self, path: str, reason: str) -> None:
+        """Write down that something is there and could not be read, or not be understood."""
+        self.troubles.setdefault(path, reason)
+
+    @property
+    def troubles(self) -> dict[str, str]:
+        """What is there and could not be read, with the reason: it is said beside any answer."""
+        found: dict[str, str] = self.__dict__.setdefault("_troubles", {})
+        return found
+
+    def is_there(self, path: str) -> bool:
+        """Whether something has this name: also a link to nowhere, a pipe, what may not be read."""
+        return self.lstat(path) is not None
+
+    def around(self, path: str, mark: bytes, most: int = 1000) -> list[tuple[bytes, bytes]]:
+        """Return the byte before and some bytes after each `mark` in a file; none where it cannot be read."""
+        try:
+            return around(self.read_bytes(path), mark, most)
+        except Unreadable:
+            return []
+
+    def tree_size(self, path: str, most: int = 200_000) -> int:
+        """Return the bytes of a file or of all files below a folder, links not followed."""
+        total, queue = 0, [path]
+        while queue and most > 0:
+            here = queue.pop()
+            if self.read_link(here) is not None:
+                continue
+            info = self.stat(here)
+            if info is not None and info.kind == "folder":
+                names = self.names_in(here)
+                most -= len(names)
+                queue += [self.path.join(here, n) for n in names]
+            elif info is not None:
+                total += info.size
+        return total
+
+    def scan(self, path: str, most: int = SCAN_LIMIT) -> tuple[list[str], list[str], bool]:
+        """Return names and sub-folders (links not followed) of a folder, and whether it was cut.
+
+        Looks at `most` entries and no more, in the order of the file system.
+        """
+        names = self.names_in(path)
+        folders = [n for n in names[:most] if self.read_link(self.path.join(path, n)) is None
+                   and self.is_folder(self.path.join(path, n))]
+        return names[:most], folders, len(names) > most
+
+    def why_not_listed(self, path: str) -> str:
+        """Say why a folder cannot be listed; empty when it can."""
+        try:
+            self.list_folder(path)
+        except Unreadable as error:
+            return error.reason
+        return ""
+
+    def names_in(self, path: str) -> list[str]:
+        """List a folder, or return nothing when it cannot be listed."""
+        try:
+            return self.list_folder(path)
+        except Unreadable:
+            return []
+
+    def entries(self, path: str) -> list[str]:
+        """Return the names in a folder, in no order; none when it cannot be listed."""
+        return self.names_in(path)
+
+    def has_one_folder(self, path: str) -> bool:
+        """Whether it is known without listing that a folder has but one in it; links are not counted."""
+        return False
+
+    def absolute(self, path: str, start: str | None = None) -> str:
+        """Return `path` absolute and normalised, ``~`` expanded, relative to `start`."""
+        if path == "~" or path.startswith(("~/", "~\\")):
+            path = self.home + path[1:]
+        return self.located(path, start)
+
+    def located(self, path: str, start: str | None = None) -> str:
+        """Return `path` absolute and normalised, relative to `start`: to the letter, as Python takes a path."""
+        joined = self.path.join(start or self.cwd, path)
+        return str(self.path.normpath(joined))
+
+    def same(self, a: str, b: str) -> bool:
+        """Whether two paths lead to the same place."""
+        return self.key(a) == self.key(b)
+
+    def key(self, path: str) -> str:
+        """Return a form of `path` that is equal for all its spellings."""
+        return str(self.path.normcase(self.real_path(path)))
+
+    def is_within(self, path: str, folder: str) -> bool:
+        """Whether `path` is `folder` or lies below it, compared as written."""
+        a, b = self.path.normcase(path), self.path.normcase(folder).rstrip(self.path.sep)
+        return bool(a == b or a.startswith(b + self.path.sep))
+
+    def in_parallel(self, ask: Callable[[T], R], items: Iterable[T]) -> list[R]:
+        """Return ``[ask(item) for item in items]``, several asked at once."""
+        return [ask(item) for item in items]
+
+    def in_background(self, job: Callable[[], object]) -> Callable[[float], bool]:
+        """Begin a job whose result others will ask for; what is returned waits some seconds for its end."""
+        return lambda limit: True

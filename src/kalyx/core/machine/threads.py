@@ -1,0 +1,96 @@
+"""Threads, by the interpreter's own calls: importing `threading` takes as long as a tenth of a start."""
+
+from __future__ import annotations
+
+from _thread import allocate_lock, start_new_thread
+
+from kalyx.core.lean.record import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from _thread import LockType
+    from collections.abc import Callable, Iterable
+    from typing import Any, TypeVar
+
+    T = TypeVar("T")
+    R = TypeVar("R")
+
+__all__ = ["Once", "Thread", "ask_all"]
+
+MOST = 8  # threads for one list of questions
+
+
+class Thread:
+    """Runs a job beside what else is done; the process does not wait for it at its end."""
+
+    def __init__(self, job: Callable[[], object]) -> None:
+        """Begin the job. What it raises is lost: who needs its result asks for it again and meets it."""
+        self._job = job
+        self._running = allocate_lock()
+        self._running.acquire()
+        start_new_thread(self._run, ())
+
+    def _run(self) -> None:
+        try:
+            self._job()
+        except BaseException:
+            pass
+        finally:
+            self._running.release()
+
+    def ended(self, limit: float = -1) -> bool:
+        """Wait for its end, at most `limit` seconds where one is given; return whether it came."""
+        if not self._running.acquire(timeout=limit):
+            return False
+        self._running.release()
+        return True
+
+
+class Once:
+    """Keeps what was made for each key; a thread that asks while it is being made waits for it."""
+
+    def __init__(self) -> None:
+        self._made: dict[object, object] = {}
+        self._turns: dict[object, LockType] = {}
+
+    def known(self, key: object) -> Any:
+        """Return the value of a key where it has been made, else None."""
+        return self._made.get(key)
+
+    def get(self, key: object, make: Callable[[], R]) -> R:
+        """Return the value of a key, made by the first who asks; what `make` raises is raised to each."""
+        if key not in self._made:
+            with self._turns.setdefault(key, allocate_lock()):
+                if key not in self._made:
+                    self._made[key] = make()
+        return self._made[key]  # type: ignore[return-value]  # what `make` of this key returned
+
+
+def ask_all(ask: Callable[[T], R], items: Iterable[T]) -> list[R]:
+    """Return ``[ask(item) for item in items]``, several asked at once.
+
+    The first exception is raised when all have ended.
+    """
+    wanted = list(items)
+    answers: dict[int, R] = {}
+    errors: list[BaseException] = []
+    numbers = iter(range(len(wanted)))
+    turn = allocate_lock()
+
+    def work() -> None:
+        while True:
+            with turn:
+                number = next(numbers, -1)
+            if number < 0:
+                return
+            try:
+                answers[number] = ask(wanted[number])
+            except BaseException as error:
+                errors.append(error)
+
+    if len(wanted) < 2:
+        return [ask(item) for item in wanted]
+    for thread in [Thread(work) for _ in range(min(MOST, len(wanted)))]:
+        thread.ended()
+    if errors:
+        raise errors[0]
+    return [answers[number] for number in range(len(wanted))]

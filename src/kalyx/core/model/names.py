@@ -1,0 +1,25 @@
+"""Names of distributions and requirements, as they are compared."""
+
+from __future__ import annotations
+
+import re
+
+__all__ = ["normal_name", "requirement_name"]
+
+
+def normal_name(name: str) -> str:
+    """Return a distribution's name in the form that compares (PEP 503)."""
+    if name.isalnum():
+        return name.lower()
+    name = name.replace("_", "-").replace(".", "-").lower()
+    while "--" in name:
+        name = name.replace("--", "-")
+    return name
+
+
+def requirement_name(requirement: str) -> str:
+    """Return the distribution's name at the head of a requirement (PEP 508)."""
+    if requirement.isascii() and requirement.isalnum():
+        return requirement  # mostly it is just a name
+    match = re.match(r"(?<!\s)\s*([A-Za-z0-9][A-Za-z0-9._-]*)", requirement)
+    return match.group(1).rstrip("._-") if match else ""

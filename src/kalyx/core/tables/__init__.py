@@ -1,0 +1,1 @@
+"""What no file of the machine can tell, as data."""

@@ -1,0 +1,1 @@
+"""The causes of the catalogue, a folder for each of the groups A to F."""

@@ -1,0 +1,1 @@
+"""Group A: what is asked for is not there."""

@@ -1,0 +1,176 @@
+"""Group A: the name is another than the one to import, or the one to install."""
+
+from __future__ import annotations
+
+from kalyx.core.facts.imports.case import Case
+from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.model.names import normal_name
+from kalyx.core.tables import import_names
+from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.reading.absence import (
+    asked_near_home,
+    asked_whole,
+    asker_evidence,
+    is_absent,
+    known_distribution,
+    searched,
+)
+from kalyx.core.verdicts.reading.failure import Failure
+from kalyx.core.verdicts.reading.spelling import near_names
+from kalyx.core.verdicts.remedies import pip
+from kalyx.core.verdicts.remedies.project import install_for_project, project_wish, wish_evidence
+
+__all__ = ["best_module", "name_differs", "name_misspelt"]
+
+
+@cause("name-differs", "A", "the distribution and its module have different names", rank=48)
+def name_differs(case: Case, failure: Failure | None) -> Finding | None:
+    """Tell apart the name that one installs and the name that one imports.
+
+    Looks like: `No module named ...` for the name that you installed, or no distribution of the name
+        that you import.
+    Why: What one installs and what one imports may have different names.
+    How Kalyx knows: The metadata of an installed distribution lists the module; failing that, a small
+        table of well-known pairs.
+    What to do: Write the module's name in the import, or install the distribution by its own name.
+    """
+    if failure is None or import_names.host_of(asked_whole(case, failure)):
+        return None
+    if "." in failure.module:
+        return _is_other_portion(case, failure)
+    if not is_absent(case, failure):
+        return None
+    name = failure.top
+    return (_is_distribution_here(case, failure, name)
+            or _belongs_to_other_name(case, failure, name)
+            or _is_distribution_name(case, failure, name))
+
+
+def _import_instead(case: Case, failure: Failure, name: str, other: str) -> Remedy:
+    from kalyx.core.verdicts.remedies.source_edits import write_import
+
+    return write_import(case, failure, name, other)
+
+
+def _is_distribution_here(case: Case, failure: Failure, name: str) -> Finding | None:
+    """The name is that of a distribution installed here, whose modules have other names."""
+    found = case.distribution_named(name)
+    usable = [m for m in found.modules if case.candidates(m)] if found else []
+    if found is None or not usable or name.lower() in {m.lower() for m in found.modules}:
+        return None
+    public = [m for m in usable if not m.startswith("_")] or usable
+    module = best_module(found.name, public)
+    return Finding(
+        "name-differs", "error", "certain",
+        f"{found.name} {found.version} is installed here, and the module to import from it is "
+        f"{module}, not {name}.",
+        (Evidence(f"{found.name} {found.version} provides {', '.join(public)}",
+                  found.metadata or found.location), *asker_evidence(case, failure)),
+        (_import_instead(case, failure, name, module),))
+
+
+def best_module(distribution: str, modules: list[str]) -> str:
+    """Return the module that a distribution's name stands for: the most alike one."""
+    import difflib
+
+    plain = normal_name(distribution).replace("-", "").removeprefix("python")
+    return max(modules, key=lambda m: (difflib.SequenceMatcher(
+        None, plain, m.lower().replace("_", "")).ratio(), -len(m)))
+
+
+def _belongs_to_other_name(case: Case, failure: Failure, name: str) -> Finding | None:
+    """The module is provided by a distribution of another name."""
+    for other in case.elsewhere(name):
+        if other.name and normal_name(other.name) != normal_name(name):
+            says = (f"in {other.environment.name} the module {name} belongs to {other.name}"
+                    f" {other.version}")
+            wish = project_wish(case, failure)
+            return Finding(
+                "name-differs", "error", "certain",
+                f"The module {name} comes from the distribution {other.name}: that is the name to "
+                "install.", (Evidence(says, other.environment.path), *wish_evidence(wish)),
+                install_for_project(case, other.source or other.name + import_names.bound_for(name), wish))
+    known = known_distribution(case, failure)
+    if known is None or normal_name(known) == normal_name(name) or case.elsewhere(name):
+        return None
+    whole, wish = asked_whole(case, failure), project_wish(case, failure)
+    return Finding(
+        "name-differs", "error", "certain",
+        f"The module {whole} comes from the distribution {known}: that is the name to install.",
+        (Evidence(f"{whole} belongs to {known} in the table of well-known names that Kalyx ships"),
+         *wish_evidence(wish), *searched(case), *asker_evidence(case, failure)),
+        install_for_project(case, known + import_names.bound_for(failure.top), wish))
+
+
+def _is_other_portion(case: Case, failure: Failure) -> Finding | None:
+    """The part of a namespace that many distributions share is in one that is not installed."""
+    parent = failure.module.rpartition(".")[0]
+    found = [c for _, c in case.candidates(failure.top)]
+    known = import_names.distribution_for(failure.module)
+    if failure.name is not None or known is None or not found or any(c.kind != "namespace" for c in found) \
+            or (case.file_of(parent) or "").endswith(".py") or case.distribution_named(known) is not None:
+        return None
+    here = sorted({d.name for d in case.distributions() if failure.top in d.modules})
+    return Finding(
+        "name-differs", "error", "certain",
+        f"The module {failure.module} comes from the distribution {known}: that is the name to install.",
+        (Evidence(f"{failure.top} is a name that distributions share; here {', '.join(here) or 'a folder'} has "
+                  "parts of it", found[0].path),
+         Evidence(f"{failure.module} belongs to {known} in the table of well-known names that Kalyx ships"),
+         *asker_evidence(case, failure)), pip.install(case, known))
+
+
+def _is_distribution_name(case: Case, failure: Failure, name: str) -> Finding | None:
+    """What was typed is the name of a distribution that is not here; its module has another."""
+    module = import_names.module_for(name)
+    where = "the table of well-known names that Kalyx ships"
+    for environment, distribution in case.neighbours.providing_name(name):
+        public = [m for m in distribution.modules if not m.startswith("_")]
+        if public and name.lower() not in {m.lower() for m in distribution.modules}:
+            module, where = best_module(distribution.name, public), str(environment.path)
+            break
+    if module is None or case.elsewhere(name):
+        return None
+    listed = import_names.distribution_for(module)
+    shown = listed if listed and normal_name(listed) == normal_name(name) else name
+    if case.candidates(module) or case.file_of(module):
+        todo: tuple[Remedy, ...] = (_import_instead(case, failure, name, module),)
+    else:
+        todo = (*pip.install(case, shown, why=f", then import it as {module}"),
+                _import_instead(case, failure, name, module))
+    return Finding(
+        "name-differs", "error", "certain",
+        f"{shown} is the name to install; the module to import from it is {module}.",
+        (Evidence(f"{shown} provides {module}, by {where}"),), todo)
+
+
+@cause("name-misspelt", "A", "one edit away from, or only in case different from, a module that "
+       "this seat has", rank=50)
+def name_misspelt(case: Case, failure: Failure | None) -> Finding | None:
+    """Look for a module of nearly the same name.
+
+    Looks like: `No module named ...`, and a module of nearly that name is here.
+    Why: One letter is wrong, swapped or missing, or only capital letters differ, which matters also
+        where the file system does not care.
+    How Kalyx knows: A module that this seat can import is one edit away, and the name as typed is known
+        nowhere.
+    What to do: Write the near name.
+    """
+    if not is_absent(case, failure) or failure is None or not asked_near_home(case, failure):
+        return None
+    name = failure.top
+    if case.elsewhere(name) or known_distribution(case, failure) or project_wish(case, failure):
+        return None
+    near = near_names(name, case.names_in_layers())
+    near = [n for n in near if n != name and not n.startswith("_")]
+    if not near:
+        return None
+    by_case = near[0].lower() == name.lower()
+    file = case.file_of(near[0])
+    return Finding(
+        "name-misspelt", "error", "certain" if by_case else "likely",
+        f"There is no {name} here, but there is {near[0]}" + (
+            ": the names differ only in capital letters." if by_case else ", one letter away."),
+        (Evidence(f"{near[0]} is {file or 'built into the interpreter'}", file),
+         *asker_evidence(case, failure)),
+        (_import_instead(case, failure, name, near[0]),))

@@ -1,0 +1,325 @@
+"""Group A: what is asked for is not in this seat, nor under another name."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from kalyx.core.facts.imports.case import Case
+from kalyx.core.facts.search_path.modules import top_level
+from kalyx.core.lean.patterns import pattern
+from kalyx.core.lean.record import TYPE_CHECKING, replace
+from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
+from kalyx.core.model.names import normal_name, requirement_name
+from kalyx.core.tables import import_names
+from kalyx.core.verdicts.catalogue import also_at_import, cause
+from kalyx.core.verdicts.causes.absent.standard_library import has_module, versions_of
+from kalyx.core.verdicts.reading.absence import (
+    asked_by_person,
+    asked_whole,
+    asker_evidence,
+    is_absent,
+    known_distribution,
+    searched,
+)
+from kalyx.core.verdicts.reading.failure import Failure
+from kalyx.core.verdicts.remedies import pip, seats
+from kalyx.core.verdicts.remedies.project import install_for_project, project_wish, wish_evidence
+from kalyx.core.verdicts.remedies.shell_lines import command_line
+from kalyx.core.verdicts.remedies.source_edits import leave_out
+
+if TYPE_CHECKING:
+    from kalyx.core.facts.packaging.project import Declared
+
+__all__ = ["requirement_for"]
+
+_MODEL = pattern(r"[a-z]{2}_(?:core|dep|ent)_(?:web|news|wiki|sci|ud)_(?:sm|md|lg|trf)")
+
+
+@cause("installed-elsewhere", "A", "absent here, present in another environment or interpreter",
+       rank=46)
+def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
+    """Look for the module in the other environments of the machine.
+
+    Looks like: `No module named ...` for something that you have installed, perhaps a minute ago.
+    Why: It went into another environment: another `pip`, another kernel, another terminal.
+    How Kalyx knows: No layer of this seat holds it, and another environment on this machine does; the
+        seats that use that one are named, and the `pip` that installs there.
+    What to do: Put it here too, or move the seat to the environment that has it.
+    """
+    if not is_absent(case, failure) or failure is None or not asked_by_person(case, failure):
+        return None
+    others = case.elsewhere(failure.top)
+    if not others:
+        return None
+    name = others[0].name or failure.top
+    wish = project_wish(case, failure)
+    todo = [*(install_for_project(case, name, wish) if wish else
+              _install_as_there(case, others, name, failure.top))]
+    for other in others[:2]:
+        moved = seats.move_seat(case, other, failure.top)
+        if moved is not None and (not moved.do.startswith("Or ") or (todo and todo[0].kind == "manual")):
+            todo.insert(0, replace(moved, do=re.sub(r"^Or (\w)", lambda m: m.group(1).upper(), moved.do)))
+        elif moved is not None:
+            todo.append(moved)
+    places = f"in {others[0].environment.name}"
+    if len(others) > 1:
+        places += f" and {len(others) - 1} other" + ("s" if len(others) > 2 else "")
+    return Finding(
+        "installed-elsewhere", "error", "certain",
+        f"{failure.top} is not in {case.environment_name}; it is installed {places}.",
+        (*wish_evidence(wish), *[_elsewhere_evidence(o, failure.top) for o in others[:8]],
+         *_pip_evidence(case, others), *searched(case)), tuple(todo))
+
+
+def _pip_evidence(case: Case, others: Sequence[Elsewhere]) -> list[Evidence]:
+    """Say when this shell's own pip is the one that installs into the other environment."""
+    found = []
+    for script in case.seat.scripts:
+        prefix = script.interpreter.prefix if script.interpreter else None
+        if prefix and any(case.machine.same(prefix, o.environment.path) for o in others):
+            found.append(Evidence(f"{script.name} in this shell installs into {prefix}",
+                                  script.path))
+    return found[:1]
+
+
+def _install_as_there(case: Case, others: Sequence[Elsewhere], name: str, module: str) -> tuple[Remedy, ...]:
+    """Return how to install it: from a local project, and linked, where another environment has it so."""
+    from kalyx.core.facts.packaging.requirements import suits
+
+    local = next((o for o in others if o.source), None)
+    if local is not None and local.source is not None:
+        return pip.install(case, local.source, options=("-e",) if local.editable else ())
+    here = case.distribution_named(name)
+    there = next((o for o in others if o.name == name and o.version
+                  and suits(o.requires_python, str(case.obs.who.get("version")))), None)
+    if here is not None and there is not None and here.version != there.version:
+        why = f", the version that {there.environment.name} has: {here.version}, which is here, lacks {module}"
+        return pip.install(case, f"{name}=={there.version}", why=why)
+    return pip.install(case, name + import_names.bound_for(module))
+
+
+def _elsewhere_evidence(other: Elsewhere, module: str) -> Evidence:
+    what = f"{other.name} {other.version}" if other.name else module
+    return Evidence(f"{other.environment.path} (Python "
+                    f"{other.environment.python_version or 'of unknown version'}) has {what}",
+                    other.environment.path)
+
+
+@cause("not-installed", "A", "no layer of this seat has the module, no known environment has it, "
+       "and the name is plausible as it stands", rank=52)
+def not_installed(case: Case, failure: Failure | None) -> Finding | None:
+    """Conclude that it is nowhere.
+
+    Looks like: `No module named ...`.
+    Why: It is not installed, neither here nor in any environment that Kalyx knows of.
+    How Kalyx knows: Every folder of the search path and every known environment was searched; what the
+        project says that it needs was read.
+    What to do: Put the distribution that provides it into the environment of this seat, in the version
+        that the project asks for.
+    """
+    if not is_absent(case, failure) or failure is None or not asked_by_person(case, failure):
+        return None
+    name = failure.top
+    if case.elsewhere(name):
+        return None
+    known = known_distribution(case, failure) or name
+    here = case.distribution_named(known)
+    if here is not None and any(m != name and m.lower() == name.lower() for m in here.modules):
+        return None  # it is installed: its module is only written otherwise
+    host = import_names.host_of(asked_whole(case, failure))
+    if host is not None:
+        return _hosted(case, failure, host)
+    count = len(case.neighbours.prefixes)
+    wish = project_wish(case, failure)
+    return Finding(
+        "not-installed", "error", "certain",
+        f"{name} is not installed in {case.environment_name}, nor in any other environment "
+        "that Kalyx knows of.",
+        (*wish_evidence(wish), *searched(case), Evidence(f"none of the {count} known environments has it")),
+        _put_it(case, failure, known, wish))
+
+
+def _hosted(case: Case, failure: Failure, host: str) -> Finding:
+    whole = asked_whole(case, failure)
+    return Finding(
+        "not-installed", "error", "certain",
+        f"{whole} is there in {host} alone, and this Python runs elsewhere.",
+        (Evidence(f"{whole} is of {host}, by the table of well-known names that Kalyx ships"),
+         *asker_evidence(case, failure), *searched(case)),
+        (leave_out(whole),))
+
+
+def _put_it(case: Case, failure: Failure, known: str, wish: Declared | None) -> tuple[Remedy, ...]:
+    """Return how to install what has a module, where its name or the project tells what that is."""
+    name = failure.top
+    if known != name or wish is not None:
+        return install_for_project(case, known + import_names.bound_for(name), wish)
+    if import_names.is_shared(name):
+        return _shared_name(name)
+    if _MODEL.fullmatch(name):
+        says = "It is a language model of spaCy, which is on no index; spaCy itself fetches it."
+        return (Remedy(says, "manual", changes=f"adds {name} to {case.prefix}",
+                       typed=command_line(case.machine, (case.python, "-m", "spacy", "download", name))),)
+    if not import_names.is_everyday(name):
+        return install_for_project(case, name + import_names.bound_for(name), None,
+                                   " (the distribution is taken to have the module's name)")
+    folder = case.start or case.launch.start or case.launch.cwd
+    own = Remedy(f"If {name} is your own module, have Python look into the folder that holds {name}.py: it was "
+                 f"found neither in {folder} nor in the folders around it. What an index has under so common a "
+                 "name is somebody else's.", "manual", changes="where imports are looked for")
+    return (own, *pip.install(case, name, why=", if a distribution of that name is meant"))
+
+
+def _shared_name(name: str) -> tuple[Remedy, ...]:
+    """Return what to do where a name stands for no distribution, but for parts of many."""
+    return (Remedy(f"Ask for the part that you need: many distributions lay their modules under {name}, and "
+                   f"none of them is called so. kalyx why {name}.PART says which it is.", "manual",
+                   changes="nothing"),)
+
+
+@also_at_import("pip-absent", rank=41)
+def no_pip(case: Case, failure: Failure | None) -> Finding | None:
+    """Say how an interpreter without pip gets one: Python brings it along, where its packager left that in."""
+    if failure is None or failure.top != "pip" or not is_absent(case, failure):
+        return None
+    m, own = case.machine, case.file_of("ensurepip")
+    marker = pip.managed_marker(case)
+    if own is not None and marker is None:
+        todo = Remedy(f"Give {case.environment_name} a pip of its own.", "command",
+                      argv=(case.python, *pip.quiet_flags(case), "-m", "ensurepip", "--upgrade"),
+                      changes=f"adds pip to {case.prefix}")
+    elif m.exists("/usr/bin/apt-get") and case.base_prefix == "/usr":
+        package = "python3-pip" if case.prefix == "/usr" else "python3-venv"
+        todo = Remedy(f"Install the system's package {package}.", "command",
+                      argv=("apt-get", "install", "-y", package),
+                      changes=f"adds {package} to the system (needs root)")
+    else:
+        todo = Remedy(f"Install pip for {case.python}: this Python does not bring ensurepip along.", "manual",
+                      changes=f"adds pip to {case.prefix}")
+    return Finding(
+        "pip-absent", "error", "certain", f"{case.environment_name} has no pip.",
+        (*([Evidence("ensurepip, by which Python brings pip along, is here", own)] if own else []),
+         *searched(case)), (todo,))
+
+
+@cause("dependency-absent", "A", "the asked module is here; something that it needs is not",
+       rank=36)
+def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
+    """Name what an installed module needs and does not find, and who asked for it.
+
+    Looks like: `No module named 'b'`, though you imported `a`, which is installed.
+    Why: A package is here and something that it needs is not: it was installed without its
+        dependencies, or they were removed since.
+    How Kalyx knows: The frame that asked lies in the package's files, no layer holds the module, and
+        the package's metadata declares it.
+    What to do: Put the declared requirement, with its version bounds, into the same environment.
+    """
+    if not is_absent(case, failure) or failure is None or asked_by_person(case, failure):
+        return None
+    if failure.asker is not None and case.layer_of_file(failure.asker.file) == "stdlib":
+        return None
+    name = failure.top
+    history = versions_of(name)
+    if history is not None and not has_module(history, case.version):
+        return None  # that says more: it was never a matter of installing
+    owner = case.distribution_of(failure.asker.file) if failure.asker else None
+    host = import_names.host_of(asked_whole(case, failure))
+    if host is not None:
+        return replace(_hosted(case, failure, host), cause="dependency-absent")
+    requirement = requirement_for(case, owner, name)
+    others = case.elsewhere(name)
+    wanted = requirement or (others[0].source or others[0].name if others else None) or (
+        known_distribution(case, failure) or name)
+    who = f"{owner.name} {owner.version}" if owner else (
+        failure.asker.file if failure.asker else case.obs.module)
+    asked = top_level(case.obs.module)
+    because = (f"{f'{asked} is here, but ' if asked != name else ''}{who} needs {asked_whole(case, failure)}, "
+               f"which is not in {case.environment_name}.")
+    evidence = [*asker_evidence(case, failure)]
+    if requirement and owner:
+        evidence.append(Evidence(f"{owner.name} {owner.version} declares: {requirement}",
+                                 owner.metadata))
+    evidence += [_elsewhere_evidence(o, name) for o in others[:4]]
+    if requirement:
+        from kalyx.core.verdicts.remedies.versions import pinned
+
+        wanted = pinned(case, requirement)
+    wanted += import_names.bound_for(name) if "<" not in wanted else ""
+    beside = pip.unmet(case, owner, wanted) if requirement else ()
+    return Finding("dependency-absent", "error", "certain" if failure.direct else "likely",
+                   because, tuple(evidence), pip.install(case, wanted, beside=beside))
+
+
+@cause("extra-absent", "A", "the missing module is one that the metadata lists under an extra",
+       rank=35)
+def extra_absent(case: Case, failure: Failure | None) -> Finding | None:
+    """Find the extra under which a package declares what it now asks for.
+
+    Looks like: `No module named 'b'` from a package that otherwise works, often only when a certain
+        feature or file type is used.
+    Why: The package declares that module under an extra, and extras are installed only when they are
+        asked for.
+    How Kalyx knows: The metadata lists the requirement with an `extra == ...` marker, and no plain
+        requirement names it; or the package imports without it, and asked for it in a call.
+    What to do: Install the package again with the extra in brackets; where it declares none, what it
+        asked for.
+    """
+    if failure is None or not is_absent(case, failure) or asked_by_person(case, failure):
+        return None
+    from kalyx.core.facts.packaging.requirements import applies
+
+    owner = case.distribution_of(failure.asker.file) if failure.asker else None
+    if owner is None or any(_names(case, failure.top, r) for r in owner.requires
+                            if applies(r, case.markers)):
+        return None
+    for extra in owner.extras:
+        for line in owner.requires:
+            if _names(case, failure.top, line) and applies(line, case.markers, (extra,)):
+                return Finding(
+                    "extra-absent", "error", "certain" if failure.direct else "likely",
+                    f"{owner.name} {owner.version} needs {failure.top} only with its extra {extra}, "
+                    f"which was not installed in {case.environment_name}.",
+                    (*asker_evidence(case, failure),
+                     Evidence(f"{owner.name} {owner.version} declares: {line}", owner.metadata)),
+                    pip.install(case, f"{owner.name}[{extra}]=={owner.version}"))
+    return _for_a_feature(case, failure, owner) if case.obs.later else None
+
+
+def _for_a_feature(case: Case, failure: Failure, owner: Distribution) -> Finding:
+    """Say that a package which imports asked for something in a call, and declares it nowhere."""
+    name = failure.top
+    wanted = known_distribution(case, failure) or name
+    return Finding(
+        "extra-absent", "error", "likely",
+        f"{owner.name} {owner.version} imports without {name}, and asks for it only when this feature is used; "
+        f"it is not in {case.environment_name}.",
+        (*asker_evidence(case, failure),
+         Evidence(f"the metadata of {owner.name} does not ask for it", owner.metadata)),
+        pip.install(case, wanted + import_names.bound_for(name)))
+
+
+def _names(case: Case, module: str, requirement: str) -> bool:
+    """Whether a requirement is for the distribution that brings a module."""
+    name = normal_name(requirement_name(requirement))
+    known = import_names.distribution_for(module)
+    return name in {normal_name(module), normal_name(known or module)} or any(
+        o.name and normal_name(o.name) == name for o in case.elsewhere(module))
+
+
+def requirement_for(case: Case, owner: Distribution | None, module: str) -> str | None:
+    """Return the requirement line, without its marker, by which `owner` asks for a module."""
+    if owner is None:
+        return None
+    from kalyx.core.facts.packaging.requirements import applies
+
+    names = {normal_name(module)}
+    known = import_names.distribution_for(module)
+    names |= {normal_name(known)} if known else set()
+    names |= {normal_name(o.name) for o in case.elsewhere(module) if o.name}
+    lines = [r for r in owner.requires if applies(r, case.markers)]
+    for line in lines:
+        if normal_name(requirement_name(line)) in names:
+            return line.split(";")[0].strip()
+    unmet = [r for r in lines if case.distribution_named(requirement_name(r)) is None]
+    return unmet[0].split(";")[0].strip() if len(unmet) == 1 else None

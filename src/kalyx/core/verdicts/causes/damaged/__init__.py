@@ -1,0 +1,1 @@
+"""Group D: what was installed is not whole."""

@@ -1,0 +1,141 @@
+"""Files of two versions or two installers on top of each other."""
+
+from __future__ import annotations
+
+from kalyx.core.facts.imports.case import Case
+from kalyx.core.facts.packaging.requirements import applies
+from kalyx.core.model import Distribution, Evidence, Finding
+from kalyx.core.model.names import normal_name, requirement_name
+from kalyx.core.tables import import_names
+from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.causes.damaged.suspects import owners, suspects, what_broke
+from kalyx.core.verdicts.causes.own_code.version_conflict import conflict_in_use
+from kalyx.core.verdicts.reading.absence import is_absent
+from kalyx.core.verdicts.reading.failure import Failure
+from kalyx.core.verdicts.remedies import files, pip
+
+__all__ = ["mixed_install"]
+
+
+@cause("mixed-install", "D", "files of two versions or two installers lie on top of each other", rank=25)
+def mixed_install(case: Case, failure: Failure | None) -> Finding | None:
+    """Find two metadata folders of one distribution, left-overs, and files of another version.
+
+    Looks like: A package fails in itself: names missing between its own files.
+    Why: Files of two versions lie on top of each other: two installers, a copy by hand, an installation
+        that was interrupted.
+    How Kalyx knows: Two metadata folders of one distribution, left-overs with a `~`, or files that
+        differ from RECORD.
+    What to do: Install the package again, so that its files are of one version.
+    """
+    if case.obs.outcome not in ("fails", "crash"):
+        return None
+    if failure is not None and is_absent(case, failure):
+        return _interrupted(case, failure) or _asked_by_changed(case, failure)
+    error = case.obs.error
+    if error is not None and error.type.endswith("Warning"):
+        return None  # made an exception by a setting: the code is as it was
+    for owner in owners(case, failure):
+        stray = _stray_package(case, owner)
+        if stray is not None:
+            return stray
+        twins = _twins(case, owner)
+        if len(twins) > 1 and conflict_in_use(case, failure) is None:
+            newest = max(twins, key=lambda d: _version_key(d.version))
+            named = " and ".join(f"{d.name} {d.version}" for d in twins)
+            return Finding(
+                "mixed-install", "error", "likely",
+                f"{owner.location} holds the metadata of {named}: one was installed over the other.",
+                (*[Evidence(f"{d.name} {d.version}", d.metadata) for d in twins], *what_broke(case)),
+                pip.reinstall(case, newest.name, newest.version, "so that its files are of one version"))
+        rows = [r for r in map(case.record(owner).row_of, suspects(case, failure)) if r is not None]
+        found = _written_over(case, owner, rows)
+        if found is not None:
+            return found
+    return None
+
+
+def _written_over(case: Case, owner: Distribution, rows: list[str]) -> Finding | None:
+    """Find files among `rows` that are not those that their distribution installed."""
+    record = case.record(owner)
+    changed = [(r, how) for r in rows if (how := record.difference(r))]
+    if not changed:
+        return None
+    return Finding(
+        "mixed-install", "error", "likely",
+        f"{record.absolute(changed[0][0])} is not the file that {owner.name} {owner.version} "
+        "installed: another version, installer or hand wrote over it.",
+        (*[Evidence(how, record.absolute(r)) for r, how in changed[:4]],
+         Evidence("what was installed", record.path), *what_broke(case)),
+        pip.reinstall(case, owner.name, owner.version, "to have files of one version"))
+
+
+def _asked_by_changed(case: Case, failure: Failure) -> Finding | None:
+    """Find that what asks for an absent module is a changed file, and that nothing declares the module."""
+    owner = case.distribution_of(failure.asker.file) if failure.asker else None
+    row = case.record(owner).row_of(failure.asker.file) if owner and failure.asker else None
+    names = {normal_name(failure.top), normal_name(import_names.distribution_for(failure.top) or failure.top),
+             *[normal_name(e.name) for e in case.elsewhere(failure.top) if e.name]}
+    if owner is None or owner.editable or row is None or failure.top in case.stdlib_names or any(
+            normal_name(requirement_name(r)) in names for r in owner.requires if applies(r, case.markers)):
+        return None
+    return _written_over(case, owner, [row])
+
+
+def _stray_package(case: Case, owner: Distribution) -> Finding | None:
+    """Find a folder that hides a distribution's module of one file, in the same site folder."""
+    record, m = case.record(owner), case.machine
+    for name in owner.modules:
+        folder = m.path.join(owner.location, name)
+        if f"{name}.py" not in record.rows or any(r.startswith(f"{name}/") for r in record.rows):
+            continue
+        found = case.finder.find_in(owner.location, name)
+        if found is not None and found.kind == "package":
+            return Finding(
+                "mixed-install", "error", "certain",
+                f"The package {folder} hides {record.absolute(name + '.py')}, the module that {owner.name} "
+                f"{owner.version} installed, and belongs to no distribution.",
+                (Evidence("a folder comes before a file of the same name", found.path),
+                 Evidence(f"RECORD lists {name}.py, and nothing in {name}", record.path), *what_broke(case)),
+                (files.set_aside(m, folder),))
+    return None
+
+
+def _twins(case: Case, owner: Distribution) -> list[Distribution]:
+    """Return all distributions of one name in one folder."""
+    layer = next((x for x in case.layers if x.path == owner.location), None)
+    if layer is None:
+        return [owner]
+    wanted = normal_name(owner.name)
+    entries = [e for e in case.shelf(layer).metadata_folders()
+               if normal_name(e.rsplit(".", 1)[0].split("-")[0]) == wanted]
+    return [d for d in map(case.shelf(layer).read, entries) if d is not None]
+
+
+def _version_key(text: str) -> tuple[int, object]:
+    from packaging.version import InvalidVersion, Version
+
+    try:
+        return 1, Version(text)
+    except InvalidVersion:
+        return 0, text
+
+
+def _interrupted(case: Case, failure: Failure) -> Finding | None:
+    """Find the folder that pip renames a package to while it replaces it: ``~umpy``."""
+    for layer in case.layers:
+        if layer.layer not in ("env", "base", "user"):
+            continue
+        left = [n for n in case.finder.names(layer.path) if n.startswith("~")
+                and failure.top[1:] and n[1:].split("-")[0].split(".")[0] in (failure.top[1:], failure.top)]
+        if left:
+            place = case.machine.path.join(layer.path, sorted(left)[0])
+            owner = case.shelf(layer).named(failure.top)
+            wanted = f"{owner.name}=={owner.version}" if owner else (
+                import_names.distribution_for(failure.top) or failure.top)
+            return Finding(
+                "mixed-install", "error", "certain",
+                f"An installation of {failure.top} into {layer.path} was interrupted: only left-overs of it "
+                "are there.", (Evidence(f"{place} is what an installer puts aside while it works", place),),
+                pip.install(case, wanted))
+    return None

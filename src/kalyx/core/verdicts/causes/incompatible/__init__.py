@@ -1,0 +1,1 @@
+"""Group C: it is made for another Python or system."""

@@ -1,0 +1,88 @@
+"""Group C: code that is written in Python 2."""
+
+from __future__ import annotations
+
+import re
+
+from kalyx.core.facts.imports.case import Case
+from kalyx.core.lean.patterns import pattern
+from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.reading.failure import Failure
+from kalyx.core.verdicts.reading.syntax_errors import broken_source, whose
+from kalyx.core.verdicts.remedies.pip import upgrade
+
+__all__ = ["python2_source"]
+
+_PYTHON2 = pattern(r"Missing parentheses in call to '(?:print|exec)'|"
+                      r"multiple exception types must be parenthesized|"
+                      r"invalid (?:token|decimal literal)|leading zeros in decimal|"
+                      r"inconsistent use of tabs")
+_PYTHON2_NAME = pattern(
+    r"^name '(unicode|xrange|basestring|raw_input|unichr|execfile)' "
+    r"is not defined|"
+    r"^'dict' object has no attribute '(has_key|iteritems|iterkeys|itervalues|viewitems|viewkeys|viewvalues)'")
+# Forms that Python 2 alone has: with such a line the syntax error needs no other explanation
+_PYTHON2_LINE = pattern(r"^\s*(?:print\s+[\"'\w%(]|print\s*>>|exec\s+[\"'\w]|raise\s+[\w.]+\s*,|"
+                           r"except\s+[\w.()\s,]+,\s*\w+\s*:)|"
+                           r"\bur[\"']|`[^`]+`|<>|(?<![\w.])0[0-7]+\b|\b\d+L\b")
+
+
+@cause("python2-source", "C", "the file is Python 2 code", rank=54)
+def python2_source(case: Case, failure: Failure | None) -> Finding | None:
+    """Recognise Python 2 by the line that Python 3 stumbles over.
+
+    Looks like: `Missing parentheses in call to 'print'` and other syntax errors at plain statements.
+    Why: The file is written in Python 2.
+    How Kalyx knows: The line that cannot be parsed has a form that only Python 2 knows, or uses a name
+        that only Python 2 has built in.
+    What to do: Install a version for Python 3, or convert the code.
+    """
+    broken, error = broken_source(case) or _print_to_a_file(case), case.obs.error
+    if broken is None and case.version >= (3, 0):
+        return _python2_name(case)
+    if broken is None or error is None or case.version[0] < 3:
+        return None
+    file, line, text = broken
+    if not _PYTHON2_LINE.search(text):
+        return None
+    owner = case.distribution_of(file)
+    return Finding(
+        "python2-source", "error", "certain" if _PYTHON2.search(error.message) else "likely",
+        f"{whose(case, owner, file)} is written in Python 2: {text}",
+        (Evidence(text, file, line), Evidence(f"{case.this_is}: "
+                                              f"{error.message}", case.python)),
+        (*upgrade(case, owner), Remedy("Change the code to Python 3, or run it with a Python 2.",
+                                        "manual", changes=file)))
+
+
+def _python2_name(case: Case) -> Finding | None:
+    """Find a name that Python 2 alone has built in, or a method of its dictionaries."""
+    error = case.obs.error
+    if error is None or error.type not in ("NameError", "AttributeError"):
+        return None
+    match = _PYTHON2_NAME.search(error.message)
+    if match is None or not error.frames:
+        return None
+    frame, word = error.frames[-1], match.group(1) or match.group(2)
+    line = case.code_line(frame.file, frame.line)
+    if word not in line or case.layer_of_file(frame.file) == "stdlib":
+        return None
+    owner = case.distribution_of(frame.file)
+    return Finding(
+        "python2-source", "error", "certain",
+        f"{whose(case, owner, frame.file)} is written in Python 2: {word} is there no more in Python 3.",
+        (Evidence(line, frame.file, frame.line),
+         Evidence(f"{case.this_is}: {error.message}", case.python)),
+        (*upgrade(case, owner), Remedy("Change the code to Python 3, or run it with a Python 2.",
+                                        "manual", changes=frame.file)))
+
+
+def _print_to_a_file(case: Case) -> tuple[str, int, str] | None:
+    """Find ``print >>file, ...``, which Python 3 can parse and not carry out."""
+    error = case.obs.error
+    if error is None or error.type != "TypeError" or ">>" not in error.message or not error.frames:
+        return None
+    frame = error.frames[-1]
+    text = case.code_line(frame.file, frame.line)
+    return (frame.file, frame.line, text) if re.match(r"print\s*>>", text) else None

@@ -1,0 +1,1 @@
+"""Group E: compiled parts and the libraries that they need."""

@@ -1,0 +1,1 @@
+"""Group F: the code itself."""

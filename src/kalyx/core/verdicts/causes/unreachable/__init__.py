@@ -1,0 +1,1 @@
+"""Group B: it is there, and the interpreter does not get to it."""

@@ -1,0 +1,209 @@
+"""Group B: a copy in another layer comes first: on PYTHONPATH, by a .pth file, in the user site."""
+
+from __future__ import annotations
+
+import re
+
+from kalyx.core.facts.imports.case import Case
+from kalyx.core.facts.search_path.modules import Candidate, top_level
+from kalyx.core.facts.search_path.pth_files import LinkLine, link_lines
+from kalyx.core.lean.record import replace
+from kalyx.core.model import Edit, Evidence, Finding, Remedy
+from kalyx.core.verdicts.catalogue import also_at_import, cause
+from kalyx.core.verdicts.causes.unreachable.hidden import hidden_by, is_to_blame, top_of, what_is_meant
+from kalyx.core.verdicts.reading.failure import Failure
+from kalyx.core.verdicts.remedies import pip
+from kalyx.core.verdicts.remedies.variables import with_variable, without_variable
+
+__all__ = ["hidden_by_path", "hidden_by_user_site"]
+
+
+_COPIES = {
+    "link": ("hidden-by-path", "a line of a .pth file that adds"),
+    "other": ("hidden-by-path", "code that runs at Python's start and adds"),
+    "pythonpath": ("hidden-by-path", "the PYTHONPATH entry"),
+    "user": ("hidden-by-user-site", "the user site"),
+}
+
+
+@cause("hidden-by-path", "B", "a PYTHONPATH or .pth entry puts another copy first", rank=12)
+def hidden_by_path(case: Case, failure: Failure | None) -> Finding | None:
+    """Find a copy on PYTHONPATH, or in a folder that a .pth adds, that comes before the right one.
+
+    A linked folder is there on purpose: it is told only where the import fails.
+
+    Looks like: An import gives another version than the installed one, or fails in a way that the
+        installed one does not.
+    Why: PYTHONPATH, or a line in a .pth file, puts another copy in front.
+    How Kalyx knows: Both copies are found on the search path, in that order, with their versions.
+    What to do: Take the entry out of PYTHONPATH, or the line out of the .pth file.
+    """
+    found = _copy_first(case, "pythonpath")
+    if found is None and case.obs.outcome == "fails":
+        found = _copy_first(case, "link") or _copy_first(case, "other")
+        for layer in ("pythonpath", "link", "other"):
+            found = found or _copy_alone(case, failure, layer)
+    return found
+
+
+@cause("hidden-by-user-site", "B", "a copy in the user site comes before the environment's or the "
+       "base's", rank=14)
+def hidden_by_user_site(case: Case, failure: Failure | None) -> Finding | None:
+    """Find a copy in the user site that comes first.
+
+    A base installation looks there by design: then it is told only where the
+    import fails.
+
+    Looks like: An import gives an older or newer version than the environment's own.
+    Why: The user site comes before the base installation's packages, and a copy in it wins.
+    How Kalyx knows: Both copies are found on the search path, in that order, with their versions.
+    What to do: Set PYTHONNOUSERSITE=1 for this seat, or take the copy out of the user site.
+    """
+    environment = case.seat.environment
+    if case.obs.outcome == "imports" and (environment is None or environment.kind == "base"):
+        return None
+    return _copy_first(case, "user")
+
+
+def _copy_first(case: Case, layer: str) -> Finding | None:
+    asked = top_level(case.obs.module)
+    for name in dict.fromkeys([asked, *_blamed(case)]):
+        found = [(x, c) for x, c in case.candidates(name) if c.kind != "namespace"]
+        if not found or found[0][0] != layer:
+            continue
+        first = found[0][1]
+        if name != asked and not is_to_blame(case, name, first.path):
+            continue
+        hidden = next((c for x, c in found[1:] if x in ("env", "base", "stdlib")
+                       and not case.machine.same(c.path, first.path)), None)
+        if hidden is None:
+            continue
+        return _found_first(case, layer, first, hidden, name, "certain" if name == asked else "likely")
+    return None
+
+
+def _found_first(case: Case, layer: str, first: Candidate, hidden: Candidate, name: str,
+                 confidence: str) -> Finding:
+    slug, place = _COPIES[layer]
+    one, two = case.distribution_of(first.path), case.distribution_of(hidden.path)
+    versions = f" ({one.version if one else 'of no distribution'} before {two.version})" if two else ""
+    return Finding(
+        slug, "warning" if case.obs.outcome == "imports" else "error", confidence,
+        f"{place[0].upper() + place[1:]} {first.entry} puts its own {name} before the one in "
+        f"{hidden.entry}{versions}.",
+        (Evidence(f"{first.path} comes first", first.path),
+         Evidence(f"{hidden.path} stands further back", hidden.path),
+         *[Evidence("the line that adds the folder", x.file, x.line) for x in _lines_for(case, layer, first)]),
+        _let_through(case, layer, first, hidden))
+
+
+def _copy_alone(case: Case, failure: Failure | None, layer: str) -> Finding | None:
+    """Find a copy of no distribution in a folder that was added, taken for a package that is not here."""
+    found = case.candidates(failure.top) if failure is not None else []
+    if failure is None or not found or found[0][0] != layer or found[0][1].kind == "namespace" \
+            or case.distribution_of(found[0][1].path) is not None:
+        return None
+    first, (slug, place), meant = found[0][1], _COPIES[layer], what_is_meant(case, failure)
+    if meant is None:
+        return None
+    return Finding(
+        slug, "error", "likely",
+        f"{place[0].upper() + place[1:]} {first.entry} has a {failure.top} of its own, which is taken for the "
+        f"{failure.top} that {case.environment_name} lacks.",
+        (Evidence(f"{first.path} is what was imported", first.path), meant, Evidence(failure.error.message),
+         *[Evidence("the line that adds the folder", x.file, x.line) for x in _lines_for(case, layer, first)]),
+        _let_through(case, layer, first, first))
+
+
+def _lines_for(case: Case, layer: str, first: Candidate) -> list[LinkLine]:
+    """Return the line of a .pth file that brings a folder onto the path."""
+    if layer not in ("link", "other"):
+        return []
+    lines = (x for y in case.layers if y.layer in ("env", "base", "user")
+             for x in link_lines(case.machine, y.path))
+    return [x for x in lines if first.entry in x.text or (
+        x.target and case.machine.same(x.target, first.entry))][:1]
+
+
+def _blamed(case: Case) -> list[str]:
+    """Return the top-level modules in whose files the failure happened, or of which it speaks."""
+    if case.obs.outcome == "imports":
+        return []
+    names = []
+    for error in case.obs.chain:
+        names += [top_level(n) for n in re.findall(r"'([\w.]+)'", error.message)]
+        names += [top_level(error.name)] if error.name else []
+        names += [top_of(case, frame.file) for frame in error.frames]
+    names += [top_of(case, frame.file) for frame in case.obs.stack]
+    return [n for n in dict.fromkeys(names) if n.isidentifier()]
+
+
+@also_at_import("hidden-by-path", rank=98)
+def stdlib_hidden(case: Case, failure: Failure | None) -> Finding | None:
+    """Find a part of the standard library that is hidden, where nothing else explains a failure.
+
+    It counts where it was loaded, or where the exception speaks of its import, as native code does
+    that passes on only a part of what went wrong.
+    """
+    if case.obs.outcome == "imports":
+        return None
+    words = {w for e in case.obs.chain if "import" in e.message
+             for w in re.findall(r"[`'\"](\w+)[`'\"]", e.message)}
+    for layer in (x for x in case.layers if x.layer in ("start", "pythonpath", "user", "link", "other")):
+        for name in sorted(case.finder.modules(layer.path) & case.stdlib_names):
+            file = (case.obs.loaded.get(name) or ("", ()))[0]
+            taken = case.machine.is_within(file, layer.path) if file else name.lstrip("_") in words
+            found = case.candidates(name)
+            hidden = next((c for x, c in found[1:] if x == "stdlib"), None)
+            if not taken or case.is_builtin(name) or hidden is None or found[0][1].entry != layer.path:
+                continue
+            if layer.layer == "start":
+                return replace(hidden_by(case, name, found[0][1].path, hidden.path), confidence="likely")
+            return _found_first(case, layer.layer, found[0][1], hidden, name, "likely")
+    return None
+
+
+def _out_of_start_code(case: Case, entry: str) -> Remedy | None:
+    """Return the edit that switches off the line of the start code which adds a folder."""
+    for name in ("sitecustomize", "usercustomize"):
+        file = case.file_of(name)
+        if file is None or not file.endswith(".py"):
+            continue
+        text = case.machine.read_text(file, 262_144)
+        lines = [line for line in text.splitlines() if entry in line and not line.lstrip().startswith("#")]
+        if len(lines) == 1 and text.count(lines[0]) == 1 and lines[0] == lines[0].lstrip():
+            return Remedy(f"Take the line out of {file} that adds {entry} at every start.", "edit",
+                          edits=(Edit(file, lines[0], f"# {lines[0]}"),), changes=file)
+    return None
+
+
+def _let_through(case: Case, layer: str, first: Candidate, hidden: Candidate) -> tuple[Remedy, ...]:
+    if layer == "pythonpath":
+        return (without_variable(case.machine, case.seat, "PYTHONPATH", first.entry),)
+    if layer in ("link", "other"):
+        for line in _lines_for(case, layer, first):
+            return (Remedy(f"Take that line out of {line.file}.", "edit",
+                           edits=(Edit(line.file, line.text, f"# {line.text}"),), changes=line.file),)
+        return (_out_of_start_code(case, first.entry) or Remedy(
+            f"Take {first.entry} off the search path, where it is put there.", "manual",
+            changes="the search path"),)
+    return _close_user_site(case, first, hidden)
+
+
+def _close_user_site(case: Case, first: Candidate, hidden: Candidate) -> tuple[Remedy, ...]:
+    """Return how to have a copy in the user site out of this seat's way, or of every seat's."""
+    by_hand = Remedy(f"Set PYTHONNOUSERSITE=1 for this seat, or take the copy out of the user site: "
+                     f"{first.entry}", "manual", changes="what the user site holds")
+    found: list[Remedy | None] = [with_variable(case.machine, case.seat, "PYTHONNOUSERSITE", "1")]
+    copy, behind = case.distribution_of(first.path), case.distribution_of(hidden.path)
+    command = pip.pip_command(case)
+    if case.prefix != case.base_prefix:  # there pip takes nothing out of the user site, and says all is well
+        if behind is not None:
+            found += pip.install(case, f"{behind.name}=={behind.version}", options=("--ignore-installed",),
+                                      why=" itself, which comes before the user site")
+    elif copy is not None and command is not None and not pip.managed_marker(case):
+        found.append(Remedy(
+            f"Take {copy.name} {copy.version} out of your user site.", "command",
+            argv=(*command, "uninstall", "-y", copy.name),
+            changes=f"removes it from {first.entry}, for every Python that looks there"))
+    return (*filter(None, found), by_hand)

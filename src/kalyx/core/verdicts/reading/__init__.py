@@ -1,0 +1,1 @@
+"""What an exception, a loader's message, a line of code says."""

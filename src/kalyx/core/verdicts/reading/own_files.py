@@ -1,0 +1,64 @@
+"""The person's own modules, in the folders around the start folder."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from kalyx.core.facts.imports.case import Case
+from kalyx.core.verdicts.reading.absence import (
+    asked_whole,
+)
+from kalyx.core.verdicts.reading.failure import Failure
+
+__all__ = ["code_at", "own_files", "start_folder"]
+
+
+def start_folder(case: Case) -> str:
+    return case.start or case.launch.start or case.launch.cwd
+
+
+def own_files(case: Case, failure: Failure) -> Iterator[tuple[str, str]]:
+    """Yield the folders around the start folder that have a missing module, each with its file there."""
+    inside = asked_whole(case, failure).split(".")[1:]
+    for place in _own_places(case, start_folder(case)):
+        found = code_at(case, place, failure.top, inside)
+        if found is not None and not _is_reached(case, place) \
+                and case.layer_of_file(found) not in ("stdlib", "env", "base", "user"):
+            yield place, found
+
+
+def code_at(case: Case, place: str, name: str, inside: list[str]) -> str | None:
+    """Return the file that a folder has for a module, by a few looks and not by listing it.
+
+    A folder without ``__init__.py`` counts where it has what is asked for `inside` it (PEP 420).
+    """
+    m = case.machine
+    start = place.rstrip(m.path.sep) + m.path.sep + name
+    files = [f"{start}{m.path.sep}__init__.py", start + ".py"]
+    if inside:
+        part = m.path.join(start, *inside)
+        files += [part + ".py", m.path.join(part, "__init__.py")]
+    return next((f for f in files if m.is_file(f)), None)
+
+
+def _own_places(case: Case, folder: str) -> list[str]:
+    m = case.machine
+    environments = set(case.neighbours.prefixes)
+    children = [folder.rstrip(m.path.sep) + m.path.sep + n for n in m.scan(folder)[1]
+                if "." not in n and n not in ("node_modules", "__pycache__")]
+    places = [folder, m.path.join(folder, "src"), *[c for c in children if c not in environments][:200]]
+    above = folder
+    for _ in range(3):
+        parent = m.path.dirname(above)
+        if parent == above or above == m.home or parent == m.path.dirname(m.home):
+            break
+        above = parent
+        if above not in ("/tmp", "/"):
+            places += [above, m.path.join(above, "src")]
+    return places
+
+
+def _is_reached(case: Case, place: str) -> bool:
+    """Whether a folder is on the path already, or an environment of its own."""
+    m = case.machine
+    return any(m.same(place, x.path) for x in case.layers) or m.is_file(m.path.join(place, "pyvenv.cfg"))

@@ -1,0 +1,96 @@
+"""What can take the place of an interpreter or an environment that is gone."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from kalyx.core.facts.interpreters.environment import program_folder, python_in
+from kalyx.core.facts.interpreters.path_lookup import is_python_name
+from kalyx.core.facts.interpreters.pyvenv import VenvConfig
+from kalyx.core.machine.interface import Machine
+from kalyx.core.model import Environment, Interpreter, Remedy
+
+__all__ = ["nearest_environment", "remake"]
+
+
+def nearest_environment(machine: Machine, path: str,
+                        environments: list[Environment]) -> Environment | None:
+    """Return the environment whose interpreter's path is most like `path`."""
+    usable = [e for e in environments if e.interpreter is not None and e.interpreter.works
+              and e.kind != "base"]
+    if not usable:
+        return None
+
+    import difflib
+
+    def likeness(environment: Environment) -> float:
+        return difflib.SequenceMatcher(
+            None, path.split(machine.path.sep),
+            python_in(machine, environment.path).split(machine.path.sep)).ratio() + (
+            difflib.SequenceMatcher(None, path, environment.path).ratio() / 4)
+
+    best = max(usable, key=likeness)
+    return best if likeness(best) > 0.6 else None
+
+
+def remake(machine: Machine, config: VenvConfig, bases: Sequence[Interpreter]) -> tuple[Remedy, ...]:
+    """Return how to have an environment run again whose base is gone; `bases` are the Pythons that are here.
+
+    Under a base of the same minor version its packages stay as they are: only the links and pyvenv.cfg
+    are made anew. Under another version compiled packages would not load, so all of it is made again.
+    """
+    wanted = _minor(config.version)
+    if wanted is None or not bases:
+        return ()
+    same = [b for b in bases if b.version_pair == wanted]
+    if same:
+        return (_relink(machine, config, same[-1]),)
+    nearest = min(reversed(bases), key=lambda b: _distance(b.version_pair, wanted))
+    return (_make_again(machine, config.prefix, nearest),)
+
+
+def _minor(version: str | None) -> tuple[int, int] | None:
+    parts = (version or "").split(".")[:2]
+    return (int(parts[0]), int(parts[1])) if len(parts) == 2 and all(map(str.isdigit, parts)) else None
+
+
+def _distance(version: tuple[int, int] | None, wanted: tuple[int, int]) -> tuple[int, int]:
+    major, minor = version or (0, 0)
+    return abs(major - wanted[0]), abs(minor - wanted[1])
+
+
+def _relink(machine: Machine, config: VenvConfig, base: Interpreter) -> Remedy:
+    import shlex
+
+    m, prefix = machine, config.prefix
+    options = ["--upgrade", "--without-pip"]
+    if config.open_to_base:
+        options.append("--system-site-packages")
+    prompt = config.keys.get("prompt", "").strip("'\"")
+    if prompt and prompt != m.path.basename(prefix):
+        options += ["--prompt", prompt]
+    argv = (base.path, "-m", "venv", *options, prefix)
+    folder = program_folder(m, prefix)
+    stale = [m.path.join(folder, n) for n in sorted(m.entries(folder)) if is_python_name(n)]
+    stale = [p for p in stale if m.read_link(p) is not None and not m.same(p, base.path)]
+    if stale:  # venv leaves a link alone that is there, wherever it leads
+        argv = ("sh", "-c", f"{shlex.join(['rm', *stale])} && {shlex.join(argv)}")
+    return Remedy(
+        f"Have it run on the Python {base.version} in {base.prefix}, which is the same minor version: its "
+        "packages stay.", "command", argv=argv, changes=f"the links to Python and pyvenv.cfg in {prefix}")
+
+
+def _make_again(machine: Machine, prefix: str, base: Interpreter) -> Remedy:
+    import shlex
+
+    m = machine
+    old = next(p for n in range(100) if not m.exists(p := f"{prefix}.old{n or ''}"))
+    make = [*m.own_command, "make", prefix, "--python", base.path, "--like", old]
+    says = f"Make it again with Python {base.version}, with the same packages; {old} keeps the old one."
+    if m.platform == "win32":
+        argv: tuple[str, ...] = ("cmd", "/c", "move", prefix, old, "&&", *make)
+    else:
+        back = shlex.join(["mv", old, prefix])
+        argv = ("sh", "-c", f"{shlex.join(['mv', prefix, old])} && {{ {shlex.join(make)} || "
+                            f"{{ {back}; false; }}; }}")
+    return Remedy(says, "command", argv=argv, changes=f"{prefix}, and moves what is there to {old}")

@@ -1,0 +1,137 @@
+"""Which environment a kernel was meant to run, where what it names is gone, and how to have it run that."""
+
+from __future__ import annotations
+
+import json
+import re
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.environments.activation import place_named
+from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.interpreters.environment import is_environment, python_in
+from kalyx.core.lean.patterns import pattern
+from kalyx.core.machine.interface import Machine
+from kalyx.core.model import Edit, Environment, Evidence, Kernel, Remedy
+
+__all__ = ["claims_of", "enrol_again", "kernels_having", "names_of", "plain_name", "run_instead", "stand_in",
+           "switch_kernel"]
+
+_ARGV = pattern(r'"argv"\s*:\s*\[\s*"((?:[^"\\]|\\.)+)"')
+
+
+def plain_name(name: str) -> str:
+    """Return a name in the form in which names of kernels and environments are compared."""
+    return re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")
+
+
+def claims_of(kernel: Kernel) -> set[str]:
+    """Return the names of environments that a kernel's own name and label may stand for."""
+    return {plain_name(kernel.name), plain_name(re.split(r"[(\[]", kernel.label)[0])} - {
+        "", "python", "python2", "python3", "python-3", "venv", "env"}
+
+
+def names_of(environment: Environment) -> set[str]:
+    """Return the forms in which an environment's name may stand in a kernel's."""
+    return {plain_name(environment.name), plain_name(environment.name.split("/")[0])}
+
+
+def stand_in(kernel: Kernel, machine: Machine, neighbours: Neighbours) -> tuple[Environment, Evidence] | None:
+    """Return the environment that a kernel was meant to run, and how that is known.
+
+    It stands in what can still be read of a broken kernel.json; or an environment was moved away from the
+    place that the kernel names; or one is called as the kernel is, or nearly as the place was.
+    """
+    m = machine
+    program = kernel.argv[0] if kernel.argv else _program_in(machine, kernel.spec)
+    prefix = m.path.dirname(m.path.dirname(program)) if program else ""
+    usable = [e for e in neighbours.environments if e.interpreter is not None and e.interpreter.works
+              and e.kind != "base"]
+    if prefix and is_environment(m, prefix):
+        found = next((e for e in usable if m.same(e.path, prefix)), None)
+        return (found, Evidence(f"it names {program}", kernel.spec)) if found else None
+    for environment in usable if prefix else ():
+        place = place_named(m, environment.path)
+        if place is not None and m.same(place[0], prefix):
+            return environment, Evidence(f"{environment.path} was moved from {prefix}", place[1].path,
+                                         place[1].line)
+    named = [e for e in usable if claims_of(kernel) & names_of(e)]
+    if len(named) == 1:
+        return named[0], Evidence(f"{named[0].path} is called as the kernel is", named[0].path)
+    import difflib
+
+    was = plain_name(m.path.basename(prefix))
+    near = difflib.get_close_matches(was, [plain_name(e.name) for e in usable], 1, 0.75) if was else []
+    alike = [e for e in usable if near and plain_name(e.name) == near[0]]
+    if len(alike) == 1:
+        return alike[0], Evidence(f"{alike[0].path} is called nearly as {prefix} was", alike[0].path)
+    return None
+
+
+def _program_in(machine: Machine, spec: str) -> str:
+    """Return the program that a kernel.json names which is no JSON any more."""
+    try:
+        match = _ARGV.search(machine.read_text(spec, 262_144))
+        return str(json.loads(f'"{match.group(1)}"')) if match else ""
+    except (Unreadable, ValueError):
+        return ""
+
+
+def run_instead(kernel: Kernel, environment: Environment, machine: Machine, neighbours: Neighbours) -> Remedy:
+    """Return how to have a kernel run an environment: by enrolling it, where it has a kernel package.
+
+    Else by naming its interpreter in kernel.json: nothing is installed, and what the kernel lacks then
+    is a matter of its own.
+    """
+    m = machine
+    program = python_in(m, environment.path)
+    has_package = neighbours.any_holds(neighbours.sites(environment), "ipykernel")
+    if not has_package and kernel.argv and not kernel.trouble:
+        text = m.read_text(kernel.spec, 262_144)
+        before = json.dumps(kernel.argv[0])
+        if text.count(before) == 1:
+            return Remedy(f"Have the kernel {kernel.name} start {program}.", "edit",
+                          edits=(Edit(kernel.spec, before, json.dumps(program)),), changes=kernel.spec,
+                          undoable=True)
+    more, adds = ((), "") if has_package else (
+        ("--with-kernel-package",), f"; adds the kernel package to {environment.path}")
+    return Remedy(f"Enrol {environment.path} under the name {kernel.name}.", "command",
+                  argv=(*m.own_command, "enrol", environment.path, "--name", kernel.name, "--overwrite", *more),
+                  changes=kernel.spec + adds, undoable=True)
+
+
+def kernels_having(module: str, kernels: tuple[Kernel, ...], machine: Machine,
+                   neighbours: Neighbours) -> list[Kernel]:
+    """Return the kernels that run an environment which has a module, in their order."""
+    m = machine
+    having = {m.key(e.environment.path) for e in neighbours.having(module, None)}
+    return [k for k in kernels if k.argv and m.path.isabs(k.argv[0]) and not k.trouble
+            and m.is_executable(k.argv[0])
+            and m.key(m.path.dirname(m.path.dirname(k.argv[0]))) in having]
+
+
+def switch_kernel(notebook: str, kernel: Kernel, machine: Machine) -> Remedy:
+    """Return the edit that makes a notebook name another kernel."""
+    try:
+        text = machine.read_text(notebook)
+    except Unreadable:
+        text = ""
+    match = re.search(r'"kernelspec"\s*:\s*\{[^{}]*\}', text)
+    if match and text.count(match.group(0)) == 1:
+        before = match.group(0)
+        after = re.sub(r'("name"\s*:\s*)"(?:[^"\\]|\\.)*"',
+                       lambda m: m.group(1) + json.dumps(kernel.name), before, count=1)
+        after = re.sub(r'("display_name"\s*:\s*)"(?:[^"\\]|\\.)*"',
+                       lambda m: m.group(1) + json.dumps(kernel.label, ensure_ascii=False),
+                       after, count=1)
+        return Remedy(f"Have the notebook use the kernel {kernel.name} ({kernel.label}).", "edit",
+                      edits=(Edit(notebook, before, after),), changes=notebook, undoable=True)
+    return Remedy(f"Choose the kernel {kernel.name} ({kernel.label}) in the notebook's kernel "
+                  "menu.", "manual", changes=notebook)
+
+
+def enrol_again(environment: Environment, kernel: Kernel, machine: Machine) -> Remedy:
+    """Return the command that makes a kernel run the environment that it is named for."""
+    return Remedy(
+        f"Enrol {environment.path} under the name {kernel.name}, so that it is what it says.",
+        "command", argv=(*machine.own_command, "enrol", environment.path, "--name", kernel.name,
+                         "--overwrite"), changes=kernel.spec, undoable=True)

@@ -1,0 +1,268 @@
+"""What to do: remedies that can be carried out as they stand."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from kalyx.core.facts.imports.case import Case
+from kalyx.core.facts.interpreters.environment import python_in
+from kalyx.core.facts.search_path.modules import top_level
+from kalyx.core.model import Distribution, Remedy
+from kalyx.core.model.names import normal_name, requirement_name
+from kalyx.core.tables import import_names
+from kalyx.core.verdicts.reading.definitions import installed_as
+from kalyx.core.verdicts.remedies.shell_lines import command_line
+
+__all__ = ["build_again", "install", "install_again", "managed_marker", "pip_command", "quiet_flags", "reinstall",
+           "unmet", "upgrade"]
+
+# What pip itself imports of an environment where it is there, and stumbles over where that is damaged
+BREAK_PIP = {"attrs": ("attr", "attrs")}
+
+
+def quiet_flags(case: Case) -> tuple[str, ...]:
+    """Return the flags without which pip itself would fail here: -I, -W ignore.
+
+    A file that hides a module of the standard library from the person's import
+    hides it from ``python -m pip`` run in the same folder too.
+    """
+    if case.version < (3, 4):
+        return ()
+    calm = ("-W", "ignore") if "error" in case.launch.env.get("PYTHONWARNINGS", "") else ()  # pip warns too
+    for layer in case.layers:
+        if layer.layer in ("start", "pythonpath"):
+            stems = {n.removesuffix(".py") for n in case.finder.names(layer.path)}
+            for name in stems & (case.stdlib_names | {"pip"}):
+                if case.finder.find_in(layer.path, name) is not None:
+                    return (*calm, "-I")
+    return calm
+
+
+def pip_command(case: Case) -> tuple[str, ...] | None:
+    """Return how to run pip for the seat's interpreter; None when it has none to use.
+
+    Where the seat's environment has no pip of its own, another environment's
+    recent one can install into it.
+    """
+    if case.candidates("pip"):
+        return (case.python, *quiet_flags(case), "-m", "pip")
+    if case.version < (3, 8):
+        return None
+    nearest_first = sorted(case.neighbours.environments,
+                           key=lambda e: e.path != case.base_prefix)
+    for environment in nearest_first:
+        interpreter = environment.interpreter
+        if interpreter is None or not interpreter.works:
+            continue
+        for folder in case.neighbours.sites(environment):
+            pip = case.neighbours.shelf(folder).named("pip")
+            if pip is not None and int(re.match(r"\d*", pip.version)[0] or 0) >= 23:  # type: ignore[index]
+                return (interpreter.path, "-m", "pip", "--python", case.python)
+    return None
+
+
+def managed_marker(case: Case) -> str | None:
+    """Return the file by which a base installation forbids pip to change it (PEP 668)."""
+    if case.prefix != case.base_prefix:
+        return None
+    m = case.machine
+    for layer in case.layers:
+        if layer.layer == "stdlib":
+            marker = m.path.join(layer.path, "EXTERNALLY-MANAGED")
+            if m.is_file(marker):
+                return str(marker)
+    return None
+
+
+def unmet(case: Case, owner: Distribution | None, first: str) -> tuple[str, ...]:
+    """Return what else a distribution requires and has not, so that one fix does not uncover the next failure.
+
+    Where pip is told to look into local folders alone, what they do not have is left out.
+    """
+    from kalyx.core.facts.packaging.requirements import applies, is_met
+    from kalyx.core.verdicts.remedies.versions import pinned
+
+    found, closed = {}, case.wheelhouse.is_closed
+    for line in owner.requires if owner is not None else ():
+        name = normal_name(requirement_name(line))
+        if name == normal_name(requirement_name(first)) or not applies(line, case.markers):
+            continue
+        here = case.distribution_named(name)
+        wanted = pinned(case, line)
+        if (here is None or is_met(wanted, here.version) is False) and (not closed or any(
+                is_met(wanted, str(w.version)) for w in case.wheels_of(name))):
+            found[name] = wanted
+    return tuple(found.values())
+
+
+def install(case: Case, requirement: str, *, why: str = "", options: tuple[str, ...] = (),
+            beside: Sequence[str] = ()) -> tuple[Remedy, ...]:
+    """Return the remedies that put a requirement, and others beside it, into the seat's environment."""
+    name = requirement_name(requirement) or requirement
+    if name != requirement:  # the name with its extras
+        name = re.split(r"[\s<>=!~;]", requirement)[0]
+    marker = managed_marker(case)
+    if marker is not None:
+        return _install_in_managed(case, requirement, marker)
+    command = pip_command(case)
+    if command is None:
+        return (Remedy(
+            f"Give {case.environment_name} a pip of its own.", "command",
+            argv=(case.python, "-m", "ensurepip", "--upgrade"),
+            changes=f"adds pip to {case.prefix}; then {name} can be installed with it"),)
+    said = f"Put {name} into {case.environment_name}{why}."
+    if beside:
+        said = f"{said[:-1]}; with it {', '.join(map(requirement_name, beside))}, required too and not met."
+    if case.seat.environment is not None and case.seat.environment.kind == "conda" and not options:
+        said += (" It is a conda environment: where conda has the package too, conda is the "
+                 "better way, as pip may change packages that conda counts on.")
+    if not options and not beside and "[" not in requirement and _is_satisfied(case, requirement):
+        options = ("--force-reinstall", "--no-deps")
+    if not _can_be_replaced(case, name):
+        options = tuple("--ignore-installed" if o == "--force-reinstall" else o for o in options) or (
+            "--ignore-installed",)
+    argv, removed = (*command, "install", *options, requirement, *beside), _obstacles(case, name)
+    if removed:
+        argv = _after_removal(case, removed, argv)
+    affected = "".join(dict.fromkeys(_others_affected(case, r) for r in (requirement, *beside)))
+    return (Remedy(said, "command", argv=argv,
+                   changes=f"adds {', '.join([name, *map(requirement_name, beside)])}, and what "
+                   f"{'they require' if beside else 'it requires'}, to {case.prefix}"
+                   f"{', removes ' + ', '.join(removed) if removed else ''}{affected}"),)
+
+
+def _obstacles(case: Case, name: str) -> tuple[str, ...]:
+    """Return over what pip would stumble: metadata without METADATA, what is no folder in a package's place."""
+    m, plain = case.machine, requirement_name(name)
+    site = next((x.path for x in case.layers if x.layer == "env"), None)
+    if site is None or not plain or not name.startswith(plain):
+        return ()  # a folder or file of the person's own is to be installed: that is no obstacle
+    modules = {import_names.module_for(plain) or plain, plain.replace("-", "_")}
+    places = [m.path.join(site, n) for n in sorted(modules) if n.isidentifier()]
+    return (*_unreadable_metadata(case, name), *[
+        p for p in places if m.is_file(p) or (m.read_link(p) is not None and not m.exists(p))])
+
+
+def _unreadable_metadata(case: Case, name: str) -> tuple[str, ...]:
+    """Return the metadata folder over which pip would stumble: it has no METADATA any more."""
+    here = case.distribution_named(requirement_name(name) or name)
+    if here is None or here.layer not in ("env", "user") or not here.metadata.endswith(".dist-info"):
+        return ()
+    whole = case.machine.is_file(case.machine.path.join(here.metadata, "METADATA"))
+    return () if whole else (here.metadata,)
+
+
+def _is_satisfied(case: Case, requirement: str) -> bool:
+    """Whether pip would find a requirement met, and do nothing."""
+    here = case.distribution_named(requirement_name(requirement)) if requirement_name(requirement) else None
+    if here is None:
+        return False
+    from kalyx.core.facts.packaging.requirements import is_met
+
+    return is_met(requirement, here.version) is not False
+
+
+def _can_be_replaced(case: Case, name: str) -> bool:
+    """Whether pip knows which files of a distribution to remove first: only RECORD tells."""
+    here = case.distribution_named(requirement_name(name) or name)
+    return here is None or not here.metadata.endswith(".dist-info") or case.machine.is_file(
+        case.machine.path.join(here.metadata, "RECORD"))
+
+
+def _others_affected(case: Case, requirement: str) -> str:
+    """Say what else an installation changes: nothing, where any version will do, as what is there stays."""
+    if not any(sign in requirement for sign in "<>=!~"):
+        return ""
+    from kalyx.core.verdicts.remedies.versions import others_affected
+
+    return others_affected(case, requirement)
+
+
+def _install_in_managed(case: Case, requirement: str, marker: str) -> tuple[Remedy, ...]:
+    m = case.machine
+    folder = m.path.join(case.launch.cwd, ".venv")
+    made = python_in(m, folder)
+    steps = (f"This Python belongs to the system, and pip is told to leave it alone ({marker}). "
+             f"Make an environment of your own, put it there, and run with {made}.")
+    lines = (command_line(m, (case.python, "-m", "venv", folder)),
+             command_line(m, (made, "-m", "pip", "install", requirement)))
+    return (
+        Remedy(steps, "manual", changes=f"makes {folder}; the system's Python stays as it is",
+               typed="\n".join(lines)),
+        Remedy("Or go past the system's guard, for your user alone. An update of the system may "
+               "then meet packages that it did not expect.", "command",
+               argv=(case.python, *quiet_flags(case)[:0], "-m", "pip", "install", "--user",
+                     "--break-system-packages", requirement),
+               changes="adds it to your user site, for every environment that looks there"),
+    )
+
+
+def reinstall(case: Case, name: str, version: str, reason: str, sign: str = "==",
+              in_the_way: tuple[str, ...] = ()) -> tuple[Remedy, ...]:
+    """Return the remedies that install a distribution afresh, without touching others.
+
+    `sign` says which versions will do beside the one that is here: ``>=`` or ``<=``. What is
+    `in_the_way` is removed before.
+    """
+    command = pip_command(case)
+    wanted = f"{name}{sign}{version}"
+    if sign != "==":
+        from kalyx.core.verdicts.remedies.versions import pinned
+
+        wanted = pinned(case, wanted)
+    if command is None or managed_marker(case) is not None:
+        return install(case, wanted)
+    other = {">=": " or newer", "<=": " or older"}.get(sign, "")
+    force = "--force-reinstall" if _can_be_replaced(case, name) else "--ignore-installed"
+    argv, changes = (*command, "install", force, "--no-deps", wanted), ""
+    in_the_way += _unreadable_metadata(case, name)
+    if name in BREAK_PIP:
+        in_the_way += tuple(f for m in BREAK_PIP[name] if (f := _package_folder(case, name, m)))
+    if in_the_way:
+        argv, changes = _after_removal(case, in_the_way, argv), f", removes {', '.join(in_the_way)}"
+    return (Remedy(f"Install {name} {version}{other} again {reason}.", "command", argv=argv,
+                   changes=f"replaces the files of {name} in {case.prefix}{changes}"),)
+
+
+def _package_folder(case: Case, name: str, module: str) -> str | None:
+    """Return the folder of a distribution's package, where it is there."""
+    here = case.distribution_named(name)
+    folder = case.machine.path.join(here.location, module) if here else ""
+    return folder if folder and case.machine.is_folder(folder) else None
+
+
+def _after_removal(case: Case, paths: Sequence[str], argv: tuple[str, ...]) -> tuple[str, ...]:
+    """Return a command line that removes files and folders, then runs another."""
+    if case.machine.platform == "win32":
+        remove = ("rmdir", "/s", "/q") if all(map(case.machine.is_folder, paths)) else ("del",)
+        return ("cmd", "/c", *remove, *paths, "&&", *argv)
+    import shlex
+
+    return ("sh", "-c", f"{shlex.join(['rm', '-r', *paths])} && {shlex.join(argv)}")
+
+
+def build_again(case: Case, file: str) -> tuple[Remedy, ...]:
+    """Return what to do about a compiled file that no distribution owns."""
+    return (Remedy(f"Build or install {file} again with {case.python}.", "manual",
+                   changes="the compiled file"),)
+
+
+def install_again(case: Case, owner: Distribution | None, file: str | None) -> tuple[Remedy, ...]:
+    if owner is None:
+        inside = file is not None and case.layer_of_file(file) == "env"
+        top = installed_as(case, file) if file and inside else top_level(case.obs.module)
+        if case.layer_of_file(case.file_of(top)) == "env":  # installed, and nobody wrote down by what
+            return install(case, import_names.distribution_for(top) or top,
+                                    options=("--force-reinstall", "--no-deps"))
+        return build_again(case, file or "the compiled part")
+    return reinstall(case, owner.name, owner.version, "for this machine")
+
+
+def upgrade(case: Case, owner: Distribution | None) -> tuple[Remedy, ...]:
+    command = pip_command(case)
+    if owner is None or command is None or managed_marker(case) is not None:
+        return ()
+    return (Remedy(f"Install the version of {owner.name} that is for this Python.", "command",
+                   argv=(*command, "install", "--upgrade", "--force-reinstall", owner.name),
+                   changes=f"replaces {owner.name}, and what it requires, in {case.prefix}"),)

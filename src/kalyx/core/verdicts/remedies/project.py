@@ -1,0 +1,84 @@
+"""What the person's project asks for: which version of what is missing, and where that is written."""
+
+from __future__ import annotations
+
+from kalyx.core.facts.imports.case import Case
+from kalyx.core.facts.packaging.project_files import LOCKS
+from kalyx.core.lean.record import TYPE_CHECKING
+from kalyx.core.model import Evidence, Remedy
+from kalyx.core.model.names import normal_name, requirement_name
+from kalyx.core.tables import import_names
+from kalyx.core.verdicts.reading.absence import asked_near_home, known_distribution
+from kalyx.core.verdicts.reading.failure import Failure
+from kalyx.core.verdicts.remedies import pip
+
+if TYPE_CHECKING:
+    from kalyx.core.facts.packaging.project import Declared
+
+__all__ = ["install_for_project", "project_wish", "wish_evidence"]
+
+
+def project_wish(case: Case, failure: Failure) -> Declared | None:
+    """Return what the project asks for that brings the missing module, where that counts for this Python."""
+    if case.project is None or not asked_near_home(case, failure):
+        return None
+    from kalyx.core.facts.packaging.requirements import applies
+
+    name = failure.top
+    known = {normal_name(n) for n in (name, known_distribution(case, failure) or name)}
+    known |= {normal_name(o.name) for o in case.elsewhere(name) if o.name}
+    wishes = [d for d in case.project.declared if applies(d.requirement, case.markers)]
+    return next((d for d in wishes if d.name in known), None) or next(
+        (d for d in wishes if _is_called_after(d.name, name) and case.distribution_named(d.name) is None), None)
+
+
+def _can_be_had(case: Case, name: str, requirement: str) -> bool:
+    """Whether pip may find a requirement: local folders are asked, where it is told to look there alone."""
+    from kalyx.core.facts.packaging.requirements import is_met
+
+    wheels = case.wheels_of(name) if case.wheelhouse.is_closed else []
+    return not wheels or any(is_met(requirement, str(w.version)) is not False for w in wheels)
+
+
+def _is_called_after(distribution: str, module: str) -> bool:
+    """Whether a distribution's name is a module's with words around it: py, python, client ..."""
+    plain = module.lower().replace("_", "-")
+    return plain in distribution.split("-") or distribution.replace("-", "") in (
+        f"py{plain}", f"{plain}py", f"python{plain}", f"{plain}python")
+
+
+def wish_evidence(wish: Declared | None) -> list[Evidence]:
+    """Say where the project asks for it."""
+    return [Evidence(f"the project asks for it: {wish.requirement}", wish.file, wish.line)] if wish else []
+
+
+def install_for_project(case: Case, wanted: str, wish: Declared | None, why: str = "") -> tuple[Remedy, ...]:
+    """Return how to install `wanted`, or what the project asks for, and how to have the project know of it."""
+    if wish is not None:
+        asked = wish.requirement.split(";")[0].strip()
+        known = normal_name(requirement_name(wanted)) == wish.name
+        because = ", as the project asks for it" + ("" if known else f" (its name says that it has {wanted})")
+        wanted, why = (asked, because) if _can_be_had(case, wish.name, asked) else (
+            wish.name, f"; {asked}, which the project asks for, is not where pip is told to look")
+    name = requirement_name(wanted)
+    system = import_names.system_of(name)
+    if system is not None and system != str(case.obs.who.get("platform", system)):
+        where = {"win32": "Windows", "darwin": "macOS"}[system]
+        return (Remedy(f"Run this code on {where}, or import it only there (if sys.platform == {system!r}): "
+                       f"{name} is for no other system.", "manual", changes="your code"),)
+    todo = pip.install(case, wanted, why=why)
+    project, command = case.project, pip.pip_command(case)
+    if project is None or pip.managed_marker(case) is not None or command is None:
+        return todo
+    if project.lock:
+        name, (add, sync) = wish.name if wish else wanted, LOCKS[project.lock]
+        says, typed = (f"Or have all put in that {project.lock} lists.", sync) if wish else (
+            f"Add {name} to the project too: what {project.lock} does not list, {sync} may take out again.",
+            f"{add} {name}")
+        return (*todo, Remedy(says, "manual", typed=typed,
+                              changes=f"the environment that {project.lock} is for"))
+    if wish is not None and wish.file.endswith((".txt", ".in")) and len(project.declared) > 1:
+        todo += (Remedy("Or put in all that the project asks for.", "command",
+                        argv=(*command, "install", "-r", wish.file),
+                        changes=f"adds what {wish.file} lists to {case.prefix}"),)
+    return todo

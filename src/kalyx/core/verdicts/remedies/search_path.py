@@ -1,0 +1,26 @@
+"""Remedies that let a folder be imported from."""
+
+from __future__ import annotations
+
+from kalyx.core.facts.imports.case import Case
+from kalyx.core.lean.record import replace
+from kalyx.core.model import Edit, Remedy
+
+__all__ = ["reach"]
+
+
+def reach(case: Case, place: str, name: str) -> list[Remedy]:
+    """Return how to have a folder of the person's own on the path: by a .pth file, or by hand."""
+    m = case.machine
+    by_hand = Remedy(f"Start Python from {place}, where {name} lies, or add that folder to PYTHONPATH.",
+                     "manual", changes="where imports are looked for")
+    site = next((x.path for x in case.layers if x.layer == "env"), None)
+    if site is None or case.prefix == case.base_prefix or (m.platform == "win32" and not place.isascii()):
+        return [by_hand]
+    file = m.path.join(site, f"{m.path.basename(place)}-folder.pth")
+    if m.exists(file) or not m.may_write(site):
+        return [by_hand]
+    says = f"Have {case.environment_name} look into {place} too, wherever Python is started from."
+    change = Edit(file, None, f"{place}\n")
+    return [Remedy(says, "edit", edits=(change,), changes=f"adds {file}", undoable=True),
+            replace(by_hand, do=f"Or start{by_hand.do[5:]}")]

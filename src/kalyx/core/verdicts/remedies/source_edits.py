@@ -1,0 +1,90 @@
+"""Changes of the person's own code: the line that imports, found and written anew."""
+
+from __future__ import annotations
+
+import re
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.imports.case import Case
+from kalyx.core.model import Edit, Place, Remedy
+from kalyx.core.verdicts.reading.failure import Failure
+
+__all__ = ["asking_place", "change_line", "leave_out", "write_import"]
+
+MOST_AROUND = 4  # lines that are taken in before and after one, so that an edit has but one place
+
+
+def asking_place(case: Case, failure: Failure | None) -> Place | None:
+    """Return the line of the person's own code that asked: of the traceback, or of the explained file.
+
+    None where a package asked, whose files are not theirs to change, or no line is known.
+    """
+    frame = failure.asker if failure is not None else None
+    if frame is None:
+        return next((p for p in case.asked if p.guard != "file"), None)
+    if case.distribution_of(frame.file) is not None or case.layer_of_file(frame.file) in (
+            "env", "base", "user", "stdlib"):
+        return None
+    return Place(frame.file, frame.line, text=case.code_line(frame.file, frame.line))
+
+
+def change_line(case: Case, place: Place, changed: str) -> Edit | None:
+    """Return the edit that writes a line anew, with as much around it as makes it the only one."""
+    try:
+        text = case.machine.read_text(place.path)
+    except Unreadable:  # the file went away: the sentence still stands
+        return None
+    line = place.text
+    if place.path.endswith(".ipynb"):
+        import json
+
+        for ascii_only in (True, False):
+            before, after = (json.dumps(t, ensure_ascii=ascii_only)[1:-1] for t in (line, changed))
+            if line and text.count(before) == 1:
+                return Edit(place.path, before, after)
+        return None
+    if not line or "\ufffd" in text:
+        return None
+    if text.count(line) == 1:
+        return Edit(place.path, line, changed)
+    lines = text.split("\n")
+    if place.line > len(lines) or line not in lines[place.line - 1]:
+        return None
+    for around in range(1, MOST_AROUND):
+        first, last = max(0, place.line - 1 - around), place.line + around
+        before = "\n".join(lines[first:last])
+        if text.count(before) == 1:
+            new = [*lines[first:place.line - 1], lines[place.line - 1].replace(line, changed),
+                   *lines[place.line:last]]
+            return Edit(place.path, before, "\n".join(new))
+    return None
+
+
+def write_import(case: Case, failure: Failure, wrong: str, right: str, whole: str = "") -> Remedy:
+    """Return the remedy that writes another name in the import; an edit where the line is known."""
+    place = asking_place(case, failure)
+    found = re.search(rf"(?<!\w){re.escape(wrong)}(?!\w)", place.text) if place is not None else None
+    if place is not None and found is not None:
+        changed = place.text[:found.start()] + right + place.text[found.end():]
+        edit = change_line(case, place, changed)
+        if edit is not None:
+            return Remedy(f"Write: {changed}{_further_down(case, place, wrong, right)}", "edit", edits=(edit,),
+                          changes=f"line {place.line} of {place.path}")
+    return Remedy(f"Write: {whole or f'import {right}'}", "manual", changes="the import in your code")
+
+
+def _further_down(case: Case, place: Place, wrong: str, right: str) -> str:
+    """Say where else a script calls a module by the wrong name, which an import without ``as`` gave it."""
+    if not re.fullmatch(rf"import\s+{re.escape(wrong)}", place.text) or place.path.endswith(".ipynb"):
+        return ""
+    lines = case.machine.read_text(place.path).split("\n")
+    used = [str(n) for n, line in enumerate(lines, 1)
+            if n != place.line and re.search(rf"(?<![\w.]){re.escape(wrong)}\.", line)]
+    return f"; and {right} in place of {wrong} in line {', '.join(used[:8])}" if used else ""
+
+
+def leave_out(module: str) -> Remedy:
+    """Return what to do about a module that only a hosted service brings."""
+    return Remedy("Run this code there; or put the import into a try, with an except ImportError that does "
+                  f"without {module}. What an index may have under that name is not the same.", "manual",
+                  changes="your code")

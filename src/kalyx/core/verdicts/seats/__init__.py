@@ -1,0 +1,1 @@
+"""Group G: what is wrong with a seat, an environment, a kernel."""

@@ -1,0 +1,90 @@
+"""Findings about editor settings."""
+
+from __future__ import annotations
+
+import json
+
+from kalyx.core.facts.editors.settings import EditorSetting
+from kalyx.core.facts.interpreters.environment import python_in
+from kalyx.core.facts.seats.context import SeatFacts
+from kalyx.core.machine.interface import Machine
+from kalyx.core.model import Edit, Environment, Evidence, Finding, Remedy
+from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.remedies.environments import nearest_environment
+from kalyx.core.verdicts.seats.interpreter import which_is_gone
+
+__all__ = ["judge_editor", "point_setting"]
+
+
+def judge_editor(facts: SeatFacts, machine: Machine,
+                 environments: list[Environment]) -> list[Finding]:
+    """Return what is wrong with an editor seat."""
+    found = [setting_unreadable(facts), setting_points_nowhere(facts, machine, environments)]
+    return [f for f in found if f is not None]
+
+
+@cause("setting-unreadable", "G", "an editor's settings file is broken",
+       brief="the editor's settings cannot be read")
+def setting_unreadable(facts: SeatFacts) -> Finding | None:
+    """Report a settings file that cannot be read or parsed.
+
+    Looks like: The editor ignores its settings.
+    Why: The settings file cannot be parsed.
+    How Kalyx knows: File and line.
+    What to do: Mend the line.
+    """
+    setting = facts.setting
+    if setting is None or not setting.trouble:
+        return None
+    return Finding(
+        "setting-unreadable", "warning", "certain",
+        f"The settings file {setting.file} cannot be used: {setting.trouble}.",
+        (Evidence(setting.trouble, setting.file),),
+        (Remedy(f"Open {setting.file} and mend the place named above.", "manual",
+                changes=setting.file),))
+
+
+@cause("setting-points-nowhere", "G", "an editor's settings name an interpreter that is not there",
+       brief="the editor's setting names an interpreter that is not there")
+def setting_points_nowhere(facts: SeatFacts, machine: Machine,
+                           environments: list[Environment]) -> Finding | None:
+    """Report a named interpreter that does not exist, and the nearest that does.
+
+    Looks like: The editor uses another interpreter than its setting names.
+    Why: The setting names a path that is not there, often one folder off.
+    How Kalyx knows: The file, the line, and the nearest interpreter that is there.
+    What to do: Have the setting name that one.
+    """
+    setting, interpreter = facts.setting, facts.seat.interpreter
+    if setting is None or interpreter is None or interpreter.known_by != "gone":
+        return None
+    near = nearest_environment(machine, interpreter.path, environments)
+    todo: list[Remedy] = []
+    evidence = [Evidence(f"{setting.key} is {setting.value!r}", setting.file, setting.line),
+                Evidence(interpreter.trouble, interpreter.path)]
+    if near is not None:
+        program = python_in(machine, near.path)
+        evidence.append(Evidence(f"the nearest that is there is {program}", program))
+        todo.append(point_setting(machine, setting, program))
+    todo.append(Remedy(f"Write the right path for {setting.key} in {setting.file}.", "manual",
+                       changes=setting.file))
+    return Finding(
+        "setting-points-nowhere", "error", "certain",
+        f"The editor's setting names {interpreter.path}"
+        f"{which_is_gone(interpreter.path, interpreter.trouble)}.",
+        tuple(evidence), tuple(todo[:1] if near is not None else todo))
+
+
+def point_setting(machine: Machine, setting: EditorSetting, program: str) -> Remedy:
+    """Return the edit that makes a settings file name `program`."""
+    value = program
+    if machine.is_within(program, setting.root) and "${" in (setting.value or ""):
+        rest = program[len(setting.root):].replace("\\", "/")
+        value = "${workspaceFolder}" + rest
+    before, after = json.dumps(setting.value), json.dumps(value)
+    if setting.text.count(before) == 1:
+        return Remedy(f"Set {setting.key} to {value}.", "edit",
+                      edits=(Edit(setting.file, before, after),),
+                      changes=f"{setting.file}, line {setting.line}", undoable=True)
+    return Remedy(f"In {setting.file}, line {setting.line}, set {setting.key} to {value}.",
+                  "manual", changes=setting.file)

@@ -1,0 +1,213 @@
+"""Group G, as far as it concerns an import: the seat has no interpreter that can run."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.interpreters.environment import python_in
+from kalyx.core.facts.interpreters.pyvenv import find_venv_config
+from kalyx.core.facts.search_path.startup_code import StartEnder
+from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.lean.record import replace
+from kalyx.core.machine.interface import Machine
+from kalyx.core.model import (
+    Edit,
+    Elsewhere,
+    Environment,
+    Evidence,
+    Finding,
+    ImportReport,
+    Interpreter,
+    Observation,
+    Remedy,
+)
+from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.remedies.environments import nearest_environment, remake
+from kalyx.core.verdicts.remedies.variables import without_variable
+
+__all__ = ["broken_by_its_word", "env_gone", "interpreter_broken", "interpreter_gone", "report_without_run"]
+
+
+def which_is_gone(path: str, trouble: str) -> str:
+    """Return the clause that says why a path leads nowhere, without naming it twice."""
+    if trouble.startswith(path + " "):
+        return ", which" + trouble[len(path):]
+    return f", and {trouble}"
+
+
+@cause("interpreter-gone", "G", "the path or its symlink leads nowhere",
+       brief="an interpreter is gone")
+def interpreter_gone(facts: SeatFacts, machine: Machine, bases: Callable[[], list[Interpreter]] = list,
+                     environments: Callable[[], list[Environment]] = list) -> Finding | None:
+    """Say which link of the trail leads nowhere.
+
+    Looks like: `No such file or directory`.
+    Why: The path, or a link on the way, leads nowhere.
+    How Kalyx knows: Each link is followed to where it ends.
+    What to do: Name an interpreter that is there. An environment whose base is gone can be put on another
+        Python of the same minor version, or made again.
+    """
+    interpreter = facts.seat.interpreter
+    if interpreter is None or interpreter.known_by != "gone":
+        return None
+    m, path = machine, interpreter.path
+    prefix = m.path.dirname(m.path.dirname(path))
+    config = find_venv_config(m, path)
+    todo = [Remedy("Name an interpreter that is there.", "manual", changes="which one is used")]
+    evidence = [Evidence(interpreter.trouble, path)]
+    if config is not None:
+        evidence.append(Evidence(f"{prefix} is an environment whose base has been removed or "
+                                 "moved", config.path))
+        todo[:0] = remake(m, config, bases()) or [Remedy(
+            f"Make {prefix} again with a Python that is there; its packages have to be installed again.",
+            "manual", changes=prefix)]
+    else:
+        todo[:0] = _first_line(facts, machine)
+        near = nearest_environment(m, path, environments())
+        if near is not None:
+            program = python_in(m, near.path)
+            evidence.append(Evidence(f"the nearest that is there is {program}", program))
+            todo.insert(0, Remedy(f"Name {program} instead, if that is meant.", "manual",
+                                  changes="which one is used"))
+    return Finding("interpreter-gone", "error", "certain",
+                   f"Nothing can be run with {path}{which_is_gone(path, interpreter.trouble)}."
+                   if interpreter.trouble.startswith(path) else
+                   f"{path} leads nowhere: {interpreter.trouble}.",
+                   tuple(evidence), tuple(todo))
+
+
+def _first_line(facts: SeatFacts, machine: Machine) -> list[Remedy]:
+    """Return the edit by which a script's first line names the Python of the shell."""
+    from kalyx.core.facts.shells.commands import find_python
+
+    found = find_python(machine) if facts.seat.kind == "script" and facts.script_head else None
+    path = facts.seat.ref.removeprefix("script:")
+    if found is None or machine.platform == "win32":
+        return []
+    name, place = found
+    return [Remedy(f"Have {facts.seat.label} name the {name} of this shell, {place.path}, in its first line.",
+                   "edit", edits=(Edit(path, facts.script_head, f"#!/usr/bin/env {name}"),),
+                   changes=f"line 1 of {path}", undoable=True)]
+
+
+def env_gone(facts: SeatFacts, machine: Machine, bases: Callable[[], list[Interpreter]]) -> list[Finding]:
+    """Say of an environment whose interpreter leads nowhere that its base is gone."""
+    from kalyx.core.verdicts.seats.environment import env_base_gone
+
+    interpreter = facts.seat.interpreter
+    config = find_venv_config(machine, interpreter.path) if interpreter else None
+    if config is None:
+        return []
+    environment = Environment(config.prefix, machine.path.basename(config.prefix), "venv", None, config.version,
+                              interpreter=interpreter)
+    found = env_base_gone(environment, machine, config, bases)
+    return [found] if found is not None else []
+
+
+@cause("interpreter-broken", "G", "it exists and cannot start",
+       brief="an interpreter cannot start")
+def interpreter_broken(facts: SeatFacts, machine: Machine,
+                       observed: Observation | None = None, ender: StartEnder | None = None) -> Finding | None:
+    """Say what it said when it was started; where that is known, what made it say so.
+
+    Looks like: `Fatal Python error`, a missing libpython, or no answer at all.
+    Why: The interpreter exists and cannot start: its base or library is gone, its pyvenv.cfg is damaged,
+        code that it runs at every start ends it, or PYTHONHOME sends it elsewhere.
+    How Kalyx knows: What it said when it was started; each line that it runs at its start is tried
+        alone.
+    What to do: Switch that line off, unset what misleads it, or install it again.
+    """
+    interpreter = facts.seat.interpreter
+    if interpreter is None:
+        return None
+    trouble = interpreter.trouble if interpreter.known_by == "broken" else ""
+    if not trouble and observed is not None and observed.outcome in ("no-start", "hang"):
+        trouble = observed.trouble or "it did not start"
+        trouble = f"it ended before any import could be tried: {trouble}"
+    if not trouble:
+        return None
+    from kalyx.core.verdicts.seats.startup import config_unreadable, ended_by_start_code, hidden_at_start
+
+    closer = config_unreadable(facts, machine) or (observed and (
+        hidden_at_start(facts, machine, observed) or ended_by_start_code(facts, machine, observed, ender)))
+    if closer:
+        return closer
+    env = facts.seat.launch.env if facts.seat.launch else machine.env
+    evidence = [Evidence(trouble, interpreter.path)]
+    todo = []
+    for name in ("PYTHONHOME", "PYTHONPATH"):
+        if env.get(name):
+            sends = ": it sends the interpreter to another standard library" if name == "PYTHONHOME" else ""
+            evidence.append(Evidence(f"the variable {name} is {env[name]!r}{sends}"))
+            if name == "PYTHONHOME":
+                todo.append(without_variable(machine, facts.seat, name))
+    if facts.examined is not None and facts.examined.wrapper:
+        todo.append(Remedy(f"Mend what the wrapper {interpreter.path} complains of (it chooses the "
+                           "interpreter), or start another interpreter by its path.", "manual",
+                           changes="which interpreter is used"))
+    else:
+        todo += _let_it_run(machine, interpreter)
+        todo.append(Remedy(f"Install {interpreter.path} again, or use another interpreter.",
+                           "manual", changes="which interpreter is used"))
+    return Finding("interpreter-broken", "error", "certain",
+                   f"The interpreter {interpreter.path} cannot start: {trouble}.",
+                   tuple(evidence), tuple(todo))
+
+
+def _let_it_run(machine: Machine, interpreter: Interpreter) -> list[Remedy]:
+    """Return how to make a program executable that is not."""
+    m, file = machine, machine.real_path(interpreter.path)
+    info = m.stat(file)
+    if m.platform == "win32" or info is None or info.kind != "file" or info.mode & 0o111:
+        return []
+    return [Remedy(f"Let {file} be executed.", "command", argv=("chmod", "a+x", file),
+                   changes=f"the permissions of {file}")]
+
+
+def broken_by_its_word(said: str) -> Finding:
+    """Conclude from the last words of an interpreter alone that it cannot start."""
+    lost = "encoding" in said or "init_import" in said or "importlib" in said
+    why = ("; it does not find its own standard library, mostly because PYTHONHOME or PYTHONPATH sends it to "
+           "another place, or because the Python that its environment was made from is gone" if lost else "")
+    return Finding(
+        "interpreter-broken", "error", "likely", f"That interpreter cannot start: {said}{why}.",
+        (Evidence(f"the text says Fatal Python error: {said}"),),
+        (Remedy("Unset PYTHONHOME and PYTHONPATH where it is started; if it still does not start, install it "
+                "again, or make its environment again.", "manual", changes="how Python is started"),))
+
+
+def _kernel_with(context: SeatContext, facts: SeatFacts, module: str, elsewhere: Sequence[Elsewhere],
+                 neighbours: Neighbours) -> list[Remedy]:
+    """Return how a notebook gets a kernel, or a kernel an environment, that has a module."""
+    from kalyx.core.verdicts.remedies.kernels import kernels_having, run_instead, switch_kernel
+
+    m = context.machine
+    if facts.notebook is not None:
+        fitting = kernels_having(module, tuple(context.kernels()), m, neighbours)
+        if fitting:
+            return [switch_kernel(facts.notebook.path, fitting[0], m)]
+    usable = [e for e in elsewhere if e.interpreter is not None and e.interpreter.works
+              and e.environment.kind != "base"]
+    if facts.kernel is None or facts.kernel.trouble or not usable:
+        return []
+    place = usable[0].environment
+    todo = run_instead(facts.kernel, place, m, neighbours)
+    return [replace(todo, do=f"{todo.do[:-1]}: {place.name} has {module}.")]
+
+
+def report_without_run(context: SeatContext, facts: SeatFacts, module: str, name: str | None,
+                       findings: tuple[Finding, ...], neighbours: Neighbours) -> ImportReport:
+    """Return the answer where the seat has nothing that could be run, and where else the module is."""
+    seat, top, m = facts.seat, module.split(".")[0], context.machine
+    own = m.path.dirname(m.path.dirname(seat.interpreter.path)) if seat.interpreter else None
+    elsewhere = neighbours.having(top, own)
+    findings = findings or tuple(f for f in seat.findings if f.is_problem)
+    if findings and elsewhere and findings[0].remedies[0].kind == "manual":
+        todo = _kernel_with(context, facts, top, elsewhere, neighbours)
+        findings = (replace(findings[0], remedies=(*todo, *findings[0].remedies)), *findings[1:])
+    other_language = bool(facts.kernel and facts.kernel.language
+                          and facts.kernel.language.lower() != "python")
+    return ImportReport(module, name, seat.ref, seat.interpreter,
+                        "unknown" if other_language or not findings else "fails",
+                        None, causes=findings, elsewhere=tuple(elsewhere))

@@ -1,0 +1,42 @@
+"""A seat with its findings."""
+
+from __future__ import annotations
+
+from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.lean.record import replace
+from kalyx.core.model import Finding, Seat
+
+__all__ = ["judge_seat"]
+
+# Causes that say more precisely than interpreter-gone why a seat has none
+_GONE = {"kernel-interpreter-gone", "setting-points-nowhere"}
+
+
+def judge_seat(facts: SeatFacts, context: SeatContext, neighbours: Neighbours) -> Seat:
+    """Return the seat with all its findings."""
+    machine = context.machine
+    found: list[Finding] = []
+    if facts.seat.kind == "shell":  # only the checks of its kind are loaded
+        from kalyx.core.verdicts.seats.shell import judge_shell
+
+        found += judge_shell(facts, machine)
+    elif facts.seat.kind == "editor":
+        from kalyx.core.verdicts.seats.editor import judge_editor
+
+        gone = facts.seat.interpreter is not None and facts.seat.interpreter.known_by == "gone"
+        found += judge_editor(facts, machine, neighbours.environments if gone else [])
+    elif facts.seat.kind in ("kernel", "notebook"):
+        from kalyx.core.verdicts.seats.kernel import judge_kernel
+
+        found += judge_kernel(facts, machine, neighbours)
+    if facts.seat.interpreter is not None and not facts.seat.interpreter.works:
+        from kalyx.core.verdicts.seats.interpreter import env_gone, interpreter_broken, interpreter_gone
+
+        general = [interpreter_gone(facts, machine, context.bases, context.environments),
+                   interpreter_broken(facts, machine)]
+        if general[0] is not None:
+            found += env_gone(facts, machine, context.bases)
+        if not _GONE & {f.cause for f in found}:
+            found = [f for f in general if f is not None] + found
+    return replace(facts.seat, findings=tuple(found))

@@ -1,0 +1,157 @@
+"""Findings about what a seat can import: leaks between layers, requirements not met."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from kalyx.core.facts.packaging.requirements import applies, is_met
+from kalyx.core.model import Distribution, Environment, Evidence, Finding, Remedy
+from kalyx.core.model.names import normal_name, requirement_name
+from kalyx.core.verdicts.catalogue import cause
+
+__all__ = ["judge_leaks", "version_conflicts"]
+
+_FROM = {"pythonpath": "the PYTHONPATH entry", "user": "the user site", "base": "the base installation"}
+
+
+def judge_leaks(environment: Environment | None, distributions: Sequence[Distribution],
+                variables: Mapping[str, str], *, open_to_base: bool) -> list[Finding]:
+    """Return a finding for each layer from which packages shine into the environment."""
+    found = []
+    for layer in ("pythonpath", "user", "base"):
+        finding = layer_leak(layer, environment, distributions, variables, open_to_base)
+        if finding is not None:
+            found.append(finding)
+    return found
+
+
+@cause("layer-leak", "G", "packages from the user site, PYTHONPATH or the base are visible in an "
+       "environment that is meant to be closed, or hide its own",
+       brief="packages from outside shine into the environment")
+def layer_leak(layer: str, environment: Environment | None,
+               distributions: Sequence[Distribution], variables: Mapping[str, str],
+               open_to_base: bool) -> Finding | None:
+    """Find packages of an outer layer that are seen, and those that hide the environment's own.
+
+    A base installation sees its user site by design, and an environment that
+    was opened to its base sees that: then only hiding is worth a warning.
+
+    Looks like: An environment can import things that were never installed in it.
+    Why: Packages of the user site, of PYTHONPATH or of the base are visible in it, or hide its own.
+    How Kalyx knows: The layers in search order, and what hides what.
+    What to do: Switch the leaking layer off.
+    """
+    outer = [d for d in distributions if d.layer == layer]
+    hiding = [d for d in outer if any(_layer_at(h, distributions) == "env" for h in d.hides)]
+    if environment is None or not outer:
+        return None
+    meant = {"pythonpath": False, "user": environment.kind == "base" or open_to_base,
+             "base": open_to_base}[layer]
+    if meant and not hiding:
+        return None
+    names = ", ".join(f"{d.name} {d.version}" for d in (hiding or outer)[:4])
+    if len(hiding or outer) > 4:
+        names += f" and {len(hiding or outer) - 4} more"
+    place = f"{_FROM[layer]} {outer[0].location}"
+    does = "hides the environment's own" if hiding else "is visible in"
+    evidence = [Evidence(f"{d.name} {d.version} lies in {d.location}"
+                         + (f" and comes before {d.hides[0]['version']} in {d.hides[0]['location']}"
+                            if d.hides else ""), d.metadata) for d in (hiding or outer)[:6]]
+    because = (f"{place} {does} {environment.path}: {names}." if not hiding else
+               f"{place} hides packages of {environment.path}: {names}.")
+    return Finding("layer-leak", "warning" if hiding else "note", "certain",
+                   because[0].upper() + because[1:], tuple(evidence), _close(layer, variables))
+
+
+def _layer_at(hidden: Mapping[str, str], distributions: Sequence[Distribution]) -> str | None:
+    return next((d.layer for d in distributions if d.location == hidden["location"]), None)
+
+
+def _close(layer: str, variables: Mapping[str, str]) -> tuple[Remedy, ...]:
+    if layer == "pythonpath":
+        return (Remedy(f"Unset PYTHONPATH (it is {variables.get('PYTHONPATH', '')!r}) where it is set.",
+                       "manual", changes="the variable PYTHONPATH"),)
+    if layer == "user":
+        return (Remedy("Set PYTHONNOUSERSITE=1 for this environment, or take the packages out of the "
+                       "user site.", "manual", changes="the variable PYTHONNOUSERSITE"),)
+    return (Remedy("Set include-system-site-packages = false in the environment's pyvenv.cfg.",
+                   "manual", changes="pyvenv.cfg"),)
+
+
+def version_conflicts(distributions: Sequence[Distribution], markers: Mapping[str, str],
+                      python: str) -> list[Finding]:
+    """Return a finding for each declared requirement that the installed set does not meet.
+
+    Only the copies that importing finds count. A requirement under an extra
+    counts where some installed distribution asks for that extra. `python` is the
+    interpreter that would install what is missing.
+    """
+    seen = {normal_name(d.name): d for d in distributions if d.hidden_by is None}
+    extras = _asked_extras(list(seen.values()), markers)
+    found = []
+    for distribution in seen.values():
+        asked = ("", *sorted(extras.get(normal_name(distribution.name), ())))
+        for requirement in distribution.requires:
+            if not applies(requirement, markers, asked):
+                continue
+            other = seen.get(normal_name(requirement_name(requirement)))
+            finding = version_conflict(distribution, requirement, other,
+                                       _put(requirement, python, seen))
+            if finding is not None:
+                found.append(finding)
+    return found
+
+
+def _asked_extras(distributions: Sequence[Distribution],
+                  markers: Mapping[str, str]) -> dict[str, set[str]]:
+    from packaging.requirements import InvalidRequirement, Requirement
+
+    found: dict[str, set[str]] = {}
+    for distribution in distributions:
+        for text in distribution.requires:
+            if "[" not in text.split(";")[0] or not applies(text, markers):
+                continue
+            try:
+                parsed = Requirement(text)
+            except InvalidRequirement:
+                continue
+            found.setdefault(normal_name(parsed.name), set()).update(parsed.extras)
+    return found
+
+
+def _put(requirement: str, python: str, seen: Mapping[str, Distribution]) -> Remedy:
+    line = requirement.split(";")[0].strip()
+    if "pip" not in seen:
+        return Remedy(f"Install a version that fits: {line}", "manual", changes="what is installed")
+    return Remedy(f"Install a version that fits {line}; what else asks for it may want another.",
+                  "command", argv=(python, "-m", "pip", "install", line),
+                  changes=f"installs {requirement_name(line)}")
+
+
+@cause("version-conflict", "F", "an installed version violates a declared requirement",
+       brief="declared requirements are not met")
+def version_conflict(distribution: Distribution, requirement: str,
+                     other: Distribution | None, remedy: Remedy) -> Finding | None:
+    """Compare one requirement with what is installed; nothing of it is a dependency-absent.
+
+    Looks like: A package lacks a name or behaves oddly after something else was installed.
+    Why: An installed version is not one that a package declares to need; installers replace versions
+        without asking who else needs them.
+    How Kalyx knows: The requirement in the metadata, the version that is installed, and the failure in
+        its use.
+    What to do: Install a version that satisfies all that ask for it.
+    """
+    line = requirement.split(";")[0].strip()
+    who = f"{distribution.name} {distribution.version}"
+    if other is None:
+        because = f"{who} requires {line}, which is not installed."
+    elif is_met(requirement, other.version) is False:
+        because = f"{who} requires {line}, and {other.name} {other.version} is installed."
+    else:
+        return None
+    evidence = [Evidence(f"{who} declares: {requirement}", distribution.metadata)]
+    if other is not None:
+        evidence.append(Evidence(f"{other.name} {other.version} is what importing finds",
+                                 other.metadata))
+    return Finding("version-conflict" if other else "dependency-absent", "warning", "certain",
+                   because, tuple(evidence), (remedy,))

@@ -1,0 +1,168 @@
+"""Findings about the shell: pip against python, and activation against PATH."""
+
+from __future__ import annotations
+
+from kalyx.core.facts.interpreters.environment import program_folder, python_in
+from kalyx.core.facts.interpreters.path_lookup import split_path
+from kalyx.core.facts.seats.context import SeatFacts
+from kalyx.core.machine.interface import Machine
+from kalyx.core.model import Evidence, Finding, Interpreter, Remedy, Script
+from kalyx.core.verdicts.catalogue import cause
+
+__all__ = ["judge_shell"]
+
+
+def judge_shell(facts: SeatFacts, machine: Machine) -> list[Finding]:
+    """Return what is wrong with a shell seat."""
+    found = []
+    for script in facts.seat.scripts:
+        for finding in (pip_absent(script, facts), pip_elsewhere(script, facts, machine)):
+            if finding is not None:
+                found.append(finding)
+    for variable in ("VIRTUAL_ENV", "CONDA_PREFIX"):
+        for check in (activation_stale, activation_outranked):
+            finding = check(variable, facts, machine)
+            if finding is not None:
+                found.append(finding)
+    return found
+
+
+def _use_python_m(facts: SeatFacts, script: Script) -> Remedy:
+    name = facts.python_name or "python"
+    return Remedy(f"Install with: {name} -m pip install …; that is always the pip of {name}.",
+                  "manual", changes="nothing but what you type")
+
+
+@cause("pip-elsewhere", "G", "the pip that would run belongs to another interpreter than python",
+       brief="pip belongs to another Python than python")
+def pip_elsewhere(script: Script, facts: SeatFacts, machine: Machine) -> Finding | None:
+    """Compare the environment of ``pip`` with that of ``python``.
+
+    Looks like: What `pip install` installs cannot be imported.
+    Why: The `pip` that runs belongs to another interpreter than `python`.
+    How Kalyx knows: The first line of the pip that PATH finds.
+    What to do: Install with `python -m pip`.
+    """
+    mine, its = facts.seat.interpreter, script.interpreter
+    if mine is None or its is None or not mine.works or not its.works:
+        return None
+    if mine.prefix is None or its.prefix is None or machine.same(mine.prefix, its.prefix):
+        return None
+    main = script.name == "pip" or not any(s.name == "pip" for s in facts.seat.scripts)
+    name = facts.python_name
+    return Finding(
+        "pip-elsewhere", "warning" if main else "note", "certain",
+        f"{script.name} installs into {its.prefix} (Python {its.version}), and {name} runs "
+        f"{mine.prefix} (Python {mine.version}): what {script.name} installs, {name} does not "
+        "see.",
+        (*[Evidence(s.says, s.where, s.line) for s in script.trail if "symlink" not in s.says],
+         *[Evidence(s.says, s.where, s.line) for s in facts.seat.trail[:1]],
+         Evidence(f"{name} runs {mine.path}, whose prefix is {mine.prefix}", mine.path)),
+        (_use_python_m(facts, script),))
+
+
+@cause("pip-absent", "G", "the seat's interpreter has no pip, or its pip script cannot start",
+       brief="pip cannot start")
+def pip_absent(script: Script, facts: SeatFacts) -> Finding | None:
+    """Find a pip script whose interpreter is gone or cannot start.
+
+    Looks like: `No module named pip`, or `pip` cannot start.
+    Why: The environment was made without pip, or its script names an interpreter that is gone.
+    How Kalyx knows: The script's first line, and the interpreter's layers.
+    What to do: Give the environment a pip of its own.
+    """
+    its = script.interpreter
+    if its is None or its.works or its.known_by == "unknown":
+        return None
+    return Finding(
+        "pip-absent", "warning", "certain",
+        f"{script.name} cannot start: {script.path} names the interpreter {its.path}, and "
+        f"{its.trouble}.",
+        tuple(Evidence(s.says, s.where, s.line) for s in script.trail),
+        (_use_python_m(facts, script),))
+
+
+def _active(variable: str, facts: SeatFacts, machine: Machine) -> str | None:
+    """Return the folder that a variable names, unless another activation lies on top of it."""
+    value = machine.env.get(variable)
+    if not value:
+        return None
+    if variable == "CONDA_PREFIX" and machine.env.get("VIRTUAL_ENV"):
+        return None
+    return str(machine.absolute(value))
+
+
+def _on_path(folder: str, machine: Machine) -> int | None:
+    """Return the number of the PATH entry that holds an environment's programs."""
+    wanted = {machine.key(program_folder(machine, folder)), machine.key(
+        folder if machine.platform == "win32" else program_folder(machine, folder))}
+    for number, entry in enumerate(split_path(machine, machine.env.get("PATH", "")), 1):
+        if machine.key(entry) in wanted:
+            return number
+    return None
+
+
+@cause("activation-stale", "G", "VIRTUAL_ENV or CONDA_PREFIX names an environment that no longer "
+       "exists, or whose folder of programs is not on PATH at all",
+       brief="the activated environment is not the one in use")
+def activation_stale(variable: str, facts: SeatFacts, machine: Machine) -> Finding | None:
+    """Compare an activation variable with what is there.
+
+    Looks like: The prompt names an environment, and its packages are not there.
+    Why: The variable was inherited from another shell, or the environment was deleted or moved since.
+    How Kalyx knows: VIRTUAL_ENV or CONDA_PREFIX names a folder that is gone, or whose programs are not
+        on PATH.
+    What to do: Deactivate, and activate the environment that you mean.
+    """
+    folder = _active(variable, facts, machine)
+    if folder is None:
+        return None
+    program = python_in(machine, folder)
+    if not machine.exists(program):
+        because = f"{variable} says that {folder} is active, but there is no interpreter in it."
+        evidence = Evidence(f"{program} {machine.trouble_at(program)}", folder)
+    elif _on_path(folder, machine) is None:
+        because = (f"{variable} says that {folder} is active, but its programs are not on PATH: "
+                   f"{facts.python_name or 'python'} is another one.")
+        evidence = Evidence(f"{program_folder(machine, folder)} is not among the PATH entries",
+                            program_folder(machine, folder))
+    else:
+        return None
+    return Finding(
+        "activation-stale", "warning", "certain", because,
+        (Evidence(f"{variable} is {machine.env[variable]!r}"), evidence),
+        (Remedy("Open a new shell, or deactivate, and activate the environment that you want.",
+                "manual", changes="the variables of this shell"),))
+
+
+@cause("activation-outranked", "G", "the active environment is on PATH, behind something that wins",
+       brief="something on PATH comes before the activated environment")
+def activation_outranked(variable: str, facts: SeatFacts, machine: Machine) -> Finding | None:
+    """Say which PATH entry comes before the active environment's.
+
+    Looks like: The prompt names an environment, and `python` is another one.
+    Why: The active environment is on PATH, behind something that wins: a wrapper, another environment,
+        a login script.
+    How Kalyx knows: The order of the entries of PATH.
+    What to do: Activate the environment again, so that it comes first.
+    """
+    folder = _active(variable, facts, machine)
+    interpreter: Interpreter | None = facts.seat.interpreter
+    if folder is None or interpreter is None or interpreter.prefix is None:
+        return None
+    entry = _on_path(folder, machine)
+    if entry is None or not machine.exists(python_in(machine, folder)):
+        return None
+    if machine.same(interpreter.prefix, folder):
+        return None
+    step = facts.seat.trail[0]
+    return Finding(
+        "activation-outranked", "warning", "certain",
+        f"{variable} says that {folder} is active, but {facts.python_name} is found before it on "
+        f"PATH and runs {interpreter.prefix}.",
+        (Evidence(step.says, step.where, step.line),
+         Evidence(f"{program_folder(machine, folder)} is PATH entry {entry}",
+                  program_folder(machine, folder))),
+        (Remedy(f"Activate {folder} once more, so that its folder comes first on PATH; then look "
+                "what in your shell's start files puts the other before it.", "manual",
+                changes="the variables of this shell"),))
