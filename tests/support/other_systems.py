@@ -11,7 +11,7 @@ from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.facts.seats.finder import find_seat
-from kalyx.core.model import Frame, Observation, ObservedError
+from kalyx.core.model import Frame, Observation, ObservedError, RunningPython
 from kalyx.core.verdicts.judge_import import judge_import
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
 from kalyx.show.as_text import why_page
@@ -57,11 +57,10 @@ class System:
         context = self.context(files)
         facts, neighbours = find_seat(context, f"python:{self.python}"), Neighbours(context.machine, context)
         seat = judge_seat(facts, context, neighbours)
-        who = {"version": "3.11.9", "implementation": "cpython", "executable": self.python, "prefix": self.lab,
-               "base_prefix": self.base, "path": ["", *self.search, self.site], "cwd": context.machine.cwd,
-               "platform": self.platform, "suffixes": list(self.suffixes), "builtin": ["sys"], "flags": {},
-               "stdlib": ["json", "os", "random"]}
-        case = Case(context.machine, seat, Observation(module, None, "fails", who, (error,)), neighbours)
+        said = RunningPython("3.11.9", "cpython", self.python, self.lab, self.base, ("", *self.search, self.site),
+                             context.machine.cwd, platform=self.platform, suffixes=tuple(self.suffixes),
+                             builtin=["sys"], stdlib=["json", "os", "random"])
+        case = Case(context.machine, seat, Observation(module, None, "fails", said, (error,)), neighbours)
         answer = WhyAnswer(seat, (judge_import(case),))
         page = Page(self.home, self.platform == "win32", ("kalyx",))
         why_page(page, answer, verbose=True)

@@ -9,9 +9,8 @@ from kalyx.core.answers.spared import spared
 from kalyx.core.facts.processes.processes import describe_process, python_processes
 from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
-from kalyx.core.machine.interface import RawProcess
 from kalyx.core.model import Note
-from kalyx.core.model.process import PythonProcess
+from kalyx.core.model.process import PythonProcess, RawProcess
 from kalyx.core.verdicts.seats.process import judge_process
 
 if TYPE_CHECKING:

@@ -16,12 +16,14 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Mapping, Sequence
     from typing import Any, Protocol, TypeVar
 
+    from kalyx.core.model.process import RawProcess
+
     T = TypeVar("T")
     R = TypeVar("R")
 else:
     Protocol = object
 
-__all__ = ["Begun", "FileInfo", "Machine", "RawProcess", "RunResult"]
+__all__ = ["Begun", "FileInfo", "Machine", "RunResult"]
 
 
 READ_LIMIT = 32 * 1024 * 1024  # bytes; a settings file or METADATA is far below
@@ -66,26 +68,6 @@ class RunResult:
         if fatal:
             return fatal[0]
         return next(iter(reversed(lines) if "Traceback" in text else lines), "")
-
-
-@dataclass(frozen=True)
-class RawProcess:
-    """What the process table says of one process; None where it may not be read.
-
-    ``program`` is the file that runs, with `` (deleted)`` behind it where the
-    system says so.
-    """
-
-    pid: int
-    parent: int | None
-    argv: tuple[str, ...]
-    program: str | None
-    folder: str | None
-    env: Mapping[str, str] | None
-    started: float | None
-    user: str | None
-    owner: int | None = None  # the number of its user, where the system numbers them
-    closed: bool = False  # its command line may not be read, so nobody can say what it runs
 
 
 def around(data: Any, mark: bytes, most: int) -> list[tuple[bytes, bytes]]:

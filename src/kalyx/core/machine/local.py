@@ -16,7 +16,8 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Mapping, Sequence
     from typing import Any, TypeVar
 
-    from kalyx.core.machine.interface import RawProcess, RunResult
+    from kalyx.core.machine.interface import RunResult
+    from kalyx.core.model.process import RawProcess
 
     T = TypeVar("T")
     R = TypeVar("R")

@@ -7,7 +7,7 @@ import os
 import psutil
 
 from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.machine.interface import RawProcess
+from kalyx.core.model.process import RawProcess
 
 if TYPE_CHECKING:
     from typing import Any

@@ -15,13 +15,13 @@ from kalyx.core.model.imports import (
     Place,
 )
 from kalyx.core.model.kernel import Kernel, Proof
-from kalyx.core.model.python import Environment, Interpreter, python_version
+from kalyx.core.model.python import Environment, Interpreter, RunningPython, python_version
 from kalyx.core.model.seat import Agreement, Launch, Script, Seat
 
 __all__ = [
     "Agreement", "Comparison", "Difference", "Distribution", "Edit", "Elsewhere", "Environment",
     "Evidence", "FileReport", "Finding", "Frame", "ImportGroup", "ImportReport",
     "Interpreter", "Kernel", "Launch", "Note", "Observation",
-    "ObservedError", "Place", "Proof", "Remedy", "Script", "Seat", "TrailStep",
+    "ObservedError", "Place", "Proof", "Remedy", "RunningPython", "Script", "Seat", "TrailStep",
     "python_version",
 ]

@@ -4,12 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass, field
+from kalyx.core.lean.record import dataclass, field
 from kalyx.core.model.finding import Evidence, Finding, Remedy
-from kalyx.core.model.python import Environment, Interpreter
-
-if TYPE_CHECKING:
-    from typing import Any
+from kalyx.core.model.python import Environment, Interpreter, RunningPython
 
 __all__ = ["Comparison", "Difference", "Distribution", "Elsewhere", "FileReport", "Frame", "ImportGroup",
            "ImportReport", "Observation", "ObservedError", "Place"]
@@ -58,6 +55,11 @@ class ObservedError:
     link: str = ""  # how it hangs on the exception before it in the chain: cause, context, suppressed, group
     lineno: int | None = None
 
+    @property
+    def is_syntax(self) -> bool:
+        """Whether a file could not be parsed."""
+        return self.type in ("SyntaxError", "IndentationError", "TabError")
+
 
 @dataclass(frozen=True)
 class Observation:
@@ -65,13 +67,15 @@ class Observation:
 
     ``outcome`` is imports, fails, crash or hang. ``chain`` holds the final
     exception first, then what it arose from. ``loaded`` maps top-level modules
-    that the import loaded to their file and search folders.
+    that the import loaded to their file and search folders. ``python`` is None where
+    the interpreter did not even come to say who it is; ``parsed_by`` is the version
+    of a newer one that parses the file which this one could not.
     """
 
     module: str
     name: str | None
     outcome: str
-    who: Mapping[str, Any]
+    python: RunningPython | None = None
     chain: tuple[ObservedError, ...] = ()
     origin: str | None = None
     loader: str | None = None
@@ -83,22 +87,13 @@ class Observation:
     seconds: float = 0.0
     trouble: str = ""
     later: bool = False  # the import was over: what failed is something that was done afterwards
+    parsed_by: str = ""
     ended_by: str = ""   # what code of the import did to end the process, where it did
 
     @property
     def error(self) -> ObservedError | None:
         """The exception that the import ended with."""
         return self.chain[0] if self.chain else None
-
-    @property
-    def path(self) -> list[str]:
-        """sys.path as it was before the import, the empty entry as the working folder.
-
-        Folders that the file's own code adds stand where that puts them.
-        """
-        cwd = str(self.who.get("cwd", ""))
-        path = [entry or cwd for entry in self.who.get("path", [])]
-        return [*self.who.get("front", ()), *path, *self.who.get("back", ())]
 
 
 @dataclass(frozen=True)

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass
 from kalyx.core.model.finding import Finding
 from kalyx.core.model.python import Environment, Interpreter
 
-__all__ = ["PythonProcess"]
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+__all__ = ["PythonProcess", "RawProcess"]
 
 
 @dataclass(frozen=True)
@@ -32,3 +35,23 @@ class PythonProcess:
     user: str | None = None
     findings: tuple[Finding, ...] = ()
     trouble: str = ""
+
+
+@dataclass(frozen=True)
+class RawProcess:
+    """What the process table says of one process; None where it may not be read.
+
+    ``program`` is the file that runs, with `` (deleted)`` behind it where the
+    system says so.
+    """
+
+    pid: int
+    parent: int | None
+    argv: tuple[str, ...]
+    program: str | None
+    folder: str | None
+    env: Mapping[str, str] | None
+    started: float | None
+    user: str | None
+    owner: int | None = None  # the number of its user, where the system numbers them
+    closed: bool = False  # its command line may not be read, so nobody can say what it runs

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass, field
 from kalyx.core.model.finding import Finding
 
-__all__ = ["Environment", "Interpreter", "python_version"]
+if TYPE_CHECKING:
+    from collections.abc import Collection, Mapping
+
+__all__ = ["Environment", "Interpreter", "RunningPython", "python_version"]
 
 
 def python_version(text: str) -> str | None:
@@ -60,6 +63,64 @@ class Interpreter:
             return None
         parts = self.version.split(".")
         return int(parts[0]), int("".join(c for c in parts[1] if c.isdigit()) or 0)
+
+
+@dataclass(frozen=True)
+class RunningPython:
+    """What an interpreter says of itself as it runs, or what files or a text tell of that.
+
+    Each default stands for "not known". ``path`` is sys.path before the import, its empty entry as it
+    is; ``front`` and ``back`` are folders that the file's own code adds there. ``stdlib`` lists the
+    top-level modules of its library, where it has such a list (3.10); ``flags`` are those of sys.flags.
+    ``knows_version``: a text may not tell the version, and ``version`` is made up then.
+    """
+
+    version: str = ""
+    implementation: str = "cpython"
+    executable: str = ""
+    prefix: str = ""
+    base_prefix: str = ""
+    path: tuple[str, ...] = ()
+    cwd: str = ""
+    cache_tag: str | None = None
+    platform: str = ""
+    suffixes: tuple[str, ...] = ()
+    builtin: Collection[str] = ()
+    stdlib: Collection[str] = ()
+    user_site: str | None = None
+    flags: Mapping[str, int] = field(default_factory=dict)
+    front: tuple[str, ...] = ()
+    back: tuple[str, ...] = ()
+    knows_version: bool = True
+
+    @property
+    def version_pair(self) -> tuple[int, int]:
+        """Major and minor version, (0, 0) when it never said."""
+        parts = (self.version or "0.0").split(".")
+        return int(parts[0]), int(parts[1])
+
+    @property
+    def short_version(self) -> str:
+        """``3.11`` of 3.11.7; ``0.0`` when it never said."""
+        return ".".join(map(str, self.version_pair))
+
+    @property
+    def name(self) -> str:
+        """How to name the Python in a sentence."""
+        return f"Python {self.version}" if self.knows_version else "the Python of the text"
+
+    @property
+    def this_is(self) -> str:
+        """The clause that says which Python it is."""
+        return f"this is {self.name}" if self.knows_version else "the text does not tell which Python it was"
+
+    @property
+    def search_path(self) -> list[str]:
+        """sys.path as it was before the import, the empty entry as the working folder.
+
+        Folders that the file's own code adds stand where that puts them.
+        """
+        return [*self.front, *(entry or self.cwd for entry in self.path), *self.back]
 
 
 @dataclass(frozen=True)

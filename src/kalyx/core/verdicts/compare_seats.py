@@ -49,9 +49,9 @@ def _first(bad: Case, good: Case, report: ImportReport, evidence: list[Evidence]
     """Return the difference that makes one work and the other fail, as the end of a sentence."""
     failure = read_failure(bad) if bad.obs.outcome == "fails" else None
     name = failure.top if failure is not None and failure.name is None else top_level(report.module)
-    offers = [c for c in good.candidates(name) if c[1].kind != "namespace"]
-    mine = [c for c in bad.candidates(name) if c[1].kind != "namespace"]
-    m = bad.machine
+    offers = [c for c in good.modules.candidates(name) if c[1].kind != "namespace"]
+    mine = [c for c in bad.modules.candidates(name) if c[1].kind != "namespace"]
+    m = bad.files
     if not offers:
         loaded = good.obs.loaded.get(name, (None,))[0] or good.obs.origin
         evidence.append(Evidence(f"there it is {loaded}", loaded))
@@ -60,16 +60,16 @@ def _first(bad: Case, good: Case, report: ImportReport, evidence: list[Evidence]
     evidence.append(Evidence(f"where it works, {name} is {found.path}", found.path))
     if mine and not m.same(mine[0][1].path, found.path):
         evidence.append(Evidence(f"where it fails, {name} is {mine[0][1].path}", mine[0][1].path))
-        one, two = bad.distribution_of(mine[0][1].path), good.distribution_of(found.path)
+        one, two = bad.distributions.of(mine[0][1].path), good.distributions.of(found.path)
         versions = f" ({one.version if one else 'of no distribution'} against {two.version if two else '?'})" \
             if one or two else ""
         return f"another {name} is found{versions}: {mine[0][1].path} instead of {found.path}."
     if not mine:
         return (f"{name} lies in {LAYER_SAYS[layer]} ({found.entry}), and that folder is not on the search "
                 f"path of the other{_why_not_there(bad, good, layer)}.")
-    if bad.obs.who.get("version") != good.obs.who.get("version"):
-        return (f"both find {found.path}, and one is Python {bad.obs.who.get('version')}, the other "
-                f"{good.obs.who.get('version')}.")
+    if bad.python.version != good.python.version:
+        return (f"both find {found.path}, and one is Python {bad.python.version}, the other "
+                f"{good.python.version}.")
     changed = [v for v in VARIABLES if bad.launch.env.get(v) != good.launch.env.get(v)]
     if changed:
         return f"both find {found.path}, and their variables differ: {', '.join(changed)}."
@@ -85,7 +85,7 @@ def _why_not_there(bad: Case, good: Case, layer: str) -> str:
         return f": it starts from {bad.start or 'no folder'}"
     if layer == "user":
         return ", which ignores the user site"
-    if bad.machine.key(bad.prefix) != bad.machine.key(good.prefix):
+    if bad.files.key(bad.python.prefix) != bad.files.key(good.python.prefix):
         return f": it uses {bad.environment_name}"
     return ""
 
@@ -94,9 +94,9 @@ def _differences(here: Case, there: Case) -> list[Difference]:
     """List all that differs between two seats, what decides most first."""
     found = []
     for what, a, b in (
-            ("interpreter", here.python, there.python),
-            ("environment", here.prefix, there.prefix),
-            ("version", here.obs.who.get("version"), there.obs.who.get("version")),
+            ("interpreter", here.python.executable, there.python.executable),
+            ("environment", here.python.prefix, there.python.prefix),
+            ("version", here.python.version, there.python.version),
             ("start folder", here.start, there.start),
             ("user site", _user(here), _user(there))):
         if a != b:
@@ -105,8 +105,8 @@ def _differences(here: Case, there: Case) -> list[Difference]:
         one, two = here.launch.env.get(name), there.launch.env.get(name)
         if one != two:
             found.append(Difference(name, one or "not set", two or "not set"))
-    only_here = [x.path for x in here.layers if x.path not in {y.path for y in there.layers}]
-    only_there = [x.path for x in there.layers if x.path not in {y.path for y in here.layers}]
+    only_here = [x.path for x in here.modules.layers if x.path not in {y.path for y in there.modules.layers}]
+    only_there = [x.path for x in there.modules.layers if x.path not in {y.path for y in here.modules.layers}]
     if only_here or only_there:
         found.append(Difference("search path", ", ".join(only_here) or "nothing of its own",
                                 ", ".join(only_there) or "nothing of its own"))
@@ -114,4 +114,4 @@ def _differences(here: Case, there: Case) -> list[Difference]:
 
 
 def _user(case: Case) -> str:
-    return next((x.path for x in case.layers if x.layer == "user"), "off")
+    return next((x.path for x in case.modules.layers if x.layer == "user"), "off")

@@ -70,20 +70,20 @@ def judge_import(case: Case) -> ImportReport:
     obs, seat = case.obs, case.seat
     failure = read_failure(case) if obs.outcome == "fails" else None
     findings = _findings(case, failure)
-    origin = case.source_of(obs.origin) or (obs.search[0] if obs.search else None)
+    origin = case.modules.source_of(obs.origin) or (obs.search[0] if obs.search else None)
     outcome = "imports" if obs.outcome == "imports" else "fails"
-    if outcome == "imports" and not origin and not case.is_builtin(top_level(obs.module)):
-        origin = case.file_of(obs.module)  # it put something without a file in its own place
+    if outcome == "imports" and not origin and not case.modules.is_builtin(top_level(obs.module)):
+        origin = case.modules.file_of(obs.module)  # it put something without a file in its own place
     elsewhere: tuple[Elsewhere, ...] = ()
     if outcome == "fails" and failure is not None and is_absent(case, failure):
-        elsewhere = tuple(case.elsewhere(failure.top))
-    layer = "stdlib" if case.is_builtin(top_level(obs.module)) and not origin else (
-        case.layer_of_file(origin) if origin else None)
+        elsewhere = tuple(case.elsewhere.having(failure.top))
+    layer = "stdlib" if case.modules.is_builtin(top_level(obs.module)) and not origin else (
+        case.modules.layer_of_file(origin) if origin else None)
     return ImportReport(
         obs.module, obs.name, seat.ref, seat.interpreter, outcome, _error(case),
         (origin or "built-in") if outcome == "imports" else origin,
         layer if outcome == "imports" or origin else None,
-        case.distribution_of(origin) if origin and layer != "stdlib" else None,
+        case.distributions.of(origin) if origin and layer != "stdlib" else None,
         tuple(findings), elsewhere, obs.output, later=obs.later)
 
 
@@ -121,9 +121,9 @@ def _has_traces(case: Case, name: str) -> bool:
     from kalyx.core.tables import import_names
 
     starts = ("\0~", *["\0" + _plain(n) for n in (name, import_names.distribution_for(name)) if n])
-    for layer in case.layers:
-        names = case.finder.names(layer.path)
-        if not names and case.machine.exists(layer.path) and case.machine.why_not_listed(layer.path):
+    for layer in case.modules.layers:
+        names = case.modules.finder.names(layer.path)
+        if not names and case.files.exists(layer.path) and case.files.why_not_listed(layer.path):
             return True  # closed, or a zip file
         text = _plain("\0".join(("", *names)))
         if any(start in text for start in starts):
@@ -150,9 +150,9 @@ def _all_true(case: Case, failure: Failure | None) -> list[Finding]:
         except KalyxError:
             raise
         except Exception as error:  # one check's mistake is not to cost the others' answer
-            if case.machine.env.get("KALYX_DEBUG"):
+            if case.files.env.get("KALYX_DEBUG"):
                 raise
-            case.machine.report(f"the check {slug}", f"Kalyx made a mistake in it ({type(error).__name__}: {error})")
+            case.files.report(f"the check {slug}", f"Kalyx made a mistake in it ({type(error).__name__}: {error})")
             continue
         if isinstance(finding, Finding):
             found.append(finding)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from kalyx.core.answers.why.module import WhyAnswer, as_observed, ender_of
+from kalyx.core.answers.why.module import WhyAnswer, as_observed, ender_of, with_newer_parser
 from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.case import Case
@@ -156,7 +156,7 @@ def _explain(context: SeatContext, group: Sequence[_File], neighbours: Neighbour
             reports.append(ImportReport(*_split(request), seat.ref, seat.interpreter, "unknown",
                                         asked=asked.get(request, ())))
             continue
-        if found.outcome == "no-start" or (found.outcome == "hang" and not found.who):
+        if found.outcome == "no-start" or (found.outcome == "hang" and not found.python):
             broken = interpreter_broken(facts, context.machine, found, ender_of(context, facts, found))
             return [_not_run(context, facts, r, (broken,) if broken else stopping, neighbours, asked)
                     for r in requests if ":" not in r and r[0] != "@"]
@@ -165,9 +165,9 @@ def _explain(context: SeatContext, group: Sequence[_File], neighbours: Neighbour
         if request.startswith("@"):
             found = replace(found, module=context.machine.path.basename(request).rsplit(".", 1)[0])
         here = replace(seat, interpreter=as_observed(seat.interpreter, found), launch=launch)
-        like = Case(context.machine, here, found, neighbours, like)
-        like.asked = asked.get(request, ())
-        reports.append(_spared(like, replace(judge_import(like), asked=asked.get(request, ()))))
+        like = Case(context.machine, here, found, neighbours, like, asked=asked.get(request, ()))
+        case = with_newer_parser(context, like, neighbours)
+        reports.append(_spared(case, replace(judge_import(case), asked=asked.get(request, ()))))
     return reports
 
 

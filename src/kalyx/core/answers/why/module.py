@@ -15,6 +15,7 @@ from kalyx.core.model import Comparison, FileReport, ImportGroup, ImportReport, 
 if TYPE_CHECKING:
 
     from kalyx.core.facts.environments.neighbours import Neighbours
+    from kalyx.core.facts.imports.case import Case
     from kalyx.core.facts.search_path.startup_code import StartEnder
     from kalyx.core.machine.interface import Machine
 
@@ -135,7 +136,7 @@ def answer_compared(context: SeatContext, requests: Sequence[str], seat_ref: str
             report = explain(context, facts, request, seen, neighbours)
             if facts is seats[0]:
                 reports.append(report)
-            if seen is not None and seen.who:
+            if seen is not None and seen.python:
                 seat = replace(facts.seat, interpreter=as_observed(facts.seat.interpreter, seen))
                 case = Case(context.machine, seat, seen, neighbours)
                 cases.append((case, judge_import(case)))
@@ -172,10 +173,25 @@ def explain(context: SeatContext, facts: SeatFacts, request: tuple[str, str | No
     from kalyx.core.verdicts.judge_import import judge_import
 
     seat = facts.seat
-    if observed is None or observed.outcome == "no-start" or (observed.outcome == "hang" and not observed.who):
+    if observed is None or observed.outcome == "no-start" or (observed.outcome == "hang" and not observed.python):
         return _not_begun(context, facts, request, observed, neighbours)
     seat = replace(seat, interpreter=as_observed(seat.interpreter, observed))
-    return judge_import(Case(context.machine, seat, observed, neighbours))
+    case = Case(context.machine, seat, observed, neighbours)
+    return judge_import(with_newer_parser(context, case, neighbours))
+
+
+def with_newer_parser(context: SeatContext, case: Case, neighbours: Neighbours) -> Case:
+    """Return the case with what a newer Python makes of the file at which the import ended, where it cannot be parsed.
+
+    An interpreter is run for that, for no longer than any that is asked who it is.
+    """
+    error = case.obs.error
+    if error is None or not error.is_syntax:
+        return case
+    from kalyx.core.facts.imports.newer_parser import newer_parser
+
+    found = newer_parser(case, lambda: neighbours.environments, context.run_isolated, context.examiner.limit)
+    return case.but(replace(case.obs, parsed_by=found)) if found else case
 
 
 def _not_begun(context: SeatContext, facts: SeatFacts, request: tuple[str, str | None],
@@ -201,11 +217,11 @@ def ender_of(context: SeatContext, facts: SeatFacts, observed: Observation) -> S
 
 def as_observed(interpreter: Interpreter | None, observed: Observation) -> Interpreter | None:
     """Correct what was read of an interpreter by what it said of itself when it ran."""
-    if interpreter is None or not observed.who:
+    said = observed.python
+    if interpreter is None or said is None:
         return interpreter
-    who = observed.who
-    return replace(interpreter, version=who["version"], implementation=who["implementation"],
-                   prefix=who["prefix"], base_prefix=who["base_prefix"], known_by="asked")
+    return replace(interpreter, version=said.version, implementation=said.implementation,
+                   prefix=said.prefix, base_prefix=said.base_prefix, known_by="asked")
 
 
 def _notes(facts: SeatFacts, requests: Sequence[str], machine: Machine) -> tuple[Note, ...]:

@@ -36,11 +36,12 @@ from kalyx.core.model import (
     Note,
     Observation,
     ObservedError,
+    RunningPython,
     Seat,
 )
 
 if TYPE_CHECKING:
-    from typing import Any
+    pass
 
 __all__ = ["answer_traceback", "read_text"]
 
@@ -197,7 +198,7 @@ def _again(context: SeatContext, found: Traceback, seat_ref: str, request: tuple
     tried = request if request[0] != "__main__" else ("builtins", None)
     observed = observe_request(context, seat, tried, limit)
     asker = _asked_later(found, request[0])
-    later = asker if observed is not None and observed.who and (
+    later = asker if observed is not None and observed.python and (
         tried != request or _fails_as_told(observed, found)) else None
     if later and observed is not None:
         observed = replace(observed, module=later, name=None, outcome="fails", chain=found.chain, origin=None,
@@ -283,11 +284,11 @@ def _from_text(found: Traceback, origin: _Origin, request: tuple[str, str | None
     module, name = request
     if module == "__main__":
         module = _asked_later(found, module) or module
-    observed = Observation(module, name, "fails", _who(origin, found), chain,
+    observed = Observation(module, name, "fails", _python(origin, found), chain,
                            loaded=_loaded(found, machine, origin),
                            later=asking is None or place_of(asking.file).kind in ("site", "user"))
-    case = Case(machine, seat, observed, Neighbours(machine))
-    case.place_name = f"the Python in {origin.prefix}" if origin.prefix else "the Python that printed it"
+    case = Case(machine, seat, observed, Neighbours(machine), place_name=(
+        f"the Python in {origin.prefix}" if origin.prefix else "the Python that printed it"))
     report = judge_import(case)
     text_says = Evidence(f"the text says {_short(chain[0])}")
     return replace(report, causes=tuple(_by_text(f, text_says, known_as) for f in report.causes),
@@ -343,16 +344,16 @@ def _files(found: Traceback, origin: _Origin) -> dict[str, str]:
     return files
 
 
-def _who(origin: _Origin, found: Traceback) -> dict[str, Any]:
+def _python(origin: _Origin, found: Traceback) -> RunningPython:
+    """Return what the text tells of the interpreter, or suggests."""
     version = origin.version if "." in origin.version else UNKNOWN_VERSION
-    return {
-        "version": version, "knows_version": version != UNKNOWN_VERSION, "implementation": "cpython",
-        "prefix": origin.prefix or "it",
-        "base_prefix": origin.base, "executable": "" if origin.prefix else "python", "cwd": origin.start,
-        "path": [p for p in (origin.start, origin.library, origin.site) if p],
-        "platform": "win32" if found.windows else "linux", "suffixes": [], "flags": {},
-        "builtin": [n for n in sys.builtin_module_names if n not in _said_missing(found)],
-        "stdlib": sorted(sys.stdlib_module_names - _said_missing(found))}
+    missing = _said_missing(found)
+    return RunningPython(
+        version, "cpython", "" if origin.prefix else "python", origin.prefix or "it", origin.base,
+        tuple(p for p in (origin.start, origin.library, origin.site) if p), origin.start,
+        platform="win32" if found.windows else "linux",
+        builtin=[n for n in sys.builtin_module_names if n not in missing],
+        stdlib=sys.stdlib_module_names - missing, knows_version=version != UNKNOWN_VERSION)
 
 
 def _loaded(found: Traceback, machine: TextMachine,

@@ -16,11 +16,22 @@ from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.facts.source_code.imports import read_source
 from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
 from kalyx.core.machine.interface import Machine
-from kalyx.core.model import Finding, Frame, ImportReport, Interpreter, Launch, Note, Observation, ObservedError, Seat
+from kalyx.core.model import (
+    Finding,
+    Frame,
+    ImportReport,
+    Interpreter,
+    Launch,
+    Note,
+    Observation,
+    ObservedError,
+    RunningPython,
+    Seat,
+)
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
 
 if TYPE_CHECKING:
-    from typing import Any
+    pass
 
 __all__ = ["NOT_RUN", "answer_without_run", "read_requests"]
 
@@ -75,26 +86,24 @@ def read_requests(context: SeatContext, facts: SeatFacts, launch: Launch | None,
         return tuple(ImportReport(m, n, seat.ref, interpreter, "unknown", causes=stopping) for m, n in wanted)
     path = read_search_path(context.machine, interpreter, examined.stdlib, examined.config, launch.env,
                             start=launch.start or launch.cwd, cwd=launch.cwd, flags=launch.argv[1:])
-    who = _who(context, interpreter, launch, path)
-    who["path"] = [*(f for f, front in folders if front), *who["path"], *(f for f, front in folders if not front)]
-    return tuple(_read(context, facts, replace(seat, launch=launch), who, request, neighbours) for request in wanted)
+    python = replace(_python(context, interpreter, launch, path), front=tuple(f for f, front in folders if front),
+                     back=tuple(f for f, front in folders if not front))
+    return tuple(_read(context, replace(seat, launch=launch), python, request, neighbours) for request in wanted)
 
 
-def _who(context: SeatContext, interpreter: Interpreter, launch: Launch, path: SearchPath) -> dict[str, Any]:
+def _python(context: SeatContext, interpreter: Interpreter, launch: Launch, path: SearchPath) -> RunningPython:
     """Return what the interpreter would say of itself, as far as files tell."""
     version = interpreter.version or "3"
     flags = "".join(f.strip("-") for f in launch.argv[1:])
-    return {
-        "version": version if "." in version else version + ".0", "implementation": interpreter.implementation,
-        "executable": interpreter.path, "prefix": interpreter.prefix, "base_prefix": interpreter.base_prefix,
-        "path": [launch.start if x.layer == "start" else x.path for x in path.layers],
-        "cwd": launch.cwd, "platform": context.machine.platform,
-        "suffixes": _suffixes(context.machine, interpreter, path), "stdlib": [],
-        "builtin": CompiledIn(context.machine, interpreter, launch.env),
-        "user_site": path.user_site,
-        "flags": {"isolated": int("I" in flags), "ignore_environment": int("E" in flags or "I" in flags),
-                  "no_site": int("S" in flags), "no_user_site": int("s" in flags),
-                  "safe_path": int("P" in flags)}}
+    return RunningPython(
+        version if "." in version else version + ".0", interpreter.implementation or "cpython",
+        interpreter.path, interpreter.prefix or "", interpreter.base_prefix or "",
+        tuple((launch.start or "") if x.layer == "start" else x.path for x in path.layers), launch.cwd,
+        platform=context.machine.platform,
+        suffixes=tuple(_suffixes(context.machine, interpreter, path)),
+        builtin=CompiledIn(context.machine, interpreter, launch.env), user_site=path.user_site,
+        flags={"isolated": int("I" in flags), "ignore_environment": int("E" in flags or "I" in flags),
+               "no_site": int("S" in flags), "no_user_site": int("s" in flags), "safe_path": int("P" in flags)})
 
 
 def _suffixes(machine: Machine, interpreter: Interpreter, path: SearchPath) -> list[str]:
@@ -103,21 +112,20 @@ def _suffixes(machine: Machine, interpreter: Interpreter, path: SearchPath) -> l
     return read_suffixes(names, interpreter.implementation, interpreter.version_pair or (3, 0))
 
 
-def _read(context: SeatContext, facts: SeatFacts, seat: Seat, who: dict[str, Any],
-          request: tuple[str, str | None], neighbours: Neighbours) -> ImportReport:
+def _read(context: SeatContext, seat: Seat, python: RunningPython, request: tuple[str, str | None],
+          neighbours: Neighbours) -> ImportReport:
     """Look a module up as the import would; follow what it imports itself."""
     from kalyx.core.verdicts.judge_import import judge_import
 
     module, name = request
-    blank = Case(context.machine, seat, Observation(module, name, "fails", who), neighbours)
+    blank = Case(context.machine, seat, Observation(module, name, "fails", python), neighbours)
     found, missing = _look_up(blank, module, None)
-    if missing is None and found is not None and blank.layer_of_file(found.path) != "stdlib":
+    if missing is None and found is not None and blank.modules.layer_of_file(found.path) != "stdlib":
         missing = _follow(blank, found, module)
     if missing is None:
         return _would_import(blank, request, found)
-    observed = Observation(module, name, "fails", who, (missing.error(),))
-    case = Case(context.machine, seat, observed, neighbours, blank)
-    report = judge_import(case)
+    observed = Observation(module, name, "fails", python, (missing.error(),))
+    report = judge_import(blank.but(observed))
     return replace(report, outcome="unknown", error=None, causes=tuple(_read_only(f) for f in report.causes))
 
 
@@ -127,20 +135,20 @@ def _read_only(finding: Finding) -> Finding:
 
 def _look_up(case: Case, module: str, asker: Frame | None) -> tuple[Candidate | None, _Missing | None]:
     """Return what each part of a dotted name would find, the last one's file; or the part that is missing."""
-    if case.is_builtin(module):
+    if case.modules.is_builtin(module):
         return None, None
     found: Candidate | None = None
     parts = module.split(".")
     for count in range(1, len(parts) + 1):
         dotted = ".".join(parts[:count])
-        if case.is_builtin(dotted) or dotted == "os.path":
+        if case.modules.is_builtin(dotted) or dotted == "os.path":
             found = None
             continue
         head = dotted.rpartition(".")[0]
-        folders = case.search_folders(head) if head else [x.path for x in case.layers]
+        folders = case.modules.search_folders(head) if head else case.modules.folders
         if found is not None and found.kind == "linked":
-            folders = [case.machine.path.dirname(found.path)]
-        offers = case.finder.find_all(folders, parts[count - 1])
+            folders = [case.files.path.dirname(found.path)]
+        offers = case.modules.finder.find_all(folders, parts[count - 1])
         real = [c for c in offers if c.kind != "namespace"] or offers or _in_no_folder(case, dotted)
         if not real:
             if found is not None and found.kind == "package" and _makes_parts(case, found):
@@ -152,14 +160,14 @@ def _look_up(case: Case, module: str, asker: Frame | None) -> tuple[Candidate | 
 
 def _in_no_folder(case: Case, module: str) -> list[Candidate]:
     """Return what a zip file on the path, or the import hook of an editable install, has for a module."""
-    m, part = case.machine, module.replace(".", "/")
-    for layer in case.layers:
+    m, part = case.files, module.replace(".", "/")
+    for layer in case.modules.layers:
         if m.is_file(layer.path):
             inside = zip_names(m, layer.path)
             found = [f for f in (f"{part}/__init__.py", f"{part}.py") if f in inside]
             if found:
                 return [Candidate(layer.path, f"{layer.path}/{found[0]}", "zipped")]
-        for file in case.finder.names(layer.path):
+        for file in case.modules.finder.names(layer.path):
             if "." in module or not (file.startswith("__editable__") and file.endswith("_finder.py")):
                 continue
             target = mapped_folder(m, layer.path, file, module)
@@ -172,7 +180,7 @@ def _in_no_folder(case: Case, module: str) -> list[Candidate]:
 def _makes_parts(case: Case, package: Candidate) -> bool:
     """Whether a package may bring parts that are no files: it touches sys.modules or its own path."""
     try:
-        text = case.machine.read_text(package.path, 262_144)
+        text = case.files.read_text(package.path, 262_144)
     except Exception:  # unreadable: nothing can be said
         return True
     return "sys.modules" in text or "__path__" in text or "__getattr__" in text
@@ -192,7 +200,7 @@ def _follow(case: Case, first: Candidate, module: str) -> _Missing | None:
         if path in seen or not path.endswith(".py"):
             continue
         seen.add(path)
-        source = read_source(case.machine, path, first.entry)
+        source = read_source(case.files, path, first.entry)
         if source.trouble or source.paths or source.unread:
             continue
         alone = source.relative and path == first.path and first.kind == "module" and "." not in module
@@ -201,14 +209,14 @@ def _follow(case: Case, first: Candidate, module: str) -> _Missing | None:
                 continue
             if item.text.startswith("from .") and (alone or item.module.startswith(".")):
                 return _Missing(item.module, Frame(path, item.line, "<module>"), _ALONE if alone else _ABOVE)
-            if case.is_stdlib(top_level(item.module)):
+            if case.modules.is_stdlib(top_level(item.module)):
                 continue
             found, missing = _look_up(case, item.module, Frame(path, item.line, "<module>"))
             if missing is not None and not _is_attribute(case, item.module):
                 return missing
             if found is not None and top_level(item.module) == top:
                 queue.append(found.path)
-                part = case.finder.find_in(case.machine.path.dirname(found.path), item.name or "")
+                part = case.modules.finder.find_in(case.files.path.dirname(found.path), item.name or "")
                 if item.name and found.kind == "package" and part is not None and part.kind != "namespace":
                     queue.append(part.path)
     return None
@@ -229,10 +237,9 @@ def _would_import(case: Case, request: tuple[str, str | None], found: Candidate 
 
     module, name = request
     origin = found.path if found is not None else "built-in"
-    layer = case.layer_of_file(found.path) if found is not None else "stdlib"
-    seen = replace(case.obs, outcome="imports", origin=origin)
-    there = Case(case.machine, case.seat, seen, case.neighbours, case)
+    layer = case.modules.layer_of_file(found.path) if found is not None else "stdlib"
+    there = case.but(replace(case.obs, outcome="imports", origin=origin))
     findings = [f for f in (hidden_by_file(there, None), hidden_by_path(there, None)) if f is not None]
     return ImportReport(module, name, case.seat.ref, case.seat.interpreter, "unknown", None, origin, layer,
-                        case.distribution_of(origin) if layer != "stdlib" else None,
+                        case.distributions.of(origin) if layer != "stdlib" else None,
                         tuple(_read_only(f) for f in findings))

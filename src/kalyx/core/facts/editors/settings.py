@@ -14,10 +14,10 @@ from collections.abc import Iterable, Sequence
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.editors.formats import FORMATS, Named
 from kalyx.core.facts.editors.table import EDITORS, Editor
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.facts.interpreters.path_lookup import find_on_path, is_python_name
 from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
-from kalyx.core.machine.interface import Machine
 
 if TYPE_CHECKING:
     from typing import Any
@@ -50,13 +50,13 @@ class EditorSetting:
     text: str = ""
 
 
-def find_settings(machine: Machine, folder: str,
+def find_settings(files: Files, folder: str,
                   editors: Iterable[Editor] = EDITORS) -> list[EditorSetting]:
     """Return the settings that win, one for each family, and the files that cannot be read."""
     families: dict[str, list[EditorSetting]] = {}
     for editor in editors:
-        for file, root in _files_of(machine, editor, folder):
-            setting = read_setting(machine, editor, file, root)
+        for file, root in _files_of(files, editor, folder):
+            setting = read_setting(files, editor, file, root)
             if setting.program or setting.trouble:
                 families.setdefault(editor.family, []).append(setting)
     found: list[EditorSetting] = []
@@ -69,7 +69,7 @@ def find_settings(machine: Machine, folder: str,
     return found
 
 
-def _files_of(m: Machine, editor: Editor, folder: str) -> list[tuple[str, str]]:
+def _files_of(m: Files, editor: Editor, folder: str) -> list[tuple[str, str]]:
     """Return (file, workspace root) for each file of this kind that applies to a folder."""
     found = []
     for pattern in editor.files:
@@ -94,13 +94,13 @@ def _files_of(m: Machine, editor: Editor, folder: str) -> list[tuple[str, str]]:
     return found
 
 
-def _expand(m: Machine, pattern: str) -> list[str]:
+def _expand(m: Files, pattern: str) -> list[str]:
     first, *rest = pattern.split("/")
     start = m.home if first == "~" else m.env.get(first[1:], "") if first.startswith("$") else "/"
     return _match(m, start, rest) if start else []
 
 
-def _match(m: Machine, folder: str, parts: Sequence[str]) -> list[str]:
+def _match(m: Files, folder: str, parts: Sequence[str]) -> list[str]:
     """Return the files below `folder` that a pattern of path parts fits."""
     if not parts:
         return [folder] if m.is_there(folder) else []
@@ -117,10 +117,10 @@ def _match(m: Machine, folder: str, parts: Sequence[str]) -> list[str]:
     return [f for n in names[:50] for f in _match(m, m.path.join(folder, n), rest)]
 
 
-def editor_for(machine: Machine, file: str,
+def editor_for(files: Files, file: str,
                editors: Iterable[Editor] = EDITORS) -> tuple[Editor, str] | None:
     """Return the kind of settings file that `file` is, and its workspace root."""
-    m = machine
+    m = files
     for editor in editors:
         for pattern in editor.files:
             platform, colon, rest = pattern.partition(":")
@@ -140,9 +140,9 @@ def editor_for(machine: Machine, file: str,
     return None
 
 
-def read_setting(machine: Machine, editor: Editor, file: str, root: str) -> EditorSetting:
+def read_setting(files: Files, editor: Editor, file: str, root: str) -> EditorSetting:
     """Read one settings file; what is wrong with it stands in ``trouble``."""
-    m = machine
+    m = files
     try:
         text = m.read_text(file, 4 * 1024 * 1024)
     except Unreadable as error:
@@ -165,12 +165,12 @@ def read_setting(machine: Machine, editor: Editor, file: str, root: str) -> Edit
                          resolve_value(m, named.value, root), (), env_file, extra, text=text)
 
 
-def _names_interpreter(m: Machine, value: str, root: str) -> bool:
+def _names_interpreter(m: Files, value: str, root: str) -> bool:
     """Whether a value looks like an interpreter or an environment: by its last part, or as it is there."""
     return is_python_name(value.strip()) or m.exists(resolve_value(m, value, root))
 
 
-def _env_file(m: Machine, named: str | None, root: str) -> str | None:
+def _env_file(m: Files, named: str | None, root: str) -> str | None:
     file = m.absolute(fill_variables(m, named, root), root) if named else m.path.join(root, ".env")
     return file if m.is_there(file) else None
 
@@ -183,7 +183,7 @@ TABLES = (
 )
 
 
-def _from_project_folder(m: Machine, editor: Editor, file: str, root: str, named: Named,
+def _from_project_folder(m: Files, editor: Editor, file: str, root: str, named: Named,
                          text: str) -> EditorSetting:
     """Look a project's interpreter up by its name in the user's table of interpreters."""
     from kalyx.core.facts.editors.formats import read_interpreter_table
@@ -211,13 +211,13 @@ def _from_project_folder(m: Machine, editor: Editor, file: str, root: str, named
 
 
 # -- values -----------------------------------------------------------------------------------
-def resolve_value(machine: Machine, value: str, root: str) -> str:
+def resolve_value(files: Files, value: str, root: str) -> str:
     """Turn a setting's value into the path of a program.
 
     A folder is taken as an environment, a bare name is looked up on PATH, and
     a relative path starts at the workspace root.
     """
-    m = machine
+    m = files
     replaced = fill_variables(m, value.strip(), root)
     if "/" not in replaced and "\\" not in replaced and not replaced.startswith("~"):
         found = find_on_path(m, replaced, first_only=True)
@@ -227,9 +227,9 @@ def resolve_value(machine: Machine, value: str, root: str) -> str:
     return python_in(m, path) if m.is_folder(path) else path
 
 
-def fill_variables(machine: Machine, value: str, root: str) -> str:
+def fill_variables(files: Files, value: str, root: str) -> str:
     """Fill in ``${workspaceFolder}``, ``${userHome}``, ``${env:NAME}`` and their like."""
-    m = machine
+    m = files
 
     def fill(match: re.Match[str]) -> str:
         name: str = match.group(1) or match.group(2)

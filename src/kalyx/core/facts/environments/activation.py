@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import program_folder
 from kalyx.core.facts.interpreters.path_lookup import parse_shebang, read_head
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Evidence
 
 __all__ = ["place_named"]
@@ -16,7 +16,7 @@ __all__ = ["place_named"]
 _ACTIVATE = pattern(r"""^[ \t]*(?:export[ \t]+)?VIRTUAL_ENV=["']?([^"'\n$]+)["']?\s*$""", re.MULTILINE)
 
 
-def place_named(m: Machine, prefix: str) -> tuple[str, Evidence] | None:
+def place_named(m: Files, prefix: str) -> tuple[str, Evidence] | None:
     """Return the prefix that activation or the pip script names, and where it does."""
     folder = program_folder(m, prefix)
     activate = m.path.join(folder, "activate")

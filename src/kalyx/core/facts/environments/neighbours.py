@@ -16,7 +16,7 @@ from kalyx.core.facts.packaging.distributions import Shelf, mapped_modules
 from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.facts.search_path.site_folders import site_contents, site_folders, user_sites, visible_sites
 from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.machine.interface import Machine, RunResult
+from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Distribution, Elsewhere, Environment, Interpreter, Kernel
 from kalyx.core.model.names import normal_name
 
@@ -26,9 +26,6 @@ else:
     Protocol = object
 
 __all__ = ["Neighbours"]
-
-_PARSE = "import sys; compile(open(sys.argv[1], 'rb').read(), sys.argv[1], 'exec', 1024)"  # to a tree only
-
 
 class Survey(Protocol):
     """What finds the environments of a machine."""
@@ -47,9 +44,6 @@ class Survey(Protocol):
 
     def kernels(self) -> list[Kernel]:
         """Return every registered kernel."""
-
-    def run_isolated(self, interpreter: Interpreter, arguments: Sequence[str], limit: float) -> RunResult | None:
-        """Run an interpreter without any code of the environment; None where that may not be done."""
 
 
 class _Site:
@@ -241,19 +235,6 @@ class Neighbours:
         found = [self._survey.describe(p) for name in sorted(names) for p in self._by_name.get(name, ())
                  if self._survey is not None]
         return [e for e in found if e is not None]
-
-    def reader_of(self, file: str, newer_than: tuple[int, int]) -> str | None:
-        """Return the version of the newest Python here, where that parses a file; the file is not run."""
-        newest, reader = newer_than, None
-        for environment in self.environments:
-            version = tuple(int(n) for n in (environment.python_version or "0").split(".")[:2] if n.isdigit())
-            interpreter = environment.interpreter
-            if version > newest and interpreter is not None and interpreter.works:
-                newest, reader = (version[0], version[1]), interpreter
-        if reader is None or self._survey is None:
-            return None
-        ran = self._survey.run_isolated(reader, ("-c", _PARSE, file), 10)
-        return f"{newest[0]}.{newest[1]}" if ran is not None and ran.status == 0 else None
 
     def visible_sites(self, interpreter: Interpreter) -> list[str]:
         """Return the site folders that an interpreter looks into; many kernels share one."""

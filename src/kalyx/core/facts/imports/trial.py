@@ -9,9 +9,9 @@ from _frozen_importlib_external import MAGIC_NUMBER  # `importlib.util` has it t
 from collections.abc import Iterator, Mapping, Sequence
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.record import TYPE_CHECKING, replace
+from kalyx.core.lean.record import TYPE_CHECKING, names_of, replace
 from kalyx.core.machine.interface import Machine, RunResult
-from kalyx.core.model import Frame, Interpreter, Launch, Observation, ObservedError
+from kalyx.core.model import Frame, Interpreter, Launch, Observation, ObservedError, RunningPython
 
 if TYPE_CHECKING:
     from typing import Any
@@ -237,29 +237,37 @@ def _frames_said(text: str) -> tuple[Frame, ...]:
 
 def _assemble(module: str, name: str | None, ran: RunResult, lines: list[dict[str, Any]],
               stack: tuple[Frame, ...]) -> Observation:
-    who: dict[str, Any] = next((line["who"] for line in lines if "who" in line), {})
+    said = next((line["who"] for line in lines if "who" in line), None)
+    python = _python(said) if said else None
+    cwd = python.cwd if python else ""
     done = next((line for line in lines if "outcome" in line), None)
     output = (ran.out + ran.err).decode("utf-8", "replace")[-OUTPUT_SHOWN:]
     if done is None:
-        if not who and not stack:
+        if python is None and not stack:
             stack = _frames_said(ran.err.decode("utf-8", "replace"))
         ended = next((line for line in lines if "ended_by" in line), {})
-        cwd = str(who.get("cwd") or "")
         frames = [Frame(*f) for f in ended.get("stack", ())] or stack
         stack = tuple(replace(f, file=_whole(f.file, cwd)) for f in frames)
         return Observation(
-            module, name, _how_it_ended(ran, bool(who)), who, status=ran.status, stack=stack,
+            module, name, _how_it_ended(ran, python is not None), python, status=ran.status, stack=stack,
             output=output, seconds=ran.seconds, trouble=ran.why_not or ran.complaint(),
             ended_by=ended.get("ended_by", ""))
-    cwd = str(who.get("cwd") or "")
     chain = tuple(
         ObservedError(e["type"], e["message"], e["name"], e["path"],
                       tuple(Frame(_whole(f, cwd), n, w) for f, n, w in e["frames"]), e["link"], e["lineno"])
         for e in done["chain"])
     loaded = {k: (_whole(v[0], cwd), tuple(_whole(p, cwd) for p in v[1])) for k, v in done["loaded"].items()}
     return Observation(
-        module, name, done["outcome"], who, chain, _whole(done.get("origin"), cwd), done.get("loader"),
+        module, name, done["outcome"], python, chain, _whole(done.get("origin"), cwd), done.get("loader"),
         tuple(_whole(p, cwd) for p in done.get("search", ())), loaded, ran.status, stack, output, ran.seconds)
+
+
+def _python(said: Mapping[str, Any]) -> RunningPython:
+    """Return what the probe told of its interpreter as a record."""
+    told: dict[str, Any] = {name: said[name] for name in names_of(RunningPython()) if said.get(name) is not None}
+    lists = ("path", "suffixes", "front", "back")
+    told |= {name: tuple(told[name]) for name in lists if name in told}
+    return RunningPython(**told)
 
 
 def _whole(file: Any, cwd: str) -> Any:

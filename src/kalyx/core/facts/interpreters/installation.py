@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.path_lookup import (
     follow_links,
     is_python_name,
@@ -12,16 +13,15 @@ from kalyx.core.facts.interpreters.path_lookup import (
     version_in_name,
 )
 from kalyx.core.facts.interpreters.pyvenv import VenvConfig
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Interpreter, python_version
 
 __all__ = ["base_of", "base_program_of", "find_library", "is_python", "library_files", "no_python",
            "read_interpreter", "read_version"]
 
 
-def no_python(machine: Machine, path: str) -> Interpreter:
+def no_python(files: Files, path: str) -> Interpreter:
     """Describe a program that is not shown to be a Python, by its file or by its text."""
-    return Interpreter(path, machine.real_path(path), known_by="other", trouble=NO_PYTHON)
+    return Interpreter(path, files.real_path(path), known_by="other", trouble=NO_PYTHON)
 
 
 # -- reading, without running --------------------------------------------------------------
@@ -31,13 +31,13 @@ _MARKS = (b"Py_", b"python", b"Python", b"pypy")
 _PROGRAMS = (b"\x7fELF", b"MZ", b"\xcf\xfa", b"\xce\xfa", b"\xfe\xed", b"\xca\xfe")  # ELF, PE, Mach-O, universal
 
 
-def base_program_of(machine: Machine, path: str, config: VenvConfig | None) -> str:
+def base_program_of(files: Files, path: str, config: VenvConfig | None) -> str:
     """Return the program of the base that an interpreter is: links of the file followed, and a copy's original.
 
     An environment may hold a copy of its base's program, which takes its
     library from the base that pyvenv.cfg names: that one's own program counts.
     """
-    m = machine
+    m = files
     steps = follow_links(m, path)
     program = str(steps[-1][1] if steps else path)
     if config is None or not config.home or config.prefix not in (
@@ -54,9 +54,9 @@ def base_program_of(machine: Machine, path: str, config: VenvConfig | None) -> s
     return program
 
 
-def is_python(machine: Machine, program: str) -> bool:
+def is_python(files: Files, program: str) -> bool:
     """Whether a file is shown to be a Python: by its name, by what it holds, and by a library that is its own."""
-    m = machine
+    m = files
     real = m.real_path(program)
     if not is_python_name(real) or not m.is_executable(real):
         return False
@@ -66,9 +66,9 @@ def is_python(machine: Machine, program: str) -> bool:
         m.platform != "linux" or any(m.around(real, mark, 1) for mark in _MARKS))
 
 
-def _had_library(machine: Machine, program: str) -> bool:
+def _had_library(files: Files, program: str) -> bool:
     """Whether what else an installation holds is there, though not its standard library."""
-    m, name = machine, machine.path.basename(program)
+    m, name = files, files.path.basename(program)
     prefix = m.path.dirname(m.path.dirname(program))
     return m.platform != "win32" and "." in (version_in_name(name) or "") and any(
         m.exists(m.path.join(prefix, *parts)) for parts in (
@@ -76,9 +76,9 @@ def _had_library(machine: Machine, program: str) -> bool:
             ("bin", f"{name}-config")))
 
 
-def read_interpreter(machine: Machine, path: str, config: VenvConfig | None) -> Interpreter:
+def read_interpreter(files: Files, path: str, config: VenvConfig | None) -> Interpreter:
     """Read from files what can be known of an interpreter without running it."""
-    m = machine
+    m = files
     real = m.real_path(path)
     program = base_program_of(m, path, config)
     base = base_of(m, program, config)
@@ -101,9 +101,9 @@ def read_interpreter(machine: Machine, path: str, config: VenvConfig | None) -> 
     return Interpreter(path, real, version, implementation, prefix, base)
 
 
-def base_of(machine: Machine, program: str, config: VenvConfig | None) -> str | None:
+def base_of(files: Files, program: str, config: VenvConfig | None) -> str | None:
     """Return the base prefix as the interpreter works it out: from ``home``, else from its own place."""
-    m = machine
+    m = files
     if config is not None and config.home:
         home = m.path.join(config.prefix, config.home)
         found = find_library(m, m.path.join(home, m.path.basename(program)), m.path.basename(m.real_path(program)))
@@ -113,13 +113,13 @@ def base_of(machine: Machine, program: str, config: VenvConfig | None) -> str | 
     return found[0] if found else None
 
 
-def find_library(machine: Machine, program: str, name: str = "") -> tuple[str, str] | None:
+def find_library(files: Files, program: str, name: str = "") -> tuple[str, str] | None:
     """Search upwards for the standard library, as the interpreter itself does at start.
 
     `name` is the file name of the real program, which tells its version.
     Returns the prefix and the library's folder; None when there is none.
     """
-    m = machine
+    m = files
     wanted = name or m.path.basename(m.real_path(program))
     library = wanted.removesuffix("t") if "." in (version_in_name(wanted) or "") else None
     if library is None and (match := re.search(r"(python|pypy)(\d+\.\d+)", wanted)):
@@ -136,8 +136,8 @@ def find_library(machine: Machine, program: str, name: str = "") -> tuple[str, s
     return None
 
 
-def _library_places(machine: Machine, folder: str, library: str | None) -> list[str]:
-    m = machine
+def _library_places(files: Files, folder: str, library: str | None) -> list[str]:
+    m = files
     if m.platform == "win32":
         return [m.path.join(folder, "Lib")]
     if library:
@@ -146,9 +146,9 @@ def _library_places(machine: Machine, folder: str, library: str | None) -> list[
             if "." in (version_in_name(n) or "")]
 
 
-def library_files(machine: Machine, program: str, folder: str) -> list[str]:
+def library_files(files: Files, program: str, folder: str) -> list[str]:
     """Return what an interpreter loads beside its standard library: a zipped one, and its shared library."""
-    m = machine
+    m = files
     name = m.path.basename(folder)
     names = [f"lib{name}.so", f"lib{name}.so.1.0", f"lib{name}t.so.1.0", f"lib{name}.dylib", "libpypy3-c.so",
              name.replace(".", "") + ".zip"]
@@ -157,9 +157,9 @@ def library_files(machine: Machine, program: str, folder: str) -> list[str]:
     return [f for f in dict.fromkeys(found) if m.exists(f)]
 
 
-def read_version(machine: Machine, base: str, program: str) -> str | None:
+def read_version(files: Files, base: str, program: str) -> str | None:
     """Read the full version from the installation's own header or package record."""
-    m = machine
+    m = files
     name = m.path.basename(program)
     short = version_in_name(name)
     if short is None:
@@ -183,9 +183,9 @@ def read_version(machine: Machine, base: str, program: str) -> str | None:
     return _version_within(m, base, program, short)
 
 
-def _version_within(machine: Machine, base: str, program: str, short: str) -> str | None:
+def _version_within(files: Files, base: str, program: str, short: str) -> str | None:
     """Read the version that a program, or its shared library, was compiled with."""
-    m = machine
+    m = files
     if "." not in short:
         found = find_library(m, program)
         short = version_in_name(m.path.basename(found[1])) or "" if found else ""

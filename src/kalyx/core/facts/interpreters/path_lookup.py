@@ -7,9 +7,9 @@ from collections.abc import Mapping
 from functools import cache
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass
-from kalyx.core.machine.interface import Machine
 
 __all__ = ["Found", "Shebang", "find_on_path", "follow_links", "hands_over", "parse_shebang",
            "parse_wrapper", "read_head", "split_path", "version_in_name"]
@@ -41,35 +41,35 @@ class Shebang:
     line: int = 1
 
 
-def split_path(machine: Machine, value: str) -> list[str]:
+def split_path(files: Files, value: str) -> list[str]:
     """Split PATH into folders; an empty or relative entry starts at the working folder."""
     folders = []
-    for entry in value.split(machine.path_separator):
-        entry = entry.strip('"') if machine.platform == "win32" else entry
-        folders.append(machine.absolute(entry) if entry else machine.cwd)
+    for entry in value.split(files.path_separator):
+        entry = entry.strip('"') if files.platform == "win32" else entry
+        folders.append(files.absolute(entry) if entry else files.cwd)
     return folders
 
 
 def find_on_path(
-    machine: Machine, name: str, value: str | None = None, *, first_only: bool = False
+    files: Files, name: str, value: str | None = None, *, first_only: bool = False
 ) -> list[Found]:
     """Return every executable called `name` on PATH, in order of search."""
-    value = machine.env.get("PATH", "") if value is None else value
+    value = files.env.get("PATH", "") if value is None else value
     endings = [""]
-    if machine.platform == "win32":
-        given = machine.env.get("PATHEXT", ".COM;.EXE;.BAT;.CMD").split(";")
+    if files.platform == "win32":
+        given = files.env.get("PATHEXT", ".COM;.EXE;.BAT;.CMD").split(";")
         endings = [e.lower() for e in given if e]
-        if machine.path.splitext(name)[1].lower() in endings:
+        if files.path.splitext(name)[1].lower() in endings:
             endings = [""]
     found: list[Found] = []
     seen: set[str] = set()
-    for number, folder in enumerate(split_path(machine, value), 1):
+    for number, folder in enumerate(split_path(files, value), 1):
         if not value or folder in seen:
             continue
         seen.add(folder)
         for ending in endings:
-            path = machine.path.join(folder, name + ending)
-            if machine.is_executable(path):
+            path = files.path.join(folder, name + ending)
+            if files.is_executable(path):
                 found.append(Found(number, folder, path))
                 if first_only:
                     return found
@@ -77,15 +77,15 @@ def find_on_path(
     return found
 
 
-def follow_links(machine: Machine, path: str) -> list[tuple[str, str]]:
+def follow_links(files: Files, path: str) -> list[tuple[str, str]]:
     """Return the symlinks from `path` on as (link, target), targets absolute.
 
     Only links of the last part of the path count; a loop ends the list.
     """
     steps: list[tuple[str, str]] = []
     seen = {path}
-    while (target := machine.read_link(path)) is not None and len(steps) < 40:
-        target = machine.absolute(target, machine.path.dirname(path))
+    while (target := files.read_link(path)) is not None and len(steps) < 40:
+        target = files.absolute(target, files.path.dirname(path))
         steps.append((path, target))
         if target in seen:
             break
@@ -94,10 +94,10 @@ def follow_links(machine: Machine, path: str) -> list[tuple[str, str]]:
     return steps
 
 
-def read_head(machine: Machine, path: str) -> bytes:
+def read_head(files: Files, path: str) -> bytes:
     """Return the first bytes of a file, or nothing when it cannot be read."""
     try:
-        return machine.read_bytes(path, HEAD)
+        return files.read_bytes(path, HEAD)
     except Unreadable:
         return b""
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.lean.record import dataclass, field
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import python_version
 
 __all__ = ["VenvConfig", "find_venv_config", "parse_venv_config"]
@@ -57,19 +57,19 @@ def parse_venv_config(text: str, path: str, prefix: str) -> VenvConfig:
     return VenvConfig(path, prefix, keys, lines)
 
 
-def find_venv_config(machine: Machine, executable: str) -> VenvConfig | None:
+def find_venv_config(files: Files, executable: str) -> VenvConfig | None:
     """Find the pyvenv.cfg that an interpreter started as `executable` obeys.
 
     It is looked for beside the executable and one folder up, as written: the
     interpreter does not follow a symlink before it looks (PEP 405).
     """
-    folder = machine.path.dirname(executable)
-    prefix = machine.path.dirname(folder)
-    for candidate in (machine.path.join(folder, "pyvenv.cfg"),
-                      machine.path.join(prefix, "pyvenv.cfg")):
-        if machine.is_there(candidate):
+    folder = files.path.dirname(executable)
+    prefix = files.path.dirname(folder)
+    for candidate in (files.path.join(folder, "pyvenv.cfg"),
+                      files.path.join(prefix, "pyvenv.cfg")):
+        if files.is_there(candidate):
             try:
-                text = machine.read_whole(candidate, 65536).decode("utf-8")
+                text = files.read_whole(candidate, 65536).decode("utf-8")
             except Unreadable as error:
                 return VenvConfig(candidate, prefix, trouble=error.reason)
             except UnicodeDecodeError as error:

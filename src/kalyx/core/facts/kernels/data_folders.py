@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from kalyx.core.machine.interface import Machine
+from kalyx.core.facts.files import Files
 from kalyx.core.model import Interpreter
 
 __all__ = ["data_folders", "user_data_folder"]
 
 
-def user_data_folder(machine: Machine) -> str:
+def user_data_folder(files: Files) -> str:
     """Return the user's data folder for notebook kernels on this platform."""
-    m = machine
+    m = files
     if m.env.get("JUPYTER_DATA_DIR"):
         return str(m.absolute(m.env["JUPYTER_DATA_DIR"]))
     if m.platform == "darwin":
@@ -23,14 +23,14 @@ def user_data_folder(machine: Machine) -> str:
     return str(m.path.join(base, "jupyter"))
 
 
-def data_folders(machine: Machine, server: Interpreter | None) -> list[tuple[str, str]]:
+def data_folders(files: Files, server: Interpreter | None) -> list[tuple[str, str]]:
     """Return (scope, folder) in the order in which a server looks for kernels.
 
     `server` is the interpreter that the notebook server runs in: its own prefix
     is searched too, before the user's folder when it is a virtual environment
     that the user owns, or when JUPYTER_PREFER_ENV_PATH says so.
     """
-    m = machine
+    m = files
     folders = [("path", m.absolute(entry))
                for entry in m.env.get("JUPYTER_PATH", "").split(m.path_separator) if entry]
     user = [("user", user_data_folder(m))]
@@ -51,7 +51,7 @@ def data_folders(machine: Machine, server: Interpreter | None) -> list[tuple[str
     return list(unique.values())
 
 
-def _prefers_environment(m: Machine, server: Interpreter | None) -> bool:
+def _prefers_environment(m: Files, server: Interpreter | None) -> bool:
     said = m.env.get("JUPYTER_PREFER_ENV_PATH")
     if said is not None:
         return said.lower() not in ("no", "n", "false", "off", "0", "0.0")

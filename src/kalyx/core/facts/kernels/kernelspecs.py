@@ -7,6 +7,7 @@ import re
 from collections.abc import Iterable, Mapping
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.path_lookup import (
     find_on_path,
     is_python_name,
@@ -14,7 +15,6 @@ from kalyx.core.facts.interpreters.path_lookup import (
 from kalyx.core.facts.kernels.data_folders import data_folders
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Environment, Interpreter, Kernel
 
 __all__ = ["KernelProgram", "derive_name", "kernel_environment", "prefixes_of_kernels", "program_of", "read_kernel",
@@ -25,9 +25,9 @@ SERVER_DEFAULTS = ("python", "python2", "python3")  # names that servers give th
 BARE_PYTHON = pattern(r"^python(\d(\.\d+)?)?$")
 
 
-def read_kernels(machine: Machine, server: Interpreter | None) -> list[Kernel]:
+def read_kernels(files: Files, server: Interpreter | None) -> list[Kernel]:
     """Read every kernelspec in search order, those hidden by an earlier one too."""
-    m = machine
+    m = files
     kernels = []
     for scope, folder in data_folders(m, server):
         for name in m.names_in(folder):
@@ -38,9 +38,9 @@ def read_kernels(machine: Machine, server: Interpreter | None) -> list[Kernel]:
     return kernels
 
 
-def read_kernel(machine: Machine, spec: str, scope: str) -> Kernel:
+def read_kernel(files: Files, spec: str, scope: str) -> Kernel:
     """Read one kernel.json; what is wrong with it stands in ``trouble``."""
-    m = machine
+    m = files
     name = m.path.basename(m.path.dirname(spec)).lower()
     try:
         content = json.loads(m.read_whole(spec, 1_048_576).decode("utf-8"))  # as the server: no mark, no other encoding
@@ -102,9 +102,9 @@ class KernelProgram:
     is_python: bool
 
 
-def program_of(machine: Machine, kernel: Kernel, server: Interpreter | None) -> KernelProgram:
+def program_of(files: Files, kernel: Kernel, server: Interpreter | None) -> KernelProgram:
     """Resolve the program of a kernelspec as a notebook server would start it."""
-    m = machine
+    m = files
     argv = [a.replace("{resource_dir}", kernel.folder) for a in kernel.argv]
     if server and server.prefix:
         argv = [a.replace("{prefix}", server.prefix) for a in argv]
@@ -136,11 +136,11 @@ def derive_name(environment: Environment) -> str:
     return plain or "environment"
 
 
-def prefixes_of_kernels(machine: Machine, folders: Iterable[str]) -> list[str]:
+def prefixes_of_kernels(files: Files, folders: Iterable[str]) -> list[str]:
     """Return the prefixes that the kernelspecs in `folders` run, by their program's path."""
     import json
 
-    m = machine
+    m = files
     found = []
     for folder in folders:
         for name in m.names_in(folder):

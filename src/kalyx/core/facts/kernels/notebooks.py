@@ -6,8 +6,8 @@ import json
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.lean.record import dataclass
-from kalyx.core.machine.interface import Machine
 
 __all__ = ["NotebookKernel", "find_notebooks", "read_notebook"]
 
@@ -28,11 +28,11 @@ class NotebookKernel:
     trouble: str = ""
 
 
-def read_notebook(machine: Machine, path: str) -> NotebookKernel:
+def read_notebook(files: Files, path: str) -> NotebookKernel:
     """Read the kernel that a notebook names."""
-    info = machine.stat(path)
+    info = files.stat(path)
     try:
-        data = machine.read_bytes(path, 512 * 1024 * 1024 if info and info.size > LARGE else LARGE)
+        data = files.read_bytes(path, 512 * 1024 * 1024 if info and info.size > LARGE else LARGE)
     except Unreadable as error:
         return NotebookKernel(path, trouble=error.reason)
     if len(data) > LARGE:
@@ -81,9 +81,9 @@ def _from_tail(path: str, text: str) -> NotebookKernel:
                           _text(spec.get("language")), text.count("\n", 0, start) + 1)
 
 
-def find_notebooks(machine: Machine, folder: str, depth: int = 2) -> tuple[list[str], bool]:
+def find_notebooks(files: Files, folder: str, depth: int = 2) -> tuple[list[str], bool]:
     """Return the notebooks in a folder and below it, and whether the search was cut short."""
-    m = machine
+    m = files
     found: list[str] = []
     queue = [(folder, 0)]
     looked, cut = 0, False

@@ -10,8 +10,8 @@ import struct
 from collections.abc import Mapping
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.lean.record import TYPE_CHECKING, dataclass
-from kalyx.core.machine.interface import Machine
 
 if TYPE_CHECKING:
     from typing import Any
@@ -97,10 +97,10 @@ def read_header(data: bytes, path: str = "") -> Binary:
     return Binary(path, trouble="it has no header of a compiled file")
 
 
-def read_binary(machine: Machine, path: str) -> Binary:
+def read_binary(files: Files, path: str) -> Binary:
     """Read a compiled file; an ELF file's dynamic section too."""
     try:
-        data = machine.read_bytes(path, BINARY_LIMIT)
+        data = files.read_bytes(path, BINARY_LIMIT)
     except Unreadable as error:
         return Binary(path, trouble=error.reason)
     head = read_header(data, path)

@@ -6,9 +6,9 @@ import sys
 from collections.abc import Iterable, Iterator, Mapping
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.native.binaries import read_binary
 from kalyx.core.facts.native.loader import Loader
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Interpreter
 
 __all__ = ["CompiledIn", "read_suffixes"]
@@ -26,9 +26,9 @@ class CompiledIn:
     Of PyPy all that may be compiled in counts: its program does not show it for certain.
     """
 
-    def __init__(self, machine: Machine, interpreter: Interpreter, env: Mapping[str, str]) -> None:
-        self._machine = machine
-        self._program = machine.real_path(interpreter.path)
+    def __init__(self, files: Files, interpreter: Interpreter, env: Mapping[str, str]) -> None:
+        self._files = files
+        self._program = files.real_path(interpreter.path)
         self._env = env
         self._is_pypy = interpreter.implementation == "pypy"
         self._major = (interpreter.version_pair or (3, 0))[0]
@@ -53,13 +53,17 @@ class CompiledIn:
         """Yield those that every interpreter of the kind has; which others, only a name can be asked for."""
         return iter(ALWAYS_IN_2 if self._major == 2 else ALWAYS)
 
+    def __len__(self) -> int:
+        """Return how many those are."""
+        return len(ALWAYS_IN_2 if self._major == 2 else ALWAYS)
+
     def _read(self) -> list[bytes]:
         """Read the program and the library that is all of Python, where the program is only its beginning."""
         if self._data is None:
             self._data = self._read_file(self._program)
             if any(name in data for data in self._data for name in (b"libpython", b"libpypy")):
-                program = read_binary(self._machine, self._program)
-                loader = Loader(self._machine, self._env, program)
+                program = read_binary(self._files, self._program)
+                loader = Loader(self._files, self._env, program)
                 for name in program.needed:
                     if name.startswith(("libpython", "libpypy")):
                         self._data += self._read_file(loader.find(name, program)[0] or "")
@@ -67,7 +71,7 @@ class CompiledIn:
 
     def _read_file(self, path: str) -> list[bytes]:
         try:
-            return [self._machine.read_bytes(path, PROGRAM_LIMIT)]
+            return [self._files.read_bytes(path, PROGRAM_LIMIT)]
         except Unreadable:
             return []
 

@@ -10,8 +10,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.native.binaries import Needed
-from kalyx.core.machine.interface import Machine
 
 __all__ = ["needed_dlls", "walk_dlls"]
 
@@ -21,12 +21,12 @@ MOST = 200                 # files of one walk
 _VIRTUAL = ("api-ms-win-", "ext-ms-")
 
 
-def needed_dlls(machine: Machine, path: str) -> list[str]:
+def needed_dlls(files: Files, path: str) -> list[str]:
     """Return the DLLs that a file's import table names; none where it cannot be read."""
     import pefile
 
     try:
-        data = machine.read_bytes(path, LIMIT)
+        data = files.read_bytes(path, LIMIT)
         file = pefile.PE(data=data, fast_load=True)
         file.parse_data_directories([pefile.DIRECTORY_ENTRY["IMAGE_DIRECTORY_ENTRY_IMPORT"]])
     except (Unreadable, pefile.PEFormatError):
@@ -35,13 +35,13 @@ def needed_dlls(machine: Machine, path: str) -> list[str]:
     return [table.dll.decode("utf-8", "replace") for table in tables if table.dll]
 
 
-def walk_dlls(machine: Machine, path: str, folders: Sequence[str]) -> list[Needed]:
+def walk_dlls(files: Files, path: str, folders: Sequence[str]) -> list[Needed]:
     """Return the DLLs that a compiled part needs, directly or further down, the system's own left out.
 
     `folders` are looked into beside its own and the system's: those of the program, and those that
     its code adds. Where the system's folder cannot be looked into, nothing is said.
     """
-    m = machine
+    m = files
     root = m.env.get("SystemRoot") or m.env.get("SYSTEMROOT") or "C:\\Windows"
     system = [m.path.join(root, "System32"), root]
     if not m.is_folder(system[0]):  # all of the system's own would seem to be missing

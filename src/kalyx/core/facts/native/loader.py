@@ -6,10 +6,10 @@ import re
 from collections.abc import Mapping, Sequence
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.native.binaries import BINARY_LIMIT, PARSE_ERRORS, Binary, Needed, read_binary, read_header
 from kalyx.core.facts.native.ld_cache import parse_cache
 from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.machine.interface import Machine
 
 if TYPE_CHECKING:
     from typing import Any
@@ -20,7 +20,7 @@ MOST_LIBRARIES = 300              # of one walk
 CACHE = "/etc/ld.so.cache"
 
 
-def defines_symbol(machine: Machine, path: str, symbol: str) -> bool:
+def defines_symbol(files: Files, path: str, symbol: str) -> bool:
     """Whether a library's table of dynamic symbols has one that is not only wanted."""
     import io
 
@@ -28,7 +28,7 @@ def defines_symbol(machine: Machine, path: str, symbol: str) -> bool:
     from elftools.elf.elffile import ELFFile
 
     try:
-        data = machine.read_bytes(path, BINARY_LIMIT)
+        data = files.read_bytes(path, BINARY_LIMIT)
         table: Any = ELFFile(io.BytesIO(data)).get_section_by_name(".dynsym")
         found = table.get_symbol_by_name(symbol) if table is not None and symbol.encode() in data else None
     except (Unreadable, ELFError, *PARSE_ERRORS):
@@ -39,10 +39,10 @@ def defines_symbol(machine: Machine, path: str, symbol: str) -> bool:
 class Loader:
     """Looks for libraries as the system's loader does it for one process (ld.so(8))."""
 
-    def __init__(self, machine: Machine, env: Mapping[str, str], program: Binary | None = None) -> None:
-        self.machine = machine
+    def __init__(self, files: Files, env: Mapping[str, str], program: Binary | None = None) -> None:
+        self.files = files
         self.program = program
-        self.library_path = [p or machine.cwd for p in re.split("[:;]", env["LD_LIBRARY_PATH"])] \
+        self.library_path = [p or files.cwd for p in re.split("[:;]", env["LD_LIBRARY_PATH"])] \
             if env.get("LD_LIBRARY_PATH") else []
         self._cache: dict[str, list[str]] | None = None
         self._read: dict[str, Binary] = {}
@@ -50,16 +50,16 @@ class Loader:
     def read(self, path: str) -> Binary:
         """Read a compiled file, once."""
         if path not in self._read:
-            self._read[path] = read_binary(self.machine, path)
+            self._read[path] = read_binary(self.files, path)
         return self._read[path]
 
     def without_variable(self) -> Loader:
         """Return the same loader for a process without LD_LIBRARY_PATH."""
-        return Loader(self.machine, {}, self.program)
+        return Loader(self.files, {}, self.program)
 
     def has(self, path: str, symbol: str) -> bool:
         """Whether a library has a symbol, or offers a symbol version of that name."""
-        return symbol in self.read(path).offers or defines_symbol(self.machine, path, symbol)
+        return symbol in self.read(path).offers or defines_symbol(self.files, path, symbol)
 
     def walk(self, path: str) -> list[Needed]:
         """Return every library that a compiled file needs, directly or further down, in load order."""
@@ -82,7 +82,7 @@ class Loader:
 
     def find(self, name: str, asker: Binary, inherited: Sequence[str] = ()) -> tuple[str | None, list[str]]:
         """Return where a library is found, and the folders that were looked into."""
-        m = self.machine
+        m = self.files
         if "/" in name:
             return (name if m.is_file(name) else None), [m.path.dirname(name)]
         folders: list[str] = []
@@ -108,15 +108,15 @@ class Loader:
 
     def _here(self, folders: Sequence[str], asker: Binary) -> list[str]:
         """Return folders with $ORIGIN, $LIB and $PLATFORM written out for one file."""
-        origin = self.machine.path.dirname(self.machine.real_path(asker.path))
+        origin = self.files.path.dirname(self.files.real_path(asker.path))
         library = "lib64" if asker.bits == 64 else "lib"
-        return [str(self.machine.path.normpath(
+        return [str(self.files.path.normpath(
             f.replace("${ORIGIN}", origin).replace("$ORIGIN", origin).replace("${LIB}", library)
             .replace("$LIB", library))) for f in folders]
 
     def _fits(self, place: str, asker: Binary) -> bool:
         try:
-            head = read_header(self.machine.read_bytes(place, 64), place)
+            head = read_header(self.files.read_bytes(place, 64), place)
         except Unreadable:
             return False
         return head.form == asker.form and head.bits == asker.bits and head.machines == asker.machines
@@ -129,7 +129,7 @@ class Loader:
         """Return the loader's cache of libraries by name; empty where there is none."""
         if self._cache is None:
             try:
-                self._cache = parse_cache(self.machine.read_bytes(CACHE))
+                self._cache = parse_cache(self.files.read_bytes(CACHE))
             except Unreadable:
                 self._cache = {}
         return self._cache

@@ -6,9 +6,9 @@ import re
 from collections.abc import Iterable
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass, replace
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Distribution
 from kalyx.core.model.names import normal_name
 
@@ -54,10 +54,10 @@ def parse_heads(text: str) -> _Heads:
 class Shelf:
     """The distributions whose metadata lies in one folder, read when asked for."""
 
-    def __init__(self, machine: Machine, folder: str, layer: str = "other",
+    def __init__(self, files: Files, folder: str, layer: str = "other",
                  names: Iterable[str] | None = None) -> None:
         """Take up a folder; `names` are what it holds, where that has been listed already."""
-        self.machine = machine
+        self.files = files
         self.folder = folder
         self.layer = layer
         self._metadata: list[str] | None = None
@@ -70,7 +70,7 @@ class Shelf:
     def metadata_folders(self) -> list[str]:
         """Return the names of the metadata entries in this folder."""
         if self._metadata is None:
-            self._metadata = [n for n in self.machine.names_in(self.folder)
+            self._metadata = [n for n in self.files.names_in(self.folder)
                               if n.endswith(METADATA_ENDINGS) or n == "EGG-INFO"]
         return self._metadata
 
@@ -115,7 +115,7 @@ class Shelf:
         return self._modules[entry]
 
     def _read_modules(self, entry: str) -> tuple[str, ...]:
-        m = self.machine
+        m = self.files
         listed = self._text(entry, "top_level.txt")
         found = {line.strip() for line in listed.splitlines() if line.strip()}
         if not found:  # RECORD can be long: it is read where nothing shorter says it
@@ -137,7 +137,7 @@ class Shelf:
         """Return what a distribution usually brings and is here, where it has lost the lists of its files."""
         from kalyx.core.tables.import_names import module_for
 
-        m, name = self.machine, entry.rsplit(".", 1)[0].split("-")[0]
+        m, name = self.files, entry.rsplit(".", 1)[0].split("-")[0]
         usual = {name, normal_name(name).replace("-", "_"), module_for(normal_name(name)) or name}
         return {n for n in usual if m.is_folder(m.path.join(self.folder, n))
                 or m.is_file(m.path.join(self.folder, n + ".py"))}
@@ -149,7 +149,7 @@ class Shelf:
         return self._all[entry]
 
     def _read(self, entry: str) -> Distribution | None:
-        m = self.machine
+        m = self.files
         path = m.path.join(self.folder, entry)
         heads = parse_heads(self._heads(entry))
         if not heads.name or not heads.version:  # damaged: its own name says the least of it (PEP 376)
@@ -182,7 +182,7 @@ class Shelf:
 
     def _beginning(self, entry: str, file: str, limit: int) -> str:
         """Read the beginning of one metadata file; say so where it is in no UTF-8, as it has to be (PEP 566)."""
-        m = self.machine
+        m = self.files
         if file and file not in self.names_inside(entry):
             return ""
         path = m.path.join(self.folder, entry, file) if file else m.path.join(self.folder, entry)
@@ -207,12 +207,12 @@ class Shelf:
     def names_inside(self, entry: str) -> list[str]:
         """Return the files of one metadata entry; an egg-info file has none."""
         if entry not in self._inside:
-            self._inside[entry] = self.machine.names_in(self.machine.path.join(self.folder, entry))
+            self._inside[entry] = self.files.names_in(self.files.path.join(self.folder, entry))
         return self._inside[entry]
 
     def size_of(self, distribution: Distribution) -> int | None:
         """Return the bytes of its files: what RECORD says, or what the files weigh."""
-        m = self.machine
+        m = self.files
         entry = m.path.basename(distribution.metadata)
         text = self._text(entry, "RECORD", RECORD_LIMIT)
         if not text:
@@ -237,7 +237,7 @@ class Shelf:
         try:
             data = json.loads(self._text(entry, "direct_url.json") or "{}")
         except (ValueError, RecursionError):
-            self.machine.report(self.machine.path.join(self.folder, entry, "direct_url.json"), "it is not JSON")
+            self.files.report(self.files.path.join(self.folder, entry, "direct_url.json"), "it is not JSON")
             return {}
         return data if isinstance(data, dict) else {}
 
@@ -248,9 +248,9 @@ class Shelf:
         from urllib.parse import unquote, urlparse
 
         path = unquote(urlparse(url).path)
-        if self.machine.platform == "win32":
+        if self.files.platform == "win32":
             path = path.lstrip("/").replace("/", "\\")
-        return path if self.machine.exists(path) else None
+        return path if self.files.exists(path) else None
 
     def _is_editable(self, entry: str) -> bool:
         info = self._direct_url(entry).get("dir_info")
@@ -259,54 +259,54 @@ class Shelf:
     def _text(self, entry: str, file: str, limit: int = TEXT_LIMIT) -> str:
         if file and file not in self.names_inside(entry):
             return ""
-        path = self.machine.path.join(self.folder, entry, file) if file else (
-            self.machine.path.join(self.folder, entry))
+        path = self.files.path.join(self.folder, entry, file) if file else (
+            self.files.path.join(self.folder, entry))
         try:
-            return self.machine.read_text(path, limit)
+            return self.files.read_text(path, limit)
         except Unreadable:
             return ""
 
 
-def mapped_modules(machine: Machine, folder: str, finder: str) -> set[str]:
+def mapped_modules(files: Files, folder: str, finder: str) -> set[str]:
     """Read the table of an editable install's import hook (PEP 660): the modules that it brings."""
     try:
-        text = machine.read_text(machine.path.join(folder, finder), 262_144)
+        text = files.read_text(files.path.join(folder, finder), 262_144)
     except Unreadable:
         return set()
     table = re.search(r"^MAPPING[^=]*=\s*(\{.*?\})\s*$", text, re.MULTILINE)
     return set(re.findall(r"['\"](\w+)['\"]\s*:", table.group(1))) if table else set()
 
 
-def mapped_folder(machine: Machine, folder: str, finder: str, module: str) -> str | None:
+def mapped_folder(files: Files, folder: str, finder: str, module: str) -> str | None:
     """Return where an editable install's import hook looks for a module (PEP 660): a folder, or a file."""
     try:
-        text = machine.read_text(machine.path.join(folder, finder), 262_144)
+        text = files.read_text(files.path.join(folder, finder), 262_144)
     except Unreadable:
         return None
     entry = re.search(rf"['\"]{re.escape(module)}['\"]\s*:\s*['\"]([^'\"]+)['\"]", text)
     return entry.group(1) if entry else None
 
 
-def zip_names(machine: Machine, file: str) -> set[str]:
+def zip_names(files: Files, file: str) -> set[str]:
     """Return the names in a zip file; none when it is no zip."""
     import io
     import zipfile
 
     try:
-        with zipfile.ZipFile(io.BytesIO(machine.read_whole(file))) as archive:
+        with zipfile.ZipFile(io.BytesIO(files.read_whole(file))) as archive:
             return set(archive.namelist()[:MOST_IN_ZIP])
     except Unreadable:
         return set()
     except Exception as error:  # what is wrong with an archive has many names
-        machine.report(file, f"it is no zip file that can be read: {error}")
+        files.report(file, f"it is no zip file that can be read: {error}")
         return set()
 
 
 class ZipShelf(Shelf):
     """The distributions inside a zip file or egg that stands on the path."""
 
-    def __init__(self, machine: Machine, file: str, layer: str = "other") -> None:
-        super().__init__(machine, file, layer)
+    def __init__(self, files: Files, file: str, layer: str = "other") -> None:
+        super().__init__(files, file, layer)
         self._content: dict[str, str] | None = None
 
     def _read_all(self) -> dict[str, str]:
@@ -317,7 +317,7 @@ class ZipShelf(Shelf):
         if self._content is None:
             self._content = {}
             try:
-                with zipfile.ZipFile(io.BytesIO(self.machine.read_whole(self.folder))) as archive:
+                with zipfile.ZipFile(io.BytesIO(self.files.read_whole(self.folder))) as archive:
                     for info in archive.infolist()[:MOST_IN_ZIP]:
                         if re.match(r"(?<![^/])(EGG-INFO|[^/]+\.(dist|egg)-info)/", info.filename):
                             with archive.open(info) as file:  # what it says of its size may be untrue
@@ -326,7 +326,7 @@ class ZipShelf(Shelf):
             except Unreadable:
                 pass
             except Exception as error:  # what is wrong with an archive has many names
-                self.machine.report(self.folder, f"it is no zip file that can be read: {error}")
+                self.files.report(self.folder, f"it is no zip file that can be read: {error}")
         return self._content
 
     def metadata_folders(self) -> list[str]:
@@ -342,11 +342,11 @@ class ZipShelf(Shelf):
         return self._text(entry, file, limit)
 
 
-def open_shelf(machine: Machine, entry: str, layer: str) -> Shelf:
+def open_shelf(files: Files, entry: str, layer: str) -> Shelf:
     """Return the distributions of a path entry, a folder or a zip file."""
-    if machine.is_file(entry):
-        return ZipShelf(machine, entry, layer)
-    return Shelf(machine, entry, layer)
+    if files.is_file(entry):
+        return ZipShelf(files, entry, layer)
+    return Shelf(files, entry, layer)
 
 
 _HEAD = pattern(r'^"?([^/\\,"\n]+)([/\\]?)', re.MULTILINE)

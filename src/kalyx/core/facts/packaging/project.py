@@ -10,10 +10,10 @@ import re
 from collections.abc import Callable, Iterable, Iterator
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.packaging.project_files import LOCKS, is_project_file
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import TYPE_CHECKING, dataclass
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model.names import normal_name, requirement_name
 
 if TYPE_CHECKING:
@@ -50,9 +50,9 @@ class Project:
     lock: str = ""
 
 
-def read_project(machine: Machine, folder: str, names: Iterable[str]) -> Project:
+def read_project(files: Files, folder: str, names: Iterable[str]) -> Project:
     """Read what the files of a project's folder say that it needs; `names` are those in it."""
-    m = machine
+    m = files
     declared: list[Declared] = []
     read: set[str] = set()
     listed = sorted(names, key=lambda n: (n != "requirements.txt", n))
@@ -71,7 +71,7 @@ def read_project(machine: Machine, folder: str, names: Iterable[str]) -> Project
 
 
 # -- the lists of pip ------------------------------------------------------------------------------
-def _from_list(m: Machine, file: str, read: set[str]) -> Iterator[Declared]:
+def _from_list(m: Files, file: str, read: set[str]) -> Iterator[Declared]:
     """Yield the requirements of a list as pip reads it, those of lists that it names too: each list once.
 
     `read` are the lists that were read; the list is added to them.
@@ -101,7 +101,7 @@ def _from_list(m: Machine, file: str, read: set[str]) -> Iterator[Declared]:
 
 
 # -- tables ----------------------------------------------------------------------------------------
-def _from_table(m: Machine, file: str, reader: Callable[[str], Iterable[str]]) -> list[Declared]:
+def _from_table(m: Files, file: str, reader: Callable[[str], Iterable[str]]) -> list[Declared]:
     try:
         text = m.read_text(file, LIMIT)
         said = [r for r in reader(text) if isinstance(r, str) and requirement_name(r)]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.machine.interface import Machine
+from kalyx.core.facts.files import Files
 
 __all__ = ["LOCKS", "is_project_file", "project_folder"]
 
@@ -20,9 +20,9 @@ def is_project_file(name: str) -> bool:
         name.startswith("requirements") and name.endswith((".txt", ".in")))
 
 
-def project_folder(machine: Machine, folder: str) -> tuple[str, list[str]] | None:
+def project_folder(files: Files, folder: str) -> tuple[str, list[str]] | None:
     """Return the nearest folder that says what a project needs, and the names in it; None if there is none."""
-    m = machine
+    m = files
     for _ in range(MOST_ABOVE):
         names = m.scan(folder)[0]
         if any(map(is_project_file, names)):

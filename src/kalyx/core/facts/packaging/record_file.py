@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.machine.interface import Machine
+from kalyx.core.facts.files import Files
 from kalyx.core.model import Distribution
 
 __all__ = ["Record"]
@@ -17,13 +17,13 @@ MOST_CHECKED = 4000              # files that are compared with their hashes
 class Record:
     """A distribution's RECORD. ``rows`` maps paths as written to (hash, size)."""
 
-    def __init__(self, machine: Machine, distribution: Distribution) -> None:
-        self.machine = machine
+    def __init__(self, files: Files, distribution: Distribution) -> None:
+        self.files = files
         self.folder = distribution.location
-        self.path = str(machine.path.join(distribution.metadata, "RECORD"))
+        self.path = str(files.path.join(distribution.metadata, "RECORD"))
         self.rows: dict[str, tuple[str, int | None]] = {}
         try:
-            text = machine.read_text(self.path, RECORD_LIMIT)
+            text = files.read_text(self.path, RECORD_LIMIT)
         except Unreadable:
             return
         try:
@@ -43,23 +43,23 @@ class Record:
 
     def absolute(self, row: str) -> str:
         """Return where the file of a row is."""
-        return str(self.machine.path.normpath(self.machine.path.join(self.folder, row)))
+        return str(self.files.path.normpath(self.files.path.join(self.folder, row)))
 
     def row_of(self, file: str) -> str | None:
         """Return the row of a file, None when RECORD does not list it."""
-        m = self.machine
+        m = self.files
         row = m.path.relpath(file, self.folder).replace("\\", "/") if file else ""
         return row if row in self.rows else None
 
     def missing(self) -> list[str]:
         """Return the rows of code whose files are not there; a folder or a pipe in the place of one is none."""
-        return [p for p in self.code if not self.machine.is_file(self.absolute(p))]
+        return [p for p in self.code if not self.files.is_file(self.absolute(p))]
 
     def difference(self, row: str) -> str:
         """Say how a file differs from what was installed; empty when it does not, or is not there."""
         digest, size = self.rows[row]
         path = self.absolute(row)
-        info = self.machine.stat(path)
+        info = self.files.stat(path)
         if info is None or info.kind != "file":
             return ""
         if size is not None and info.size != size:
@@ -75,7 +75,7 @@ class Record:
         import hashlib
 
         try:
-            made = hashlib.new(kind, self.machine.read_whole(path))
+            made = hashlib.new(kind, self.files.read_whole(path))
         except (Unreadable, ValueError, TypeError):
             return ""
         return base64.urlsafe_b64encode(made.digest()).rstrip(b"=").decode()
@@ -83,7 +83,7 @@ class Record:
     def emptied(self) -> list[str]:
         """Return the rows of code whose files have nothing in them any more; only their sizes are looked at."""
         rows = [p for p in self.code[:MOST_CHECKED] if self.rows[p][1]]
-        return [p for p in rows if (info := self.machine.stat(self.absolute(p))) is not None
+        return [p for p in rows if (info := self.files.stat(self.absolute(p))) is not None
                 and info.kind == "file" and info.size == 0]
 
     def changed(self) -> list[tuple[str, str]]:

@@ -19,11 +19,11 @@ from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel
 from packaging.version import Version
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.packaging.distributions import parse_heads
 from kalyx.core.facts.packaging.requirements import suits
 from kalyx.core.facts.source_code.definitions import names_in_text
 from kalyx.core.lean.record import dataclass
-from kalyx.core.machine.interface import Machine
 
 __all__ = ["Wheel", "Wheelhouse", "fits"]
 
@@ -44,9 +44,9 @@ class Wheel:
 class Wheelhouse:
     """The local wheels that pip would be offered at a seat."""
 
-    def __init__(self, machine: Machine, env: Mapping[str, str], prefix: str) -> None:
+    def __init__(self, files: Files, env: Mapping[str, str], prefix: str) -> None:
         """Take up the variables of a seat, and the prefix of its environment: both may configure pip."""
-        self.machine = machine
+        self.files = files
         self._env = env
         self._prefix = prefix
 
@@ -61,17 +61,17 @@ class Wheelhouse:
         found: dict[Version, Wheel] = {}
         for path in self._files(wanted):
             try:
-                called, number, _, tags = parse_wheel_filename(self.machine.path.basename(path))
+                called, number, _, tags = parse_wheel_filename(self.files.path.basename(path))
             except (InvalidWheelFilename, ValueError):
                 continue
             if called == wanted and not number.is_prerelease and any(
-                    fits(tag, version, implementation, self.machine.platform) for tag in tags):
+                    fits(tag, version, implementation, self.files.platform) for tag in tags):
                 found.setdefault(number, Wheel(name, number, path))
         return [found[number] for number in sorted(found, reverse=True)][:MOST_WHEELS]
 
     def has_source(self, name: str, version: str) -> bool:
         """Whether the source of a version lies in a folder that pip is told of."""
-        m, wanted = self.machine, canonicalize_name(name)
+        m, wanted = self.files, canonicalize_name(name)
         folders = [f for key, value in self._settings() if key == "find-links" for word in value.split()
                    if (f := local_folder(word, m.platform))]
         sources = [n.removesuffix(ending) for f in folders for n in m.names_in(f)
@@ -81,7 +81,7 @@ class Wheelhouse:
     def file_of(self, wheel: Wheel, name: str) -> bytes | None:
         """Return a file that a wheel holds, as it would be installed; None where it has none of that name."""
         try:
-            data = self.machine.read_bytes(wheel.path, WHEEL_LIMIT)
+            data = self.files.read_bytes(wheel.path, WHEEL_LIMIT)
             with zipfile.ZipFile(io.BytesIO(data)) as archive:
                 return archive.read(name)
         except (Unreadable, OSError, zipfile.BadZipFile, KeyError, ValueError, RuntimeError):
@@ -92,7 +92,7 @@ class Wheelhouse:
         base = module.replace(".", "/")
         files = (f"{base}/__init__.py", f"{base}.py")
         try:
-            with zipfile.ZipFile(io.BytesIO(self.machine.read_bytes(wheel.path, WHEEL_LIMIT))) as archive:
+            with zipfile.ZipFile(io.BytesIO(self.files.read_bytes(wheel.path, WHEEL_LIMIT))) as archive:
                 inside = set(archive.namelist())
                 heads = next((n for n in inside if n.endswith(".dist-info/METADATA")), None)
                 text = archive.read(heads).decode("utf-8", "replace") if heads else ""
@@ -108,7 +108,7 @@ class Wheelhouse:
             return False
 
     def _files(self, name: str) -> Iterator[str]:
-        m = self.machine
+        m = self.files
         settings = list(self._settings())
         for key, value in settings:
             for word in value.split():
@@ -122,7 +122,7 @@ class Wheelhouse:
 
     def _listed(self, folder: str) -> Iterator[str]:
         """Yield the wheels of a project's page in an index that is a folder (PEP 503)."""
-        m = self.machine
+        m = self.files
         yield from (m.path.join(folder, n) for n in m.names_in(folder) if n.endswith(".whl"))
         try:
             page = m.read_text(m.path.join(folder, "index.html"), 4_194_304)
@@ -144,7 +144,7 @@ class Wheelhouse:
                 continue  # pip's own way to be told of none
             parser = configparser.RawConfigParser(strict=False)
             try:
-                parser.read_string(self.machine.read_text(file, 262_144))
+                parser.read_string(self.files.read_text(file, 262_144))
             except (Unreadable, configparser.Error):
                 continue
             for section in ("global", "install"):
@@ -155,7 +155,7 @@ class Wheelhouse:
 
     def _config_files(self) -> Iterator[str]:
         """Yield where pip looks for configuration, as its documentation lists it."""
-        m, env = self.machine, self._env
+        m, env = self.files, self._env
         if env.get("PIP_CONFIG_FILE"):
             yield env["PIP_CONFIG_FILE"]
             if env["PIP_CONFIG_FILE"] in ("/dev/null", "nul"):  # this switches all of them off

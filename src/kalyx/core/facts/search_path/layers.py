@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.path_lookup import version_in_name
 from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.lean.record import dataclass
-from kalyx.core.machine.interface import Machine
 
 __all__ = ["Layer", "PathFacts", "classify_path", "pythonpath_of"]
 
@@ -31,13 +31,13 @@ class PathFacts:
     start: str | None
 
 
-def classify_path(machine: Machine, path: Sequence[str], facts: PathFacts) -> list[Layer]:
+def classify_path(files: Files, path: Sequence[str], facts: PathFacts) -> list[Layer]:
     """Name the layer of each entry.
 
     Folders that a .pth line adds are layer ``link``: whatever is none of the
     others and stands in no variable came from there or from running code.
     """
-    m = machine
+    m = files
     pythonpath = {m.key(p) for p in facts.pythonpath}
     layers = []
     for number, entry in enumerate(path):
@@ -55,7 +55,7 @@ def classify_path(machine: Machine, path: Sequence[str], facts: PathFacts) -> li
             for x in layers]
 
 
-def _layer_of(m: Machine, entry: str, facts: PathFacts) -> str:
+def _layer_of(m: Files, entry: str, facts: PathFacts) -> str:
     if facts.user_site and m.key(entry) == m.key(facts.user_site):
         return "user"
     *_, above, name = ("", "", *entry.replace("\\", "/").lower().split("/"))
@@ -82,8 +82,8 @@ def _is_library(name: str, above: str) -> bool:
     return name in ("lib", "dlls") or bool(version_in_name(name))
 
 
-def pythonpath_of(machine: Machine, env: Mapping[str, str], cwd: str) -> list[str]:
+def pythonpath_of(files: Files, env: Mapping[str, str], cwd: str) -> list[str]:
     """Return the PYTHONPATH entries as folders."""
-    return [machine.located(entry, cwd) if entry else cwd
-            for entry in env.get("PYTHONPATH", "").split(machine.path_separator)
+    return [files.located(entry, cwd) if entry else cwd
+            for entry in env.get("PYTHONPATH", "").split(files.path_separator)
             if entry or env.get("PYTHONPATH", "")]

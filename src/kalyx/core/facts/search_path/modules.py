@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
+from kalyx.core.facts.files import Files
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass
-from kalyx.core.machine.interface import Machine
 
 __all__ = ["EXTENSION", "Candidate", "Finder", "module_names", "top_level"]
 
@@ -36,8 +36,8 @@ def top_level(module: str) -> str:
 class Finder:
     """Lists folders once and answers what would be imported from them."""
 
-    def __init__(self, machine: Machine, suffixes: Sequence[str] = ()) -> None:
-        self.machine = machine
+    def __init__(self, files: Files, suffixes: Sequence[str] = ()) -> None:
+        self.files = files
         self.suffixes = tuple(suffixes)
         self._listed: dict[str, frozenset[str]] = {}
         self._modules: dict[str, set[str]] = {}
@@ -45,7 +45,7 @@ class Finder:
     def names(self, folder: str) -> frozenset[str]:
         """Return the names in `folder`, an empty set when it cannot be listed."""
         if folder not in self._listed:
-            self._listed[folder] = frozenset(self.machine.entries(folder))
+            self._listed[folder] = frozenset(self.files.entries(folder))
         return self._listed[folder]
 
     def modules(self, folder: str) -> set[str]:
@@ -56,7 +56,7 @@ class Finder:
 
     def find_in(self, folder: str, name: str) -> Candidate | None:
         """Return what `folder` offers for a module's last name, as the path finder ranks it."""
-        m, names = self.machine, self.names(folder)
+        m, names = self.files, self.names(folder)
         if not names:
             return None
         is_folder = name in names and m.is_folder(m.path.join(folder, name))
@@ -81,7 +81,7 @@ class Finder:
         seen: set[str] = set()
         found = []
         for folder in folders:
-            key = self.machine.key(folder)
+            key = self.files.key(folder)
             if key in seen:
                 continue
             seen.add(key)
@@ -96,7 +96,7 @@ class Finder:
         for file in sorted(n for n in self.names(folder) if n.startswith(name + ".")):
             match = EXTENSION.match(file)
             if match and match.group("module") == name:
-                found.append(self.machine.path.join(folder, file))
+                found.append(self.files.path.join(folder, file))
         return found
 
 

@@ -11,12 +11,12 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.pyvenv import VenvConfig
 from kalyx.core.facts.search_path.layers import Layer, PathFacts, classify_path, pythonpath_of
 from kalyx.core.facts.search_path.pth_files import LinkLine, link_lines
 from kalyx.core.facts.search_path.site_folders import user_site
 from kalyx.core.lean.record import dataclass
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Interpreter
 
 __all__ = ["SearchPath", "read_search_path"]
@@ -35,7 +35,7 @@ class SearchPath:
     user_site: str | None = None
 
 
-def read_search_path(machine: Machine, interpreter: Interpreter, stdlib: Sequence[str],
+def read_search_path(files: Files, interpreter: Interpreter, stdlib: Sequence[str],
                      config: VenvConfig | None, env: Mapping[str, str], *, start: str | None,
                      cwd: str, flags: Sequence[str] = ()) -> SearchPath:
     """Return the search path of an interpreter started with `env` and `flags`.
@@ -43,23 +43,23 @@ def read_search_path(machine: Machine, interpreter: Interpreter, stdlib: Sequenc
     `stdlib` is the part that it names without site; where it was not asked,
     the usual folders stand in.
     """
-    builder = _Builder(machine, cwd)
+    builder = _Builder(files, cwd)
     isolated, no_env = _has(flags, "I"), _has(flags, "E") or _has(flags, "I")
     variables = {} if no_env else env
     if start is not None and not isolated and not _has(flags, "P") and not (
             variables.get("PYTHONSAFEPATH") and _pair(interpreter) >= (3, 11)):
         builder.add(start)
-    pythonpath = pythonpath_of(machine, variables, cwd)
-    for entry in [*pythonpath, *(stdlib or usual_stdlib(machine, interpreter))]:
+    pythonpath = pythonpath_of(files, variables, cwd)
+    for entry in [*pythonpath, *(stdlib or usual_stdlib(files, interpreter))]:
         builder.add(entry)
     user = None
     if not _has(flags, "S"):
-        user = _user_folder(machine, interpreter, config, variables, flags)
-        for folder in site_order(machine, interpreter, config, user):
+        user = _user_folder(files, interpreter, config, variables, flags)
+        for folder in site_order(files, interpreter, config, user):
             builder.add_site(folder)
     facts = PathFacts(interpreter.prefix or "", interpreter.base_prefix or "", user, pythonpath,
                       start)
-    layers = classify_path(machine, builder.path, facts)
+    layers = classify_path(files, builder.path, facts)
     linked = set(builder.linked)
     named = [Layer("link", x.path) if x.path in linked and x.layer in ("other", "env", "base")
              else x for x in layers]
@@ -77,8 +77,8 @@ def _pair(interpreter: Interpreter) -> tuple[int, int]:
 class _Builder:
     """Collects entries once each, as site does."""
 
-    def __init__(self, machine: Machine, cwd: str) -> None:
-        self.machine = machine
+    def __init__(self, files: Files, cwd: str) -> None:
+        self.files = files
         self.cwd = cwd
         self.path: list[str] = []
         self.links: list[LinkLine] = []
@@ -86,29 +86,29 @@ class _Builder:
         self._seen: set[str] = set()
 
     def add(self, entry: str) -> None:
-        entry = self.machine.located(entry, self.cwd)
-        key = self.machine.path.normcase(entry)
+        entry = self.files.located(entry, self.cwd)
+        key = self.files.path.normcase(entry)
         if key not in self._seen:
             self._seen.add(key)
             self.path.append(entry)
 
     def add_site(self, folder: str) -> None:
-        if not self.machine.is_folder(folder):
-            if self.machine.is_there(folder):
-                self.machine.report(folder, "it is no folder, or a link that leads nowhere")
+        if not self.files.is_folder(folder):
+            if self.files.is_there(folder):
+                self.files.report(folder, "it is no folder, or a link that leads nowhere")
             return
         self.add(folder)
-        for line in link_lines(self.machine, folder):
+        for line in link_lines(self.files, folder):
             self.links.append(line)
-            if line.target and self.machine.exists(line.target):
-                if self.machine.path.normcase(line.target) not in self._seen:
+            if line.target and self.files.exists(line.target):
+                if self.files.path.normcase(line.target) not in self._seen:
                     self.linked.append(line.target)
                 self.add(line.target)
 
 
-def usual_stdlib(machine: Machine, interpreter: Interpreter) -> list[str]:
+def usual_stdlib(files: Files, interpreter: Interpreter) -> list[str]:
     """Return where the standard library of a base usually lies."""
-    m, base = machine, interpreter.base_prefix or ""
+    m, base = files, interpreter.base_prefix or ""
     if m.platform == "win32":
         pair = interpreter.version_pair or (3, 0)
         return [m.path.join(base, f"python{pair[0]}{pair[1]}.zip"), m.path.join(base, "DLLs"),
@@ -126,7 +126,7 @@ def usual_stdlib(machine: Machine, interpreter: Interpreter) -> list[str]:
     return [zipped, folder, m.path.join(folder, "lib-dynload")]
 
 
-def _user_folder(machine: Machine, interpreter: Interpreter, config: VenvConfig | None,
+def _user_folder(files: Files, interpreter: Interpreter, config: VenvConfig | None,
                  env: Mapping[str, str], flags: Sequence[str]) -> str | None:
     """Return the user's site folder where this interpreter looks into it."""
     if interpreter.version is None or env.get("PYTHONNOUSERSITE"):
@@ -135,30 +135,30 @@ def _user_folder(machine: Machine, interpreter: Interpreter, config: VenvConfig 
         return None
     if config is not None and not config.open_to_base:
         return None
-    folder = user_site(machine, interpreter.version, interpreter.implementation or "cpython", env,
+    folder = user_site(files, interpreter.version, interpreter.implementation or "cpython", env,
                        framework="Python.framework" in (interpreter.base_prefix or ""))
-    return folder if machine.is_folder(folder) else None
+    return folder if files.is_folder(folder) else None
 
 
-def site_order(machine: Machine, interpreter: Interpreter, config: VenvConfig | None,
+def site_order(files: Files, interpreter: Interpreter, config: VenvConfig | None,
                user: str | None) -> list[str]:
     """Return the site folders in the order in which they are added."""
     prefix, base = interpreter.prefix or "", interpreter.base_prefix or ""
-    own = site_of_prefix(machine, interpreter, prefix, is_venv=config is not None)
+    own = site_of_prefix(files, interpreter, prefix, is_venv=config is not None)
     folders = list(own) if config is not None else []
     if user:
         folders.append(user)
     if config is None:
         folders += own
     elif config.open_to_base:
-        folders += site_of_prefix(machine, interpreter, base, is_venv=True)
+        folders += site_of_prefix(files, interpreter, base, is_venv=True)
     return folders
 
 
-def site_of_prefix(machine: Machine, interpreter: Interpreter, prefix: str, *,
+def site_of_prefix(files: Files, interpreter: Interpreter, prefix: str, *,
                    is_venv: bool) -> list[str]:
     """Return the site folders below one prefix, there or not."""
-    m = machine
+    m = files
     if m.platform == "win32":
         return [prefix, m.path.join(prefix, "Lib", "site-packages")]
     name = ("pypy" if interpreter.implementation == "pypy" and _pair(interpreter) >= (3, 8)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.lean.record import dataclass
-from kalyx.core.machine.interface import Machine
 
 __all__ = ["LinkLine", "link_lines"]
 
@@ -21,9 +21,9 @@ class LinkLine:
     target: str | None
 
 
-def link_lines(machine: Machine, folder: str, names: Iterable[str] | None = None) -> list[LinkLine]:
+def link_lines(files: Files, folder: str, names: Iterable[str] | None = None) -> list[LinkLine]:
     """Read the .pth files of a site folder, as the site module does; `names` are those in it, if known."""
-    m = machine
+    m = files
     found = []
     listed = m.entries(folder) if names is None else names
     for name in sorted(n for n in listed if n.endswith(".pth")):

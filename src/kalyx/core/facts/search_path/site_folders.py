@@ -4,21 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.path_lookup import version_in_name
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Interpreter
 
 __all__ = ["site_contents", "site_folders", "user_site", "user_sites", "visible_sites"]
 
 
-def user_site(machine: Machine, version: str, implementation: str = "cpython",
+def user_site(files: Files, version: str, implementation: str = "cpython",
               env: Mapping[str, str] | None = None, *, framework: bool = False) -> str:
     """Return the user site folder of a Python version (`site.USER_SITE`).
 
     A framework build on macOS has a place of its own.
     """
-    m = machine
+    m = files
     env = m.env if env is None else env
     major, minor = version.split(".")[:2]
     if m.platform == "win32":
@@ -33,9 +33,9 @@ def user_site(machine: Machine, version: str, implementation: str = "cpython",
     return str(m.path.join(base, "lib", f"{name}{major}.{minor}", "site-packages"))
 
 
-def user_sites(machine: Machine) -> list[tuple[str, str]]:
+def user_sites(files: Files) -> list[tuple[str, str]]:
     """Return the user's site folders that are there, of whichever version of Python, with that version."""
-    m = machine
+    m = files
     if m.platform == "win32":
         base = m.env.get("PYTHONUSERBASE") or m.path.join(m.env.get("APPDATA", m.home), "Python")
         found = [(m.path.join(base, n, "site-packages"), f"{n[6:7]}.{n[7:]}") for n in m.entries(base)
@@ -49,14 +49,14 @@ def user_sites(machine: Machine) -> list[tuple[str, str]]:
     return sorted((folder, version) for folder, version in found if "." in version and m.exists(folder))
 
 
-def site_folders(machine: Machine, prefix: str, kind: str = "venv",
+def site_folders(files: Files, prefix: str, kind: str = "venv",
                  version: str | None = None) -> list[str]:
     """Return the site folders under a prefix that exist, found by listing.
 
     With a `version` only that version's count; for Debian's ``/usr`` the
     dist-packages folders are those.
     """
-    m = machine
+    m = files
     if m.platform == "win32":
         folder = m.path.join(prefix, "Lib", "site-packages")
         return [folder] if m.is_folder(folder) else []
@@ -79,13 +79,13 @@ def site_folders(machine: Machine, prefix: str, kind: str = "venv",
     return found
 
 
-def site_contents(machine: Machine, prefix: str, likely: str = "") -> list[tuple[str, list[str]]]:
+def site_contents(files: Files, prefix: str, likely: str = "") -> list[tuple[str, list[str]]]:
     """Return the site folders under a prefix, each with the names in it.
 
     As `site_folders`, for many prefixes: a folder is listed at once, and not looked for before. `likely`
     is the name of a library folder (``python3.12``), tried first where there can be but one.
     """
-    m = machine
+    m = files
     if m.platform == "win32" or prefix == "/usr":
         return [(folder, m.entries(folder)) for folder in site_folders(m, prefix)]
     library = prefix + "/lib"
@@ -109,9 +109,9 @@ def site_contents(machine: Machine, prefix: str, likely: str = "") -> list[tuple
     return sorted(found) if len(found) > 1 else found
 
 
-def visible_sites(machine: Machine, interpreter: Interpreter) -> list[str]:
+def visible_sites(files: Files, interpreter: Interpreter) -> list[str]:
     """Return the site folders that an interpreter looks into, the user's and the base's among them."""
-    m = machine
+    m = files
     if interpreter.prefix is None or interpreter.version is None:
         return []
     folders = site_folders(m, interpreter.prefix, version=interpreter.version)

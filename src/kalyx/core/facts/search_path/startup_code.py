@@ -6,6 +6,7 @@ import time
 from collections.abc import Iterable, Mapping
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.search_path.layers import pythonpath_of
 from kalyx.core.facts.search_path.pth_files import LinkLine, link_lines
 from kalyx.core.facts.search_path.site_folders import visible_sites
@@ -23,9 +24,9 @@ _TRY = ("import os, sys, site\nsitedir = sys.argv[1]\nsys.path.append(sitedir)\n
         "except Exception:\n    pass\nif sys.path:\n    print({through!r})\n")
 
 
-def code_lines(machine: Machine, folders: Iterable[str]) -> list[LinkLine]:
+def code_lines(files: Files, folders: Iterable[str]) -> list[LinkLine]:
     """Return the lines of .pth files that are code, and the text of each customiser as if it were one."""
-    m = machine
+    m = files
     found = []
     for folder in dict.fromkeys(folders):
         names = m.entries(folder)
@@ -40,9 +41,9 @@ def code_lines(machine: Machine, folders: Iterable[str]) -> list[LinkLine]:
     return found
 
 
-def not_text(machine: Machine, folders: Iterable[str]) -> list[str]:
+def not_text(files: Files, folders: Iterable[str]) -> list[str]:
     """Return the .pth files that are no UTF-8 text, at which newer versions stop."""
-    m = machine
+    m = files
     found = []
     for folder in dict.fromkeys(folders):
         for name in sorted(n for n in m.entries(folder) if n.endswith(".pth")):

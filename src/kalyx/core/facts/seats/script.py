@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from kalyx.core.errors import NothingToJudge, Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.path_lookup import is_python_name, parse_shebang, read_head
 from kalyx.core.facts.seats.context import SeatContext, SeatFacts
 from kalyx.core.facts.shells import commands
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Launch, Seat, TrailStep
 
 __all__ = ["script_seat", "scripts_here"]
@@ -42,10 +42,10 @@ def script_seat(context: SeatContext, file: str) -> SeatFacts:
     return SeatFacts(context.seat_of(ref, "script", label, examined, [first, step], launch), examined)
 
 
-def _head_of(machine: Machine, path: str) -> str:
+def _head_of(files: Files, path: str) -> str:
     """Return a script's first line, where it stands once in it and so can be replaced; else nothing."""
     try:
-        text = machine.read_text(path)
+        text = files.read_text(path)
     except Unreadable:
         return ""
     head = text.split("\n")[0].rstrip("\r")

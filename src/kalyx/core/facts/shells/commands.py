@@ -6,6 +6,7 @@ import re
 from collections.abc import Mapping
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.examiner import Examined, Examiner, numbered
 from kalyx.core.facts.interpreters.path_lookup import (
     Found,
@@ -31,11 +32,11 @@ VARIABLES = ("PYTHONPATH", "PYTHONHOME", "PYTHONUSERBASE", "PYTHONNOUSERSITE", "
 ASKED_NAMES = ("python", "python3", "pip", "pip3")
 
 
-def find_python(machine: Machine) -> tuple[str, Found] | None:
+def find_python(files: Files) -> tuple[str, Found] | None:
     """Return the name and place of the first Python command that PATH has."""
-    names = PYTHON_NAMES if machine.platform == "win32" else PYTHON_NAMES[:2]
+    names = PYTHON_NAMES if files.platform == "win32" else PYTHON_NAMES[:2]
     for name in names:
-        found = find_on_path(machine, name, first_only=True)
+        found = find_on_path(files, name, first_only=True)
         if found:
             return name, found[0]
     return None

@@ -6,9 +6,9 @@ import ast
 from collections.abc import Iterator
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.source_code.syntax import parse
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.machine.interface import Machine
 
 __all__ = ["binds", "defined_names", "names_in_text"]
 
@@ -16,13 +16,13 @@ SOURCE_LIMIT = 8 * 1024 * 1024  # bytes of a file
 _DEFINES = pattern(r"(?<!\w)(?:(?:async\s+)?(?:def|class)\s+(\w+)|(\w+)\s*(?::[^=]{1,200})?=[^=])")
 
 
-def defined_names(machine: Machine, source: str, *, perhaps: bool = False) -> dict[str, int]:
+def defined_names(files: Files, source: str, *, perhaps: bool = False) -> dict[str, int]:
     """Return the names that a source file plainly defines at its top level, with their lines.
 
     With `perhaps`, also those that it defines under a condition.
     """
     try:
-        return names_in_text(machine.read_text(source, SOURCE_LIMIT), perhaps=perhaps)
+        return names_in_text(files.read_text(source, SOURCE_LIMIT), perhaps=perhaps)
     except Unreadable:
         return {}
 

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.machine.interface import Machine
+from kalyx.core.facts.files import Files
 
 __all__ = ["checkout_of", "is_ignored"]
 
 LIMIT = 1024 * 1024  # bytes of an ignore file
 
 
-def checkout_of(machine: Machine, folder: str) -> str | None:
+def checkout_of(files: Files, folder: str) -> str | None:
     """Return the root of the git checkout that a folder lies in; None where there is none."""
-    m, here = machine, folder
+    m, here = files, folder
     while m.lstat(m.path.join(here, ".git")) is None:
         if m.path.dirname(here) == here:
             return None
@@ -20,9 +20,9 @@ def checkout_of(machine: Machine, folder: str) -> str | None:
     return here
 
 
-def is_ignored(machine: Machine, checkout: str, path: str) -> bool:
+def is_ignored(files: Files, checkout: str, path: str) -> bool:
     """Whether git would leave a path out, by the files that gitignore(5) names; the last pattern that fits counts."""
-    m = machine
+    m = files
     config = m.env.get("XDG_CONFIG_HOME") or m.path.join(m.home, ".config")
     ignored = _decide(m, m.path.join(config, "git", "ignore"), checkout, path, False)
     ignored = _decide(m, m.path.join(checkout, ".git", "info", "exclude"), checkout, path, ignored)
@@ -33,11 +33,11 @@ def is_ignored(machine: Machine, checkout: str, path: str) -> bool:
     return ignored
 
 
-def _decide(machine: Machine, file: str, folder: str, path: str, ignored: bool) -> bool:
+def _decide(files: Files, file: str, folder: str, path: str, ignored: bool) -> bool:
     """Return what an ignore file makes of a path; as before where none of its patterns fits."""
     from pathspec import GitIgnoreSpec
 
-    m = machine
+    m = files
     try:
         lines = m.read_text(file, LIMIT).splitlines()
         spec = GitIgnoreSpec.from_lines(lines)

@@ -14,11 +14,11 @@ import re
 from collections.abc import Iterator
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.source_code.path_changes import PathReader
 from kalyx.core.facts.source_code.syntax import dotted, parse
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
-from kalyx.core.machine.interface import Machine
 
 if TYPE_CHECKING:
     from typing import Any
@@ -84,25 +84,25 @@ class Source:
     uses_parser: bool = True  # False when it was too deep or too odd to be parsed
 
 
-def read_source(machine: Machine, path: str, root: str = "") -> Source:
+def read_source(files: Files, path: str, root: str = "") -> Source:
     """Read what a ``.py`` or ``.ipynb`` file imports.
 
     A `root` is the folder of the project: below it folders without ``__init__.py`` are packages too (PEP 420).
     """
-    info = machine.stat(path)
+    info = files.stat(path)
     limit = NOTEBOOK_LIMIT if path.endswith(".ipynb") else SOURCE_LIMIT
     if info is not None and info.size > limit:
         return Source(path, trouble=f"it is larger than {limit // (1024 * 1024)} MB")
     try:
-        data = machine.read_bytes(path, limit)
+        data = files.read_bytes(path, limit)
     except Unreadable as error:
         return Source(path, trouble=error.reason)
     if path.endswith(".ipynb"):
-        return _read_notebook(machine, path, data)
+        return _read_notebook(files, path, data)
     text, trouble = decode(data)
     if trouble:
         return Source(path, trouble=trouble)
-    return _Reader(machine, path, root).read([(None, text)])
+    return _Reader(files, path, root).read([(None, text)])
 
 
 def decode(data: bytes) -> tuple[str, str]:
@@ -117,7 +117,7 @@ def decode(data: bytes) -> tuple[str, str]:
         return "", f"it cannot be decoded: {error}"
 
 
-def _read_notebook(machine: Machine, path: str, data: bytes) -> Source:
+def _read_notebook(files: Files, path: str, data: bytes) -> Source:
     try:
         content = json.loads(data.decode("utf-8-sig"))
         cells = content["cells"] if "cells" in content else content["worksheets"][0]["cells"]
@@ -128,7 +128,7 @@ def _read_notebook(machine: Machine, path: str, data: bytes) -> Source:
         return Source(path, trouble="it is nested too deeply to be read")
     except (ValueError, KeyError, TypeError, AttributeError, IndexError) as error:
         return Source(path, trouble=f"it is not a notebook that can be read: {error}")
-    return _Reader(machine, path).read([(n, plain_cell(t)) for n, t in enumerate(texts, 1)])
+    return _Reader(files, path).read([(n, plain_cell(t)) for n, t in enumerate(texts, 1)])
 
 
 def plain_cell(text: str) -> str:
@@ -158,8 +158,8 @@ def plain_cell(text: str) -> str:
 class _Reader:
     """Reads the imports of one file's pieces of code."""
 
-    def __init__(self, machine: Machine, path: str, root: str = "") -> None:
-        self.machine = machine
+    def __init__(self, files: Files, path: str, root: str = "") -> None:
+        self.files = files
         self.path = path
         self.root = root
         self.found: list[ImportedName] = []
@@ -236,7 +236,7 @@ class _Reader:
                 self._add(wanted.value, None, node.lineno, guard, cell, text)
         elif name in ("sys.path.append", "sys.path.insert", "path.append", "site.addsitedir",
                       "sys.path.extend") and node.args:
-            folder = PathReader(self.machine, self.path).folder(node.args[-1])
+            folder = PathReader(self.files, self.path).folder(node.args[-1])
             if folder is None:
                 self.unread.append(node.lineno)
             else:
@@ -261,7 +261,7 @@ class _Reader:
 
     def _package(self, dots: int) -> str | None:
         """Return the package that this many leading dots mean in this file (PEP 328), where it is in one."""
-        m = self.machine
+        m = self.files
         root = package_root(m, self.path)
         if self.root and root == m.path.dirname(self.path) and m.is_within(root, self.root):
             root = self.root
@@ -277,9 +277,9 @@ class _Reader:
             self.found.append(ImportedName(module, name, line, guard, cell, text))
 
 
-def package_root(machine: Machine, path: str) -> str:
+def package_root(files: Files, path: str) -> str:
     """Return the folder that holds the outermost package around a file; its own where there is none."""
-    m = machine
+    m = files
     folder = m.path.dirname(path)
     while m.is_file(m.path.join(folder, "__init__.py")) and m.path.dirname(folder) != folder:
         folder = m.path.dirname(folder)
@@ -356,12 +356,12 @@ def _asks_where_it_runs(test: ast.expr) -> bool:
     return bool(asked & _WHERE_IT_RUNS) or any(_NAMED_SO.match(name.rpartition(".")[2]) for name in asked)
 
 
-def find_sources(machine: Machine, folder: str, depth: int = 6) -> tuple[list[str], bool]:
+def find_sources(files: Files, folder: str, depth: int = 6) -> tuple[list[str], bool]:
     """Return the scripts, modules and notebooks of a project, and whether the search was cut short.
 
     Environments, hidden folders, caches and build results are left out.
     """
-    m = machine
+    m = files
     found: list[str] = []
     queue, looked, cut = [(folder, 0)], 0, False
     while queue:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import ast
 
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.source_code.syntax import dotted
 from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.machine.interface import Machine
 
 if TYPE_CHECKING:
     from typing import Any
@@ -17,20 +17,20 @@ __all__ = ["PathReader"]
 class PathReader:
     """Works out the folder that an expression names, where it is made of the usual parts."""
 
-    def __init__(self, machine: Machine, path: str) -> None:
-        self.machine = machine
+    def __init__(self, files: Files, path: str) -> None:
+        self.files = files
         self.path = path
-        self.folder_of_run = str(machine.path.dirname(path)) if path.endswith(".ipynb") else machine.cwd
+        self.folder_of_run = str(files.path.dirname(path)) if path.endswith(".ipynb") else files.cwd
 
     def folder(self, node: ast.expr) -> str | None:
         """Return the absolute folder, None when it cannot be told without running the code."""
         if isinstance(node, (ast.List, ast.Tuple)) and len(node.elts) == 1:
             node = node.elts[0]
         value = self._value(node)
-        return self.machine.located(value, self.folder_of_run) if isinstance(value, str) else None
+        return self.files.located(value, self.folder_of_run) if isinstance(value, str) else None
 
     def _value(self, node: ast.AST) -> Any:
-        m = self.machine
+        m = self.files
         if isinstance(node, ast.Constant):
             return node.value if isinstance(node.value, (str, int)) else None
         if isinstance(node, ast.Name):
@@ -56,11 +56,11 @@ class PathReader:
             return constants[dotted(node)]
         if node.attr == "parent":
             inner = self._value(node.value)
-            return self.machine.path.dirname(inner) if isinstance(inner, str) else None
+            return self.files.path.dirname(inner) if isinstance(inner, str) else None
         return None
 
     def _call(self, node: ast.Call) -> Any:
-        m, name = self.machine, dotted(node.func)
+        m, name = self.files, dotted(node.func)
         if name in ("os.getcwd", "Path.cwd", "pathlib.Path.cwd"):
             return self.folder_of_run
         if name in ("os.path.expanduser",) and node.args:

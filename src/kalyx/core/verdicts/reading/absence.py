@@ -17,7 +17,7 @@ def is_absent(case: Case, failure: Failure | None) -> bool:
     """Whether the failure is that a whole top-level module is not in this seat."""
     if failure is None or failure.name is not None or "." in failure.module:
         return False
-    return not any(c.kind != "namespace" for _, c in case.candidates(failure.top))
+    return not any(c.kind != "namespace" for _, c in case.modules.candidates(failure.top))
 
 
 def absent_name(case: Case, failure: Failure | None) -> str | None:
@@ -36,7 +36,7 @@ def asked_whole(case: Case, failure: Failure) -> str:
     """Return the dotted name that was asked for, of which ``failure.module`` may be the first part."""
     if failure.asker is None:
         return case.obs.module if top_level(case.obs.module) == failure.top else failure.module
-    words = case.code_line(failure.asker.file, failure.asker.line).replace(",", " ").split()
+    words = case.modules.code_line(failure.asker.file, failure.asker.line).replace(",", " ").split()
     return max((w for w in words if w == failure.top or w.startswith(failure.top + ".")), key=len,
                default=failure.module)
 
@@ -49,7 +49,7 @@ def known_distribution(case: Case, failure: Failure) -> str | None:
 def searched(case: Case) -> list[Evidence]:
     """Return the folders that were searched, one piece of evidence for each layer."""
     grouped: dict[str, list[str]] = {}
-    for layer in case.layers:
+    for layer in case.modules.layers:
         grouped.setdefault(layer.layer, []).append(layer.path)
     if "stdlib" in grouped:  # one folder stands for the zip, the modules and lib-dynload
         grouped["stdlib"] = [p for p in grouped["stdlib"]
@@ -62,8 +62,8 @@ def asked_near_home(case: Case, failure: Failure) -> bool:
     """Whether the person's own code asked for it, not an installed package."""
     if failure.asker is None:
         return True
-    layer = case.layer_of_file(failure.asker.file)
-    return layer == "start" or (layer == "link" and case.distribution_of(failure.asker.file) is None)
+    layer = case.modules.layer_of_file(failure.asker.file)
+    return layer == "start" or (layer == "link" and case.distributions.of(failure.asker.file) is None)
 
 
 def asker_evidence(case: Case, failure: Failure) -> list[Evidence]:
@@ -71,7 +71,7 @@ def asker_evidence(case: Case, failure: Failure) -> list[Evidence]:
     frame: Frame | None = failure.asker
     if frame is None:
         return []
-    line = case.code_line(frame.file, frame.line)
+    line = case.modules.code_line(frame.file, frame.line)
     return [Evidence(f"it was asked for by: {line}" if line else "it was asked for here",
                      frame.file, frame.line)]
 
@@ -81,19 +81,19 @@ _IMPORT = pattern(r"(?<!\s)\s*(?:from\s+(\.*)(\w[\w.]*|)\s+)?import\s+(.+)")
 
 def imported_at(case: Case, frame: Frame) -> list[str | None]:
     """Return the files of the modules that a line of code imports."""
-    m = case.machine
-    match = _IMPORT.match(case.code_line(frame.file, frame.line))
+    m = case.files
+    match = _IMPORT.match(case.modules.code_line(frame.file, frame.line))
     if match is None:
         return []
     dots, module, names = match.group(1) or "", match.group(2) or "", match.group(3)
     parts = [n.split(" as ")[0].strip() for n in names.partition("#")[0].strip("() ").split(",")]
     if match.group(2) is None and not dots:  # import a, b.c
-        return [case.file_of(n) for n in parts]
+        return [case.modules.file_of(n) for n in parts]
     if not dots:
-        return [case.file_of(module), *[case.file_of(f"{module}.{n}") for n in parts]]
+        return [case.modules.file_of(module), *[case.modules.file_of(f"{module}.{n}") for n in parts]]
     folder = frame.file
     for _ in dots:
         folder = m.path.dirname(folder)
     folder = m.path.join(folder, *module.split(".")[:-1]) if module else folder
-    found = [case.finder.find_in(folder, n) for n in ([module.split(".")[-1]] if module else parts)]
+    found = [case.modules.finder.find_in(folder, n) for n in ([module.split(".")[-1]] if module else parts)]
     return [c.path for c in found if c is not None]

@@ -12,8 +12,8 @@ __all__ = ["installed_as", "will_have"]
 
 def installed_as(case: Case, file: str) -> str:
     """Return the top-level name under which a file lies in a site folder."""
-    folder = max((x.path for x in case.layers if case.machine.is_within(file, x.path)), key=len)
-    rest = case.machine.path.relpath(file, folder)
+    folder = max((x.path for x in case.modules.layers if case.files.is_within(file, x.path)), key=len)
+    rest = case.files.path.relpath(file, folder)
     return str(rest.replace("\\", "/").split("/")[0].removesuffix(".py"))
 
 
@@ -21,18 +21,18 @@ def will_have(case: Case, module: str, name: str) -> bool:
     """Whether a module that is not yet run to its end would have a name then: else no ring is to blame."""
     from kalyx.core.facts.source_code.definitions import binds
 
-    file = case.file_of(module)
+    file = case.modules.file_of(module)
     if not file or not file.endswith(".py"):
         return True
     try:
-        text = case.machine.read_text(file)
+        text = case.files.read_text(file)
     except Unreadable:
         return True
-    if case.part_elsewhere([f"{module.replace('.', '/')}/{name}"]):
+    if case.elsewhere.part([f"{module.replace('.', '/')}/{name}"]):
         return False  # a file of its own, which is lost here
     if "import *" in text and not name.startswith("_"):  # a star brings no private names
         return True
     if re.search(r"__getattr__|globals\(\)|\bexec\(|setattr\(", text) or binds(text, name):
         return True
-    parts = [n for folder in case.search_folders(module) for n in case.finder.names(folder)]
+    parts = [n for folder in case.modules.search_folders(module) for n in case.modules.finder.names(folder)]
     return any(n.split(".")[0] == name for n in parts)

@@ -81,7 +81,7 @@ def _read_advice(case: Case) -> Failure | None:
     frames = own_frames(error.frames) if error is not None else []
     if error is None or not frames:
         return None
-    owner = case.distribution_of(frames[-1].file)
+    owner = case.distributions.of(frames[-1].file)
     behind = _behind_extra(case, owner, error, frames[-1])
     if behind is not None or error.type not in ("ImportError", "ModuleNotFoundError", "RuntimeError"):
         return behind
@@ -89,7 +89,8 @@ def _read_advice(case: Case) -> Failure | None:
     for line in owner.requires if owner is not None else ():
         name = requirement_name(line)
         module = name.replace("-", "_")
-        if normal_name(name) in words and case.distribution_named(name) is None and not case.candidates(module):
+        if normal_name(name) in words and case.distributions.named(name) is None \
+                and not case.modules.candidates(module):
             return Failure(module, None, error, frames[-1], False)
     return _told_to_install(case, owner, error, frames[-1])
 
@@ -100,7 +101,7 @@ def _told_to_install(case: Case, owner: Distribution | None, error: ObservedErro
     for match in _INSTALL.finditer(error.message) if owner is not None else ():
         name = (match.group(1) or match["other"]).rstrip(".")
         module = import_names.module_for(name) or name.replace("-", "_")
-        if module.isidentifier() and case.distribution_named(name) is None and not case.candidates(module):
+        if module.isidentifier() and case.distributions.named(name) is None and not case.modules.candidates(module):
             return Failure(module, None, error, asker, False)
     return None
 
@@ -116,10 +117,10 @@ def _behind_extra(case: Case, owner: Distribution | None, error: ObservedError, 
         if normal_name(extra) not in words or (extra in _EVERYDAY and f"[{extra}" not in error.message):
             continue
         for line in owner.requires:
-            if applies(line, case.markers, (extra,)) and not applies(line, case.markers):
+            if applies(line, case.distributions.markers, (extra,)) and not applies(line, case.distributions.markers):
                 name = requirement_name(line)
                 module = name.replace("-", "_")
-                if case.distribution_named(name) is None and not case.candidates(module):
+                if case.distributions.named(name) is None and not case.modules.candidates(module):
                     return Failure(module, None, error, asker, False)
     return None
 
@@ -149,8 +150,8 @@ def _read(case: Case, error: ObservedError, *, direct: bool) -> Failure | None:
     elif error.type in ("PackageNotFoundError", "DistributionNotFound"):
         match = _NO_DISTRIBUTION.search(error.message)
         wanted = match.group(1) or match.group(2) if match else None
-        if wanted and case.distribution_named(wanted) is None:
-            asker = next((f for f in reversed(frames) if case.layer_of_file(f.file) != "stdlib"), None)
+        if wanted and case.distributions.named(wanted) is None:
+            asker = next((f for f in reversed(frames) if case.modules.layer_of_file(f.file) != "stdlib"), None)
             return Failure(wanted.replace("-", "_"), None, error, asker, direct)
     elif error.type == "AttributeError":
         lacking = _NO_ATTRIBUTE.search(error.message)
@@ -166,8 +167,8 @@ def _read(case: Case, error: ObservedError, *, direct: bool) -> Failure | None:
 
 def _module_in(case: Case, file: str) -> str:
     """Return the dotted name of the module that a file of a site folder is."""
-    m = case.machine
-    around = [x.path for x in case.layers
+    m = case.files
+    around = [x.path for x in case.modules.layers
               if x.layer in ("env", "base", "user", "link") and m.is_within(file, x.path)]
     path = m.path.relpath(file, max(around, key=len)).replace("\\", "/") if around else ""
     parts = path.removesuffix(".py").removesuffix("/__init__").split("/")
@@ -176,7 +177,7 @@ def _module_in(case: Case, file: str) -> str:
 
 def _module_of(case: Case, asker: Frame, name: str) -> str | None:
     """Read from the asking line which module `name` was to come from (Python before 3.7)."""
-    line = case.code_line(asker.file, asker.line)
+    line = case.modules.code_line(asker.file, asker.line)
     match = re.match(r"from\s+([\w.]+)\s+import\b", line)
     if not match or name not in line:
         return None
@@ -191,15 +192,15 @@ def first_absent(case: Case, name: str, asker: Frame | None) -> str:
     dotted name whose head is missing.
     """
     asked = case.obs.module
-    if case.version[0] == 2 and asker is None and asked.endswith(name):
+    if case.python.version_pair[0] == 2 and asker is None and asked.endswith(name):
         name = asked
-    elif case.version[0] == 2 and asker is not None:
-        whole = re.search(rf"\b((?:\w+\.)+){re.escape(name)}\b", case.code_line(asker.file, asker.line))
+    elif case.python.version_pair[0] == 2 and asker is not None:
+        whole = re.search(rf"\b((?:\w+\.)+){re.escape(name)}\b", case.modules.code_line(asker.file, asker.line))
         name = whole[1] + name if whole else name
     parts = name.split(".")
     for count in range(1, len(parts)):
         head = ".".join(parts[:count])
-        if case.is_builtin(head) or head in case.obs.loaded or case.file_of(head):
+        if case.modules.is_builtin(head) or head in case.obs.loaded or case.modules.file_of(head):
             continue
         return head
     return name

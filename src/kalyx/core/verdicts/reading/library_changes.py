@@ -49,7 +49,7 @@ class Change:
 def find_change(case: Case, failure: Failure | None) -> Change | None:
     """Return what the failing line asks of Python that came later, or went before; None when nothing."""
     error = case.obs.error if failure is None else failure.error
-    if error is None or case.version < (3, 0):
+    if error is None or case.python.version_pair < (3, 0):
         return None
     if failure is not None and failure.name is not None:
         return _module_name(case, failure)
@@ -66,20 +66,20 @@ def _change(case: Case, what: str, span: str | None, frame: Frame | None, *,
     if span is None:
         return None
     came, _, went = span.partition("-")
-    if not case.knows_version:  # that it is lacking tells on which side of the change it is
+    if not case.python.knows_version:  # that it is lacking tells on which side of the change it is
         if came and went:
             return None
         return Change(what, came or went, bool(came), frame, sure)
-    if came and case.version < version_pair(came):
+    if came and case.python.version_pair < version_pair(came):
         return Change(what, came, True, frame, sure)
-    if went and case.version >= version_pair(went):
+    if went and case.python.version_pair >= version_pair(went):
         return Change(what, went, False, frame, sure)
     return None
 
 
 def _asker(case: Case, error: ObservedError) -> Frame | None:
     """Return the innermost frame that is not in Python's own library."""
-    frames = [f for f in own_frames(error.frames) if case.layer_of_file(f.file) != "stdlib"]
+    frames = [f for f in own_frames(error.frames) if case.modules.layer_of_file(f.file) != "stdlib"]
     return frames[-1] if frames else None
 
 
@@ -93,10 +93,10 @@ def _module_name(case: Case, failure: Failure) -> Change | None:
 
 def _is_genuine(case: Case, module: str) -> bool:
     """Whether a module is that of the standard library, and not something of the same name."""
-    if case.is_builtin(module) or module == "builtins":
+    if case.modules.is_builtin(module) or module == "builtins":
         return True
-    file = case.obs.loaded.get(module, (None, ()))[0] or case.file_of(module)
-    return file is not None and case.layer_of_file(file) == "stdlib"
+    file = case.obs.loaded.get(module, (None, ()))[0] or case.modules.file_of(module)
+    return file is not None and case.modules.layer_of_file(file) == "stdlib"
 
 
 # -- members of classes --------------------------------------------------------------------------
@@ -126,7 +126,7 @@ def _is_meant(case: Case, frame: Frame, module: str, kind: str) -> bool:
 # -- calls, operators, subscripts ----------------------------------------------------------------
 def _type_error(case: Case, error: ObservedError, frame: Frame) -> Change | None:
     said = _TAKEN_OUT.search(error.message)
-    if said and case.version >= version_pair(said.group(1)):
+    if said and case.python.version_pair >= version_pair(said.group(1)):
         return Change(f"the parameter {said.group(2)}", said.group(1), False, frame)
     return (_keyword(case, error, frame) or _operator(case, error, frame)
             or _subscript(case, error, frame))
@@ -188,7 +188,7 @@ def _home_of(name: str) -> str:
 
 
 def _mode(case: Case, error: ObservedError, frame: Frame) -> Change | None:
-    if _MODE_U.search(error.message) and case.version >= (3, 11):
+    if _MODE_U.search(error.message) and case.python.version_pair >= (3, 11):
         return Change("the mode 'U' of open", "3.11", False, frame)
     return None
 
@@ -196,7 +196,7 @@ def _mode(case: Case, error: ObservedError, frame: Frame) -> Change | None:
 # -- reading the line that asked -----------------------------------------------------------------
 def _text(case: Case, file: str) -> str:
     try:
-        return case.machine.read_text(file, 8 * 1024 * 1024)
+        return case.files.read_text(file, 8 * 1024 * 1024)
     except Exception:
         return ""
 

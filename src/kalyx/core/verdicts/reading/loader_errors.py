@@ -22,7 +22,7 @@ def find_error(case: Case, pattern: re.Pattern[str]) -> tuple[ObservedError, re.
 
 
 def owner_of(case: Case, error: ObservedError) -> Distribution | None:
-    return case.distribution_of(failed_file(case, error))
+    return case.distributions.of(failed_file(case, error))
 
 
 def failed_file(case: Case, error: ObservedError) -> str | None:
@@ -33,8 +33,8 @@ def failed_file(case: Case, error: ObservedError) -> str | None:
 
 def frame_of(case: Case, error: ObservedError) -> Frame | None:
     """Return the innermost place in a file; in the standard library only where there is no other."""
-    files = [f for f in reversed(error.frames) if case.machine.is_file(f.file)]
-    return next((f for f in files if case.layer_of_file(f.file) != "stdlib"), files[0] if files else None)
+    files = [f for f in reversed(error.frames) if case.files.is_file(f.file)]
+    return next((f for f in files if case.modules.layer_of_file(f.file) != "stdlib"), files[0] if files else None)
 
 
 def who_needs(case: Case, error: ObservedError, owner: Distribution | None) -> str:
@@ -50,13 +50,13 @@ def loader_evidence(error: ObservedError, owner: Distribution | None) -> list[Ev
 
 def copies_of(case: Case, library: str) -> list[str]:
     """Return where on the machine the library is: in this prefix, other environments, usual places."""
-    m = case.machine
-    folders = [m.path.join(p, "lib") for p in (case.prefix, case.base_prefix)]
-    folders += [m.path.join(e.path, "lib") for e in case.neighbours.environments]
+    m = case.files
+    folders = [m.path.join(p, "lib") for p in (case.python.prefix, case.python.base_prefix)]
+    folders += [m.path.join(e.path, "lib") for e in case.elsewhere.known.environments]
     folders += _PLACES
-    for layer in case.layers:
+    for layer in case.modules.layers:
         if layer.layer in ("env", "base", "user"):
-            folders += [m.path.join(layer.path, n) for n in case.finder.names(layer.path)
+            folders += [m.path.join(layer.path, n) for n in case.modules.finder.names(layer.path)
                         if n.endswith(".libs")]
     found = [m.path.join(f, library) for f in dict.fromkeys(folders)]
     return [p for p in found if m.is_file(p)]

@@ -23,7 +23,7 @@ def own_files(case: Case, failure: Failure) -> Iterator[tuple[str, str]]:
     for place in _own_places(case, start_folder(case)):
         found = code_at(case, place, failure.top, inside)
         if found is not None and not _is_reached(case, place) \
-                and case.layer_of_file(found) not in ("stdlib", "env", "base", "user"):
+                and case.modules.layer_of_file(found) not in ("stdlib", "env", "base", "user"):
             yield place, found
 
 
@@ -32,7 +32,7 @@ def code_at(case: Case, place: str, name: str, inside: list[str]) -> str | None:
 
     A folder without ``__init__.py`` counts where it has what is asked for `inside` it (PEP 420).
     """
-    m = case.machine
+    m = case.files
     start = place.rstrip(m.path.sep) + m.path.sep + name
     files = [f"{start}{m.path.sep}__init__.py", start + ".py"]
     if inside:
@@ -42,8 +42,8 @@ def code_at(case: Case, place: str, name: str, inside: list[str]) -> str | None:
 
 
 def _own_places(case: Case, folder: str) -> list[str]:
-    m = case.machine
-    environments = set(case.neighbours.prefixes)
+    m = case.files
+    environments = set(case.elsewhere.known.prefixes)
     children = [folder.rstrip(m.path.sep) + m.path.sep + n for n in m.scan(folder)[1]
                 if "." not in n and n not in ("node_modules", "__pycache__")]
     places = [folder, m.path.join(folder, "src"), *[c for c in children if c not in environments][:200]]
@@ -60,5 +60,5 @@ def _own_places(case: Case, folder: str) -> list[str]:
 
 def _is_reached(case: Case, place: str) -> bool:
     """Whether a folder is on the path already, or an environment of its own."""
-    m = case.machine
-    return any(m.same(place, x.path) for x in case.layers) or m.is_file(m.path.join(place, "pyvenv.cfg"))
+    m = case.files
+    return any(m.same(place, x.path) for x in case.modules.layers) or m.is_file(m.path.join(place, "pyvenv.cfg"))

@@ -17,7 +17,7 @@ __all__ = ["bring_together", "outgrew", "outgrown_in_use"]
 def outgrew(case: Case, owner: Distribution, asker: Distribution) -> bool:
     """Whether a distribution is newer than the lowest version that another declares to need of it."""
     for line in asker.requires:
-        if normal_name(requirement_name(line)) == normal_name(owner.name) and applies(line, case.markers):
+        if normal_name(requirement_name(line)) == normal_name(owner.name) and applies(line, case.distributions.markers):
             lower = re.search(r">=?\s*([\d.]+)|[~=]=\s*([\d.]+)", line.split(";")[0])
             if lower is not None and is_met(line, owner.version):
                 return is_met(f"{owner.name}>{lower.group(1) or lower.group(2)}", owner.version) is True
@@ -37,7 +37,7 @@ def bring_together(case: Case, asker: Distribution, owner: Distribution, says: s
     both = [
         Remedy(f"Install the newest {asker.name}: {says}.", "command",
                argv=(*command, "install", "--upgrade", asker.name),
-               changes=f"replaces {asker.name} {asker.version} in {case.prefix}"),
+               changes=f"replaces {asker.name} {asker.version} in {case.python.prefix}"),
         *pip.install(case, versions.pinned(case, older or f"{owner.name}<{series}"),
                           why=f", older, where {asker.name} {asker.version} has to stay")]
     held = re.search(r"<|==|~=", versions.pinned(case, asker.name))  # others do not take a newer one
@@ -46,9 +46,9 @@ def bring_together(case: Case, asker: Distribution, owner: Distribution, says: s
 
 def _may_be_newer(case: Case, distribution: Distribution) -> bool:
     """Whether pip may find a newer version: where it is told to look into local folders alone, those tell."""
-    return not case.wheelhouse.is_closed or any(
+    return not case.distributions.wheelhouse.is_closed or any(
         is_met(f"{distribution.name}>{distribution.version}", str(w.version))
-        for w in case.wheels_of(distribution.name))
+        for w in case.distributions.wheels_of(distribution.name))
 
 
 def outgrown_in_use(case: Case) -> list[Remedy]:
@@ -56,16 +56,16 @@ def outgrown_in_use(case: Case) -> list[Remedy]:
     error = case.obs.error
     if error is None or error.type not in ("TypeError", "AttributeError", "ImportError"):
         return []
-    frames = [f for f in own_frames(error.frames) if case.layer_of_file(f.file) not in ("stdlib", "start")]
-    owners = [case.distribution_of(f.file) for f in frames]
+    frames = [f for f in own_frames(error.frames) if case.modules.layer_of_file(f.file) not in ("stdlib", "start")]
+    owners = [case.distributions.of(f.file) for f in frames]
     inner = owners[-1] if owners else None
     asker = next((o for o in reversed(owners) if o is not None and inner is not None
                   and o.metadata != inner.metadata), None)
     pairs = [(asker, inner)] if asker and inner else []
     if inner is not None and frames:  # the line that failed may call what has no frame of its own
-        words = set(re.findall(r"\b([A-Za-z_]\w*)\b", case.code_line(frames[-1].file, frames[-1].line)))
+        words = set(re.findall(r"\b([A-Za-z_]\w*)\b", case.modules.code_line(frames[-1].file, frames[-1].line)))
         pairs += [(inner, d) for r in inner.requires
-                  if (d := case.distribution_named(requirement_name(r))) and words & set(d.modules)]
+                  if (d := case.distributions.named(requirement_name(r))) and words & set(d.modules)]
     for user, used in pairs:
         if not user.editable and outgrew(case, used, user):
             return bring_together(case, user, used, f"{user.name} {user.version} calls {used.name}, and "

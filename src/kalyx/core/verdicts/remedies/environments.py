@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import program_folder, python_in
 from kalyx.core.facts.interpreters.path_lookup import is_python_name
 from kalyx.core.facts.interpreters.pyvenv import VenvConfig
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Environment, Interpreter, Remedy
 
 __all__ = ["nearest_environment", "remake"]
 
 
-def nearest_environment(machine: Machine, path: str,
+def nearest_environment(files: Files, path: str,
                         environments: list[Environment]) -> Environment | None:
     """Return the environment whose interpreter's path is most like `path`."""
     usable = [e for e in environments if e.interpreter is not None and e.interpreter.works
@@ -25,15 +25,15 @@ def nearest_environment(machine: Machine, path: str,
 
     def likeness(environment: Environment) -> float:
         return difflib.SequenceMatcher(
-            None, path.split(machine.path.sep),
-            python_in(machine, environment.path).split(machine.path.sep)).ratio() + (
+            None, path.split(files.path.sep),
+            python_in(files, environment.path).split(files.path.sep)).ratio() + (
             difflib.SequenceMatcher(None, path, environment.path).ratio() / 4)
 
     best = max(usable, key=likeness)
     return best if likeness(best) > 0.6 else None
 
 
-def remake(machine: Machine, config: VenvConfig, bases: Sequence[Interpreter]) -> tuple[Remedy, ...]:
+def remake(files: Files, config: VenvConfig, bases: Sequence[Interpreter]) -> tuple[Remedy, ...]:
     """Return how to have an environment run again whose base is gone; `bases` are the Pythons that are here.
 
     Under a base of the same minor version its packages stay as they are: only the links and pyvenv.cfg
@@ -44,9 +44,9 @@ def remake(machine: Machine, config: VenvConfig, bases: Sequence[Interpreter]) -
         return ()
     same = [b for b in bases if b.version_pair == wanted]
     if same:
-        return (_relink(machine, config, same[-1]),)
+        return (_relink(files, config, same[-1]),)
     nearest = min(reversed(bases), key=lambda b: _distance(b.version_pair, wanted))
-    return (_make_again(machine, config.prefix, nearest),)
+    return (_make_again(files, config.prefix, nearest),)
 
 
 def _minor(version: str | None) -> tuple[int, int] | None:
@@ -59,10 +59,10 @@ def _distance(version: tuple[int, int] | None, wanted: tuple[int, int]) -> tuple
     return abs(major - wanted[0]), abs(minor - wanted[1])
 
 
-def _relink(machine: Machine, config: VenvConfig, base: Interpreter) -> Remedy:
+def _relink(files: Files, config: VenvConfig, base: Interpreter) -> Remedy:
     import shlex
 
-    m, prefix = machine, config.prefix
+    m, prefix = files, config.prefix
     options = ["--upgrade", "--without-pip"]
     if config.open_to_base:
         options.append("--system-site-packages")
@@ -80,10 +80,10 @@ def _relink(machine: Machine, config: VenvConfig, base: Interpreter) -> Remedy:
         "packages stay.", "command", argv=argv, changes=f"the links to Python and pyvenv.cfg in {prefix}")
 
 
-def _make_again(machine: Machine, prefix: str, base: Interpreter) -> Remedy:
+def _make_again(files: Files, prefix: str, base: Interpreter) -> Remedy:
     import shlex
 
-    m = machine
+    m = files
     old = next(p for n in range(100) if not m.exists(p := f"{prefix}.old{n or ''}"))
     make = [*m.own_command, "make", prefix, "--python", base.path, "--like", old]
     says = f"Make it again with Python {base.version}, with the same packages; {old} keeps the old one."

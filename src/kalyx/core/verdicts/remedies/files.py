@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.imports.case import Case
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Remedy
 from kalyx.core.tables import standard_library
 
@@ -12,18 +12,17 @@ __all__ = ["make_readable", "remove_file", "rename", "rename_file", "restore_lib
 
 def restore_library(case: Case, folder: str, name: str) -> tuple[Remedy, ...]:
     """Return how to have a file or folder of the standard library in `folder` whole again."""
-    m, version = case.machine, str(case.obs.who.get("version"))
-    short = f"{case.version[0]}.{case.version[1]}"
-    if case.base_prefix == "/usr" and m.exists("/usr/bin/apt-get"):
+    m, version = case.files, case.python.version
+    if case.python.base_prefix == "/usr" and m.exists("/usr/bin/apt-get"):
         known = standard_library.stdlib_history()["debian_packages"]
-        package = known.get(name.split(".")[0], f"libpython{short}-stdlib")
+        package = known.get(name.split(".")[0], f"libpython{case.python.short_version}-stdlib")
         again = Remedy(f"Install the system's package {package} again.", "command",
                        argv=("apt-get", "install", "--reinstall", "-y", package),
                        changes=f"the files of {package} (needs root)")
     else:
-        again = Remedy(f"Install Python {version} again into {case.base_prefix}.", "manual",
-                       changes=f"the installation in {case.base_prefix}")
-    for environment in case.neighbours.environments:
+        again = Remedy(f"Install Python {version} again into {case.python.base_prefix}.", "manual",
+                       changes=f"the installation in {case.python.base_prefix}")
+    for environment in case.elsewhere.known.environments:
         other = m.path.join(environment.path, "lib", m.path.basename(folder), name)
         if environment.kind == "base" and environment.python_version == version and m.platform != "win32" \
                 and m.exists(other) and not m.same(other, m.path.join(folder, name)):
@@ -33,26 +32,26 @@ def restore_library(case: Case, folder: str, name: str) -> tuple[Remedy, ...]:
     return (again,)
 
 
-def set_aside(machine: Machine, path: str, why: str = "so that Python does not find it") -> Remedy:
+def set_aside(files: Files, path: str, why: str = "so that Python does not find it") -> Remedy:
     """Return the command that gives a file or folder an ending by which Python does not find it."""
     new = path + ".unused"
-    argv = ("cmd", "/c", "move", path, new) if machine.platform == "win32" else ("mv", path, new)
+    argv = ("cmd", "/c", "move", path, new) if files.platform == "win32" else ("mv", path, new)
     return Remedy(f"Set {path} aside, {why}.", "command", argv=argv,
-                  changes=f"renames {path} to {machine.path.basename(new)}")
+                  changes=f"renames {path} to {files.path.basename(new)}")
 
 
 def remove_file(case: Case, path: str, why: str) -> Remedy:
     """Return the command that takes a file, or a folder, away."""
-    is_folder = case.machine.is_folder(path)
+    is_folder = case.files.is_folder(path)
     argv: tuple[str, ...] = ("rm", "-r", path) if is_folder else ("rm", path)
-    if case.machine.platform == "win32":
+    if case.files.platform == "win32":
         argv = ("cmd", "/c", "rmdir", "/s", "/q", path) if is_folder else ("cmd", "/c", "del", path)
     return Remedy(f"Take {path} away{why}.", "command", argv=argv, changes=f"removes {path}")
 
 
 def make_readable(case: Case, path: str) -> Remedy:
     """Return how to let the seat's user read a file or folder: a command for whom it belongs to."""
-    m = case.machine
+    m = case.files
     info = m.stat(path)
     if m.platform == "win32":
         return Remedy(f"Give yourself the right to read {path}.", "command",
@@ -67,16 +66,16 @@ def make_readable(case: Case, path: str) -> Remedy:
                   changes=f"the permissions of {path}")
 
 
-def rename(machine: Machine, path: str, new: str) -> Remedy:
+def rename(files: Files, path: str, new: str) -> Remedy:
     """Return the command that gives a file or folder a certain name, where nothing has that yet."""
-    argv = ("cmd", "/c", "move", path, new) if machine.platform == "win32" else ("mv", "-n", path, new)
-    return Remedy(f"Give it the name {machine.path.basename(new)}.", "command", argv=argv,
+    argv = ("cmd", "/c", "move", path, new) if files.platform == "win32" else ("mv", "-n", path, new)
+    return Remedy(f"Give it the name {files.path.basename(new)}.", "command", argv=argv,
                   changes=f"renames {path}")
 
 
-def rename_file(machine: Machine, path: str) -> Remedy:
+def rename_file(files: Files, path: str) -> Remedy:
     """Return the command that gives a file or folder of the person's own another name."""
-    m = machine
+    m = files
     folder, name = m.path.dirname(path), m.path.basename(path)
     if name.startswith("__init__."):
         folder, name = m.path.dirname(folder), m.path.basename(folder)

@@ -8,9 +8,9 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.environments.activation import place_named
 from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import is_environment, python_in
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Edit, Environment, Evidence, Kernel, Remedy
 
 __all__ = ["claims_of", "enrol_again", "kernels_having", "names_of", "plain_name", "run_instead", "stand_in",
@@ -35,14 +35,14 @@ def names_of(environment: Environment) -> set[str]:
     return {plain_name(environment.name), plain_name(environment.name.split("/")[0])}
 
 
-def stand_in(kernel: Kernel, machine: Machine, neighbours: Neighbours) -> tuple[Environment, Evidence] | None:
+def stand_in(kernel: Kernel, files: Files, neighbours: Neighbours) -> tuple[Environment, Evidence] | None:
     """Return the environment that a kernel was meant to run, and how that is known.
 
     It stands in what can still be read of a broken kernel.json; or an environment was moved away from the
     place that the kernel names; or one is called as the kernel is, or nearly as the place was.
     """
-    m = machine
-    program = kernel.argv[0] if kernel.argv else _program_in(machine, kernel.spec)
+    m = files
+    program = kernel.argv[0] if kernel.argv else _program_in(files, kernel.spec)
     prefix = m.path.dirname(m.path.dirname(program)) if program else ""
     usable = [e for e in neighbours.environments if e.interpreter is not None and e.interpreter.works
               and e.kind != "base"]
@@ -67,22 +67,22 @@ def stand_in(kernel: Kernel, machine: Machine, neighbours: Neighbours) -> tuple[
     return None
 
 
-def _program_in(machine: Machine, spec: str) -> str:
+def _program_in(files: Files, spec: str) -> str:
     """Return the program that a kernel.json names which is no JSON any more."""
     try:
-        match = _ARGV.search(machine.read_text(spec, 262_144))
+        match = _ARGV.search(files.read_text(spec, 262_144))
         return str(json.loads(f'"{match.group(1)}"')) if match else ""
     except (Unreadable, ValueError):
         return ""
 
 
-def run_instead(kernel: Kernel, environment: Environment, machine: Machine, neighbours: Neighbours) -> Remedy:
+def run_instead(kernel: Kernel, environment: Environment, files: Files, neighbours: Neighbours) -> Remedy:
     """Return how to have a kernel run an environment: by enrolling it, where it has a kernel package.
 
     Else by naming its interpreter in kernel.json: nothing is installed, and what the kernel lacks then
     is a matter of its own.
     """
-    m = machine
+    m = files
     program = python_in(m, environment.path)
     has_package = neighbours.any_holds(neighbours.sites(environment), "ipykernel")
     if not has_package and kernel.argv and not kernel.trouble:
@@ -99,20 +99,20 @@ def run_instead(kernel: Kernel, environment: Environment, machine: Machine, neig
                   changes=kernel.spec + adds, undoable=True)
 
 
-def kernels_having(module: str, kernels: tuple[Kernel, ...], machine: Machine,
+def kernels_having(module: str, kernels: tuple[Kernel, ...], files: Files,
                    neighbours: Neighbours) -> list[Kernel]:
     """Return the kernels that run an environment which has a module, in their order."""
-    m = machine
+    m = files
     having = {m.key(e.environment.path) for e in neighbours.having(module, None)}
     return [k for k in kernels if k.argv and m.path.isabs(k.argv[0]) and not k.trouble
             and m.is_executable(k.argv[0])
             and m.key(m.path.dirname(m.path.dirname(k.argv[0]))) in having]
 
 
-def switch_kernel(notebook: str, kernel: Kernel, machine: Machine) -> Remedy:
+def switch_kernel(notebook: str, kernel: Kernel, files: Files) -> Remedy:
     """Return the edit that makes a notebook name another kernel."""
     try:
-        text = machine.read_text(notebook)
+        text = files.read_text(notebook)
     except Unreadable:
         text = ""
     match = re.search(r'"kernelspec"\s*:\s*\{[^{}]*\}', text)
@@ -129,9 +129,9 @@ def switch_kernel(notebook: str, kernel: Kernel, machine: Machine) -> Remedy:
                   "menu.", "manual", changes=notebook)
 
 
-def enrol_again(environment: Environment, kernel: Kernel, machine: Machine) -> Remedy:
+def enrol_again(environment: Environment, kernel: Kernel, files: Files) -> Remedy:
     """Return the command that makes a kernel run the environment that it is named for."""
     return Remedy(
         f"Enrol {environment.path} under the name {kernel.name}, so that it is what it says.",
-        "command", argv=(*machine.own_command, "enrol", environment.path, "--name", kernel.name,
+        "command", argv=(*files.own_command, "enrol", environment.path, "--name", kernel.name,
                          "--overwrite"), changes=kernel.spec, undoable=True)

@@ -27,14 +27,14 @@ def quiet_flags(case: Case) -> tuple[str, ...]:
     A file that hides a module of the standard library from the person's import
     hides it from ``python -m pip`` run in the same folder too.
     """
-    if case.version < (3, 4):
+    if case.python.version_pair < (3, 4):
         return ()
     calm = ("-W", "ignore") if "error" in case.launch.env.get("PYTHONWARNINGS", "") else ()  # pip warns too
-    for layer in case.layers:
+    for layer in case.modules.layers:
         if layer.layer in ("start", "pythonpath"):
-            stems = {n.removesuffix(".py") for n in case.finder.names(layer.path)}
-            for name in stems & (case.stdlib_names | {"pip"}):
-                if case.finder.find_in(layer.path, name) is not None:
+            stems = {n.removesuffix(".py") for n in case.modules.finder.names(layer.path)}
+            for name in stems & (case.modules.stdlib_names | {"pip"}):
+                if case.modules.finder.find_in(layer.path, name) is not None:
                     return (*calm, "-I")
     return calm
 
@@ -45,29 +45,29 @@ def pip_command(case: Case) -> tuple[str, ...] | None:
     Where the seat's environment has no pip of its own, another environment's
     recent one can install into it.
     """
-    if case.candidates("pip"):
-        return (case.python, *quiet_flags(case), "-m", "pip")
-    if case.version < (3, 8):
+    if case.modules.candidates("pip"):
+        return (case.python.executable, *quiet_flags(case), "-m", "pip")
+    if case.python.version_pair < (3, 8):
         return None
-    nearest_first = sorted(case.neighbours.environments,
-                           key=lambda e: e.path != case.base_prefix)
+    nearest_first = sorted(case.elsewhere.known.environments,
+                           key=lambda e: e.path != case.python.base_prefix)
     for environment in nearest_first:
         interpreter = environment.interpreter
         if interpreter is None or not interpreter.works:
             continue
-        for folder in case.neighbours.sites(environment):
-            pip = case.neighbours.shelf(folder).named("pip")
+        for folder in case.elsewhere.known.sites(environment):
+            pip = case.elsewhere.known.shelf(folder).named("pip")
             if pip is not None and int(re.match(r"\d*", pip.version)[0] or 0) >= 23:  # type: ignore[index]
-                return (interpreter.path, "-m", "pip", "--python", case.python)
+                return (interpreter.path, "-m", "pip", "--python", case.python.executable)
     return None
 
 
 def managed_marker(case: Case) -> str | None:
     """Return the file by which a base installation forbids pip to change it (PEP 668)."""
-    if case.prefix != case.base_prefix:
+    if case.python.prefix != case.python.base_prefix:
         return None
-    m = case.machine
-    for layer in case.layers:
+    m = case.files
+    for layer in case.modules.layers:
         if layer.layer == "stdlib":
             marker = m.path.join(layer.path, "EXTERNALLY-MANAGED")
             if m.is_file(marker):
@@ -83,15 +83,15 @@ def unmet(case: Case, owner: Distribution | None, first: str) -> tuple[str, ...]
     from kalyx.core.facts.packaging.requirements import applies, is_met
     from kalyx.core.verdicts.remedies.versions import pinned
 
-    found, closed = {}, case.wheelhouse.is_closed
+    found, closed = {}, case.distributions.wheelhouse.is_closed
     for line in owner.requires if owner is not None else ():
         name = normal_name(requirement_name(line))
-        if name == normal_name(requirement_name(first)) or not applies(line, case.markers):
+        if name == normal_name(requirement_name(first)) or not applies(line, case.distributions.markers):
             continue
-        here = case.distribution_named(name)
+        here = case.distributions.named(name)
         wanted = pinned(case, line)
         if (here is None or is_met(wanted, here.version) is False) and (not closed or any(
-                is_met(wanted, str(w.version)) for w in case.wheels_of(name))):
+                is_met(wanted, str(w.version)) for w in case.distributions.wheels_of(name))):
             found[name] = wanted
     return tuple(found.values())
 
@@ -109,8 +109,8 @@ def install(case: Case, requirement: str, *, why: str = "", options: tuple[str, 
     if command is None:
         return (Remedy(
             f"Give {case.environment_name} a pip of its own.", "command",
-            argv=(case.python, "-m", "ensurepip", "--upgrade"),
-            changes=f"adds pip to {case.prefix}; then {name} can be installed with it"),)
+            argv=(case.python.executable, "-m", "ensurepip", "--upgrade"),
+            changes=f"adds pip to {case.python.prefix}; then {name} can be installed with it"),)
     said = f"Put {name} into {case.environment_name}{why}."
     if beside:
         said = f"{said[:-1]}; with it {', '.join(map(requirement_name, beside))}, required too and not met."
@@ -128,14 +128,14 @@ def install(case: Case, requirement: str, *, why: str = "", options: tuple[str, 
     affected = "".join(dict.fromkeys(_others_affected(case, r) for r in (requirement, *beside)))
     return (Remedy(said, "command", argv=argv,
                    changes=f"adds {', '.join([name, *map(requirement_name, beside)])}, and what "
-                   f"{'they require' if beside else 'it requires'}, to {case.prefix}"
+                   f"{'they require' if beside else 'it requires'}, to {case.python.prefix}"
                    f"{', removes ' + ', '.join(removed) if removed else ''}{affected}"),)
 
 
 def _obstacles(case: Case, name: str) -> tuple[str, ...]:
     """Return over what pip would stumble: metadata without METADATA, what is no folder in a package's place."""
-    m, plain = case.machine, requirement_name(name)
-    site = next((x.path for x in case.layers if x.layer == "env"), None)
+    m, plain = case.files, requirement_name(name)
+    site = next((x.path for x in case.modules.layers if x.layer == "env"), None)
     if site is None or not plain or not name.startswith(plain):
         return ()  # a folder or file of the person's own is to be installed: that is no obstacle
     modules = {import_names.module_for(plain) or plain, plain.replace("-", "_")}
@@ -146,16 +146,16 @@ def _obstacles(case: Case, name: str) -> tuple[str, ...]:
 
 def _unreadable_metadata(case: Case, name: str) -> tuple[str, ...]:
     """Return the metadata folder over which pip would stumble: it has no METADATA any more."""
-    here = case.distribution_named(requirement_name(name) or name)
+    here = case.distributions.named(requirement_name(name) or name)
     if here is None or here.layer not in ("env", "user") or not here.metadata.endswith(".dist-info"):
         return ()
-    whole = case.machine.is_file(case.machine.path.join(here.metadata, "METADATA"))
+    whole = case.files.is_file(case.files.path.join(here.metadata, "METADATA"))
     return () if whole else (here.metadata,)
 
 
 def _is_satisfied(case: Case, requirement: str) -> bool:
     """Whether pip would find a requirement met, and do nothing."""
-    here = case.distribution_named(requirement_name(requirement)) if requirement_name(requirement) else None
+    here = case.distributions.named(requirement_name(requirement)) if requirement_name(requirement) else None
     if here is None:
         return False
     from kalyx.core.facts.packaging.requirements import is_met
@@ -165,9 +165,9 @@ def _is_satisfied(case: Case, requirement: str) -> bool:
 
 def _can_be_replaced(case: Case, name: str) -> bool:
     """Whether pip knows which files of a distribution to remove first: only RECORD tells."""
-    here = case.distribution_named(requirement_name(name) or name)
-    return here is None or not here.metadata.endswith(".dist-info") or case.machine.is_file(
-        case.machine.path.join(here.metadata, "RECORD"))
+    here = case.distributions.named(requirement_name(name) or name)
+    return here is None or not here.metadata.endswith(".dist-info") or case.files.is_file(
+        case.files.path.join(here.metadata, "RECORD"))
 
 
 def _others_affected(case: Case, requirement: str) -> str:
@@ -180,19 +180,19 @@ def _others_affected(case: Case, requirement: str) -> str:
 
 
 def _install_in_managed(case: Case, requirement: str, marker: str) -> tuple[Remedy, ...]:
-    m = case.machine
+    m = case.files
     folder = m.path.join(case.launch.cwd, ".venv")
     made = python_in(m, folder)
     steps = (f"This Python belongs to the system, and pip is told to leave it alone ({marker}). "
              f"Make an environment of your own, put it there, and run with {made}.")
-    lines = (command_line(m, (case.python, "-m", "venv", folder)),
+    lines = (command_line(m, (case.python.executable, "-m", "venv", folder)),
              command_line(m, (made, "-m", "pip", "install", requirement)))
     return (
         Remedy(steps, "manual", changes=f"makes {folder}; the system's Python stays as it is",
                typed="\n".join(lines)),
         Remedy("Or go past the system's guard, for your user alone. An update of the system may "
                "then meet packages that it did not expect.", "command",
-               argv=(case.python, *quiet_flags(case)[:0], "-m", "pip", "install", "--user",
+               argv=(case.python.executable, *quiet_flags(case)[:0], "-m", "pip", "install", "--user",
                      "--break-system-packages", requirement),
                changes="adds it to your user site, for every environment that looks there"),
     )
@@ -222,20 +222,20 @@ def reinstall(case: Case, name: str, version: str, reason: str, sign: str = "=="
     if in_the_way:
         argv, changes = _after_removal(case, in_the_way, argv), f", removes {', '.join(in_the_way)}"
     return (Remedy(f"Install {name} {version}{other} again {reason}.", "command", argv=argv,
-                   changes=f"replaces the files of {name} in {case.prefix}{changes}"),)
+                   changes=f"replaces the files of {name} in {case.python.prefix}{changes}"),)
 
 
 def _package_folder(case: Case, name: str, module: str) -> str | None:
     """Return the folder of a distribution's package, where it is there."""
-    here = case.distribution_named(name)
-    folder = case.machine.path.join(here.location, module) if here else ""
-    return folder if folder and case.machine.is_folder(folder) else None
+    here = case.distributions.named(name)
+    folder = case.files.path.join(here.location, module) if here else ""
+    return folder if folder and case.files.is_folder(folder) else None
 
 
 def _after_removal(case: Case, paths: Sequence[str], argv: tuple[str, ...]) -> tuple[str, ...]:
     """Return a command line that removes files and folders, then runs another."""
-    if case.machine.platform == "win32":
-        remove = ("rmdir", "/s", "/q") if all(map(case.machine.is_folder, paths)) else ("del",)
+    if case.files.platform == "win32":
+        remove = ("rmdir", "/s", "/q") if all(map(case.files.is_folder, paths)) else ("del",)
         return ("cmd", "/c", *remove, *paths, "&&", *argv)
     import shlex
 
@@ -244,15 +244,15 @@ def _after_removal(case: Case, paths: Sequence[str], argv: tuple[str, ...]) -> t
 
 def build_again(case: Case, file: str) -> tuple[Remedy, ...]:
     """Return what to do about a compiled file that no distribution owns."""
-    return (Remedy(f"Build or install {file} again with {case.python}.", "manual",
+    return (Remedy(f"Build or install {file} again with {case.python.executable}.", "manual",
                    changes="the compiled file"),)
 
 
 def install_again(case: Case, owner: Distribution | None, file: str | None) -> tuple[Remedy, ...]:
     if owner is None:
-        inside = file is not None and case.layer_of_file(file) == "env"
+        inside = file is not None and case.modules.layer_of_file(file) == "env"
         top = installed_as(case, file) if file and inside else top_level(case.obs.module)
-        if case.layer_of_file(case.file_of(top)) == "env":  # installed, and nobody wrote down by what
+        if case.modules.layer_of_file(case.modules.file_of(top)) == "env":  # installed, and nobody wrote down by what
             return install(case, import_names.distribution_for(top) or top,
                                     options=("--force-reinstall", "--no-deps"))
         return build_again(case, file or "the compiled part")
@@ -265,4 +265,4 @@ def upgrade(case: Case, owner: Distribution | None) -> tuple[Remedy, ...]:
         return ()
     return (Remedy(f"Install the version of {owner.name} that is for this Python.", "command",
                    argv=(*command, "install", "--upgrade", "--force-reinstall", owner.name),
-                   changes=f"replaces {owner.name}, and what it requires, in {case.prefix}"),)
+                   changes=f"replaces {owner.name}, and what it requires, in {case.python.prefix}"),)

@@ -20,23 +20,23 @@ __all__ = ["install_for_project", "project_wish", "wish_evidence"]
 
 def project_wish(case: Case, failure: Failure) -> Declared | None:
     """Return what the project asks for that brings the missing module, where that counts for this Python."""
-    if case.project is None or not asked_near_home(case, failure):
+    if case.distributions.project is None or not asked_near_home(case, failure):
         return None
     from kalyx.core.facts.packaging.requirements import applies
 
     name = failure.top
     known = {normal_name(n) for n in (name, known_distribution(case, failure) or name)}
-    known |= {normal_name(o.name) for o in case.elsewhere(name) if o.name}
-    wishes = [d for d in case.project.declared if applies(d.requirement, case.markers)]
+    known |= {normal_name(o.name) for o in case.elsewhere.having(name) if o.name}
+    wishes = [d for d in case.distributions.project.declared if applies(d.requirement, case.distributions.markers)]
     return next((d for d in wishes if d.name in known), None) or next(
-        (d for d in wishes if _is_called_after(d.name, name) and case.distribution_named(d.name) is None), None)
+        (d for d in wishes if _is_called_after(d.name, name) and case.distributions.named(d.name) is None), None)
 
 
 def _can_be_had(case: Case, name: str, requirement: str) -> bool:
     """Whether pip may find a requirement: local folders are asked, where it is told to look there alone."""
     from kalyx.core.facts.packaging.requirements import is_met
 
-    wheels = case.wheels_of(name) if case.wheelhouse.is_closed else []
+    wheels = case.distributions.wheels_of(name) if case.distributions.wheelhouse.is_closed else []
     return not wheels or any(is_met(requirement, str(w.version)) is not False for w in wheels)
 
 
@@ -62,12 +62,12 @@ def install_for_project(case: Case, wanted: str, wish: Declared | None, why: str
             wish.name, f"; {asked}, which the project asks for, is not where pip is told to look")
     name = requirement_name(wanted)
     system = import_names.system_of(name)
-    if system is not None and system != str(case.obs.who.get("platform", system)):
+    if system is not None and system != case.python.platform:
         where = {"win32": "Windows", "darwin": "macOS"}[system]
         return (Remedy(f"Run this code on {where}, or import it only there (if sys.platform == {system!r}): "
                        f"{name} is for no other system.", "manual", changes="your code"),)
     todo = pip.install(case, wanted, why=why)
-    project, command = case.project, pip.pip_command(case)
+    project, command = case.distributions.project, pip.pip_command(case)
     if project is None or pip.managed_marker(case) is not None or command is None:
         return todo
     if project.lock:
@@ -80,5 +80,5 @@ def install_for_project(case: Case, wanted: str, wish: Declared | None, why: str
     if wish is not None and wish.file.endswith((".txt", ".in")) and len(project.declared) > 1:
         todo += (Remedy("Or put in all that the project asks for.", "command",
                         argv=(*command, "install", "-r", wish.file),
-                        changes=f"adds what {wish.file} lists to {case.prefix}"),)
+                        changes=f"adds what {wish.file} lists to {case.python.prefix}"),)
     return todo

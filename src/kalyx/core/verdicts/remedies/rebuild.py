@@ -23,7 +23,7 @@ def made_for_here(case: Case, owner: Distribution | None, file: str | None) -> t
 
     Nothing, where pip would bring another one by itself.
     """
-    command, house = pip.pip_command(case), case.wheelhouse
+    command, house = pip.pip_command(case), case.distributions.wheelhouse
     if owner is None or not file or command is None or pip.managed_marker(case) is not None \
             or not _would_be_the_same(case, house, owner, file):
         return ()
@@ -33,34 +33,34 @@ def made_for_here(case: Case, owner: Distribution | None, file: str | None) -> t
             f"Build {owner.name} {owner.version} on this machine, from its source: the wheel that pip has "
             "brought, and would bring again, holds this very file.", "command",
             argv=(*command, "install", "--force-reinstall", "--no-deps", "--no-binary", owner.name, wanted),
-            changes=f"replaces the files of {owner.name} in {case.prefix}; needs a compiler"))
+            changes=f"replaces the files of {owner.name} in {case.python.prefix}; needs a compiler"))
     others = [w for w in house.wheels_of(owner.name, *_python(case)) if str(w.version) != owner.version]
     todo += [r for w in others[:1] for r in pip.install(
         case, f"{owner.name}=={w.version}", why=f", another version, whose wheel is {w.path}")]
     return tuple(todo) or (Remedy(
         f"Get a {owner.name} that was built for this machine: installing it again brings this very file.",
-        "manual", changes=f"{owner.name} in {case.prefix}"),)
+        "manual", changes=f"{owner.name} in {case.python.prefix}"),)
 
 
 def _would_be_the_same(case: Case, house: Wheelhouse, owner: Distribution, file: str) -> bool:
     """Whether a file is as it came, in a wheel that pip takes to be for this machine, and would take again."""
-    record = case.record(owner)
+    record = case.distributions.record(owner)
     row = record.row_of(file)
     if row is None or not record.rows[row][0] or record.difference(row):
         return False
     here = [w for w in house.wheels_of(owner.name, *_python(case)) if str(w.version) == owner.version]
     if here:
-        return house.file_of(here[0], row) == case.machine.read_bytes(file)
+        return house.file_of(here[0], row) == case.files.read_bytes(file)
     try:
-        text = case.machine.read_text(case.machine.path.join(owner.metadata, "WHEEL"), 65536)
+        text = case.files.read_text(case.files.path.join(owner.metadata, "WHEEL"), 65536)
     except Unreadable:
         return False
     tags = [t for line in text.splitlines() if line.startswith("Tag:") for t in parse_tag(line[4:].strip())]
-    return any(fits(t, *_python(case), case.machine.platform) and _fits_here(case, t.platform) for t in tags)
+    return any(fits(t, *_python(case), case.files.platform) and _fits_here(case, t.platform) for t in tags)
 
 
 def _python(case: Case) -> tuple[str, str]:
-    return str(case.obs.who["version"]), str(case.obs.who["implementation"])
+    return case.python.version, case.python.implementation
 
 
 def _fits_here(case: Case, system: str) -> bool:
@@ -70,14 +70,15 @@ def _fits_here(case: Case, system: str) -> bool:
     old = next((v for name, v in _OLD_TAGS.items() if system.startswith(name + "_")), None)
     match = re.match(r"manylinux_(\d+)_(\d+)_", system)
     wants = old or ((int(match[1]), int(match[2])) if match else (99, 0))
-    place = case.loader.find("libc.so.6", case.loader.read(case.machine.real_path(case.python)))[0]
+    loader, program = case.modules.loader, case.files.real_path(case.python.executable)
+    place = loader.find("libc.so.6", loader.read(program))[0]
     return tuple(_numbers(best_version(case, place, "GLIBC_2"))[:2]) >= wants if place else False
 
 
 def best_version(case: Case, library: str, symbol: str) -> str:
     """Return the newest version of a symbol's family that a library offers."""
     family = symbol.split("_")[0] + "_"
-    return max((v for v in case.loader.read(library).offers if v.startswith(family)), key=_numbers, default="")
+    return max((v for v in case.modules.loader.read(library).offers if v.startswith(family)), key=_numbers, default="")
 
 
 def _numbers(text: str) -> list[int]:

@@ -11,11 +11,11 @@ __all__ = ["reach"]
 
 def reach(case: Case, place: str, name: str) -> list[Remedy]:
     """Return how to have a folder of the person's own on the path: by a .pth file, or by hand."""
-    m = case.machine
+    m = case.files
     by_hand = Remedy(f"Start Python from {place}, where {name} lies, or add that folder to PYTHONPATH.",
                      "manual", changes="where imports are looked for")
-    site = next((x.path for x in case.layers if x.layer == "env"), None)
-    if site is None or case.prefix == case.base_prefix or (m.platform == "win32" and not place.isascii()):
+    site = next((x.path for x in case.modules.layers if x.layer == "env"), None)
+    if site is None or case.python.prefix == case.python.base_prefix or (m.platform == "win32" and not place.isascii()):
         return [by_hand]
     file = m.path.join(site, f"{m.path.basename(place)}-folder.pth")
     if m.exists(file) or not m.may_write(site):

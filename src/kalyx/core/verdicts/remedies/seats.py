@@ -21,7 +21,7 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
     if kind in ("shell", "python", "env"):
         from kalyx.core.verdicts.remedies.shell_lines import activation
 
-        typed = activation(case.machine, elsewhere.environment) if kind == "shell" else None
+        typed = activation(case.files, elsewhere.environment) if kind == "shell" else None
         return Remedy(f"Or use {place}: run {interpreter.path} instead"
                       + (", or activate it in this shell:" if typed else "."), "manual",
                       changes="which Python is used", typed=typed or "")
@@ -38,7 +38,7 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
         return Remedy(f"Or choose the kernel of {place}, in the notebook's kernel menu. If it is "
                       "not in the menu, enrol it first by the line below.", "manual",
                       changes="which interpreter the notebook runs",
-                      typed=command_line(case.machine, ("kalyx", "enrol", elsewhere.environment.path)))
+                      typed=command_line(case.files, ("kalyx", "enrol", elsewhere.environment.path)))
     return Remedy(f"Or point the editor at {place}: {interpreter.path}", "manual",
                   changes="which interpreter the editor runs")
 
@@ -48,17 +48,17 @@ def _as_it_is_called(case: Case, elsewhere: Elsewhere) -> Remedy | None:
     from kalyx.core.verdicts.remedies.kernels import claims_of, names_of, run_instead
 
     places = {s.where for s in case.seat.trail}
-    kernel = next((k for k in case.neighbours.kernels if k.spec in places), None)
+    kernel = next((k for k in case.elsewhere.known.kernels if k.spec in places), None)
     if kernel is None or not claims_of(kernel) & names_of(elsewhere.environment):
         return None
-    todo = run_instead(kernel, elsewhere.environment, case.machine, case.neighbours)
+    todo = run_instead(kernel, elsewhere.environment, case.files, case.elsewhere.known)
     return replace(todo, do=f"{todo.do[:-1]}, the environment whose name the kernel carries.")
 
 
 def _switch_notebook(case: Case, elsewhere: Elsewhere) -> Remedy | None:
     """Return the edit that has a notebook use a registered kernel of an environment."""
-    m, prefix = case.machine, elsewhere.environment.path
-    kernel = next((k for k in case.neighbours.kernels if k.argv and not k.trouble and m.path.isabs(k.argv[0])
+    m, prefix = case.files, elsewhere.environment.path
+    kernel = next((k for k in case.elsewhere.known.kernels if k.argv and not k.trouble and m.path.isabs(k.argv[0])
                    and m.is_executable(k.argv[0])
                    and m.same(m.path.dirname(m.path.dirname(k.argv[0])), prefix)), None)
     if kernel is None:

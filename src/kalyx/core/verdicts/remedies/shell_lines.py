@@ -4,21 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from kalyx.core.machine.interface import Machine
+from kalyx.core.facts.files import Files
 from kalyx.core.model import Environment
 from kalyx.core.quoting import join_words, name_of_shell, quote_word
 
 __all__ = ["activation", "command_line", "setting", "shell_of"]
 
 
-def command_line(machine: Machine, argv: Sequence[str]) -> str:
+def command_line(files: Files, argv: Sequence[str]) -> str:
     """Return a command as it is typed into the shell in use."""
-    return join_words(argv, shell_of(machine))
+    return join_words(argv, shell_of(files))
 
 
-def setting(machine: Machine, name: str, value: str) -> str:
+def setting(files: Files, name: str, value: str) -> str:
     """Return the line that sets a variable, or that takes it away where the value is empty."""
-    shell = shell_of(machine)
+    shell = shell_of(files)
     if shell == "powershell":
         return f"$env:{name} = {quote_word(value, shell, always=True)}" if value else f"Remove-Item Env:{name}"
     if shell == "cmd":
@@ -30,9 +30,9 @@ def setting(machine: Machine, name: str, value: str) -> str:
     return f"export {name}={quote_word(value, shell)}" if value else f"unset {name}"
 
 
-def activation(machine: Machine, environment: Environment) -> str | None:
+def activation(files: Files, environment: Environment) -> str | None:
     """Return the line that makes the shell use an environment; None where it has no script for that."""
-    m, shell = machine, shell_of(machine)
+    m, shell = files, shell_of(files)
     if environment.kind == "conda":
         return f"conda activate {quote_word(environment.path, shell)}"
     folder = "Scripts" if m.platform == "win32" else "bin"
@@ -45,6 +45,6 @@ def activation(machine: Machine, environment: Environment) -> str | None:
     return command + quote_word(script, shell, always=shell == "powershell")
 
 
-def shell_of(machine: Machine) -> str:
+def shell_of(files: Files) -> str:
     """Return which kind of shell Kalyx was started from."""
-    return name_of_shell(machine.platform, machine.env)
+    return name_of_shell(files.platform, files.env)

@@ -22,16 +22,16 @@ def asking_place(case: Case, failure: Failure | None) -> Place | None:
     frame = failure.asker if failure is not None else None
     if frame is None:
         return next((p for p in case.asked if p.guard != "file"), None)
-    if case.distribution_of(frame.file) is not None or case.layer_of_file(frame.file) in (
+    if case.distributions.of(frame.file) is not None or case.modules.layer_of_file(frame.file) in (
             "env", "base", "user", "stdlib"):
         return None
-    return Place(frame.file, frame.line, text=case.code_line(frame.file, frame.line))
+    return Place(frame.file, frame.line, text=case.modules.code_line(frame.file, frame.line))
 
 
 def change_line(case: Case, place: Place, changed: str) -> Edit | None:
     """Return the edit that writes a line anew, with as much around it as makes it the only one."""
     try:
-        text = case.machine.read_text(place.path)
+        text = case.files.read_text(place.path)
     except Unreadable:  # the file went away: the sentence still stands
         return None
     line = place.text
@@ -77,7 +77,7 @@ def _further_down(case: Case, place: Place, wrong: str, right: str) -> str:
     """Say where else a script calls a module by the wrong name, which an import without ``as`` gave it."""
     if not re.fullmatch(rf"import\s+{re.escape(wrong)}", place.text) or place.path.endswith(".ipynb"):
         return ""
-    lines = case.machine.read_text(place.path).split("\n")
+    lines = case.files.read_text(place.path).split("\n")
     used = [str(n) for n, line in enumerate(lines, 1)
             if n != place.line and re.search(rf"(?<![\w.]){re.escape(wrong)}\.", line)]
     return f"; and {right} in place of {wrong} in line {', '.join(used[:8])}" if used else ""

@@ -7,8 +7,8 @@ import re
 from collections.abc import Mapping
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.imports.case import Case
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Edit, Evidence, Remedy, Seat
 from kalyx.core.verdicts.remedies.shell_lines import setting
 
@@ -24,16 +24,16 @@ START_FILES = (
 START_FOLDERS = ("~/.config/environment.d", "~/.config/fish/conf.d", "/etc/profile.d")
 
 
-def set_in(machine: Machine, name: str) -> list[Evidence]:
+def set_in(files: Files, name: str) -> list[Evidence]:
     """Return the lines of the shell's start files that set a variable."""
-    m, found = machine, []
+    m, found = files, []
     if m.platform == "win32":
         return []
-    files = [m.absolute(f) for f in START_FILES]
+    start_files = [m.absolute(f) for f in START_FILES]
     for folder in map(m.absolute, START_FOLDERS):
-        files += [m.path.join(folder, n) for n in sorted(m.names_in(folder))[:100]]
+        start_files += [m.path.join(folder, n) for n in sorted(m.names_in(folder))[:100]]
     line_of = re.compile(rf"\s*(?:export\s+|setenv\s+|typeset\s+-x\s+|set\s+(?:-\S+\s+)+)?{name}(?:\s*=|\s+\S)")
-    for file in files:
+    for file in start_files:
         try:
             text = m.read_text(file, 262_144) if m.is_file(file) else ""
         except Unreadable:
@@ -43,21 +43,21 @@ def set_in(machine: Machine, name: str) -> list[Evidence]:
     return found
 
 
-def without_variable(machine: Machine, seat: Seat, name: str, entry: str | None = None) -> Remedy:
+def without_variable(files: Files, seat: Seat, name: str, entry: str | None = None) -> Remedy:
     """Return how to take a variable out of a seat, or one entry of it where it is a list of folders.
 
     As an edit, where the kernel.json sets it; else in the words of the shell, with the line of the
     start file that sets it for good.
     """
-    spec = _kernelspec(machine, seat)
+    spec = _kernelspec(files, seat)
     if spec is not None:
-        edited = _without_key(machine, *spec, name, entry)
+        edited = _without_key(files, *spec, name, entry)
         if edited is not None:
             return edited
-    env: Mapping[str, str] = seat.launch.env if seat.launch else machine.env
-    kept = _kept(machine, env.get(name, ""), entry) if entry else ""
-    now = setting(machine, name, kept)
-    lines = set_in(machine, name)
+    env: Mapping[str, str] = seat.launch.env if seat.launch else files.env
+    kept = _kept(files, env.get(name, ""), entry) if entry else ""
+    now = setting(files, name, kept)
+    lines = set_in(files, name)
     for_good = " and ".join(f"{e.path}, line {e.line}" for e in lines) + ", which sets it in every new shell" \
         if lines else "where it is set for good"
     what = f"Take {entry} out of {name}" if entry else f"Unset {name}"
@@ -65,9 +65,9 @@ def without_variable(machine: Machine, seat: Seat, name: str, entry: str | None 
                   changes=f"the variable {name}", typed=now)
 
 
-def with_variable(machine: Machine, seat: Seat, name: str, value: str) -> Remedy | None:
+def with_variable(files: Files, seat: Seat, name: str, value: str) -> Remedy | None:
     """Return the edit of the kernel.json that sets a variable for a seat; None where there is none."""
-    spec = _kernelspec(machine, seat)
+    spec = _kernelspec(files, seat)
     if spec is None:
         return None
     file, text, content = spec
@@ -81,15 +81,15 @@ def with_variable(machine: Machine, seat: Seat, name: str, value: str) -> Remedy
     return Remedy(f"Have the kernel set {name}={value}.", "edit", edits=(change,), changes=file, undoable=True)
 
 
-def _kept(machine: Machine, value: str, entry: str | None) -> str:
-    m = machine
+def _kept(files: Files, value: str, entry: str | None) -> str:
+    m = files
     parts = value.split(m.path_separator)
     return m.path_separator.join(p for p in parts if not p or entry is None or not m.same(m.absolute(p), entry))
 
 
-def _kernelspec(machine: Machine, seat: Seat) -> tuple[str, str, dict[str, object]] | None:
+def _kernelspec(files: Files, seat: Seat) -> tuple[str, str, dict[str, object]] | None:
     """Return the kernel.json that a seat starts by, its text and what it says."""
-    m = machine
+    m = files
     file = next((s.where for s in seat.trail if s.where and m.path.basename(s.where) == "kernel.json"), None)
     if file is None:
         return None
@@ -101,14 +101,14 @@ def _kernelspec(machine: Machine, seat: Seat) -> tuple[str, str, dict[str, objec
     return (file, text, content) if isinstance(content, dict) else None
 
 
-def _without_key(machine: Machine, file: str, text: str, content: dict[str, object], name: str,
+def _without_key(files: Files, file: str, text: str, content: dict[str, object], name: str,
                  entry: str | None) -> Remedy | None:
     env = content.get("env")
     value = env.get(name) if isinstance(env, dict) else None
     match = re.search(r'"env"\s*:\s*\{[^{}]*\}', text)
     if not isinstance(env, dict) or not isinstance(value, str) or match is None:
         return None
-    kept = _kept(machine, value, entry) if entry else ""
+    kept = _kept(files, value, entry) if entry else ""
     if kept == value or text.count(match.group()) != 1:
         return None
     rest = {**env, name: kept} if kept else {k: v for k, v in env.items() if k != name}
@@ -117,7 +117,7 @@ def _without_key(machine: Machine, file: str, text: str, content: dict[str, obje
                   edits=(Edit(file, match.group(), f'"env": {json.dumps(rest)}'),), changes=file, undoable=True)
 
 
-def without_flag(machine: Machine, seat: Seat, letters: str) -> Remedy | None:
+def without_flag(files: Files, seat: Seat, letters: str) -> Remedy | None:
     """Return the edit of the kernel.json or the script's first line that takes flags of Python out.
 
     `letters` are those of the flags: ``-sE`` without ``s`` is ``-E``.
@@ -126,7 +126,7 @@ def without_flag(machine: Machine, seat: Seat, letters: str) -> Remedy | None:
     bad = [f for f in flags if re.fullmatch(r"-[A-Za-z]+", f) and set(f) & set(letters)]
     if not bad:
         return None
-    spec = _kernelspec(machine, seat)
+    spec = _kernelspec(files, seat)
     if spec is not None:
         file, text, content = spec
         match = re.search(r'"argv"\s*:\s*\[[^\[\]]*\]', text)
@@ -140,7 +140,7 @@ def without_flag(machine: Machine, seat: Seat, letters: str) -> Remedy | None:
     main = seat.launch.main if seat.launch else None
     if main is None:
         return None
-    text = machine.read_text(main)
+    text = files.read_text(main)
     head = text.split("\n")[0].rstrip("\r")
     if not head.startswith("#!") or text.count(head) != 1:
         return None
@@ -158,10 +158,10 @@ def _stripped(flag: str, letters: str) -> str:
 
 def look_in(case: Case, folder: str) -> Remedy:
     """Return how to have the loader look into a folder first."""
-    name = "DYLD_LIBRARY_PATH" if case.machine.platform == "darwin" else "LD_LIBRARY_PATH"
+    name = "DYLD_LIBRARY_PATH" if case.files.platform == "darwin" else "LD_LIBRARY_PATH"
     before = case.launch.env.get(name, "")
     whole = f"{folder}:{before}" if before else folder
-    return with_variable(case.machine, case.seat, name, whole) or Remedy(
+    return with_variable(case.files, case.seat, name, whole) or Remedy(
         f"Have {name} hold {folder} where this seat is started; this is how "
         "the import goes with it.", "command",
         argv=(*case.launch.argv, "-c", f"import {case.obs.module}"), cwd=case.launch.cwd,

@@ -29,10 +29,10 @@ def pinned(case: Case, requirement: str) -> str:
     if wanted.url:
         return requirement
     specifiers = wanted.specifier
-    for distribution in case.distributions():
+    for distribution in case.distributions.all():
         for line in distribution.requires:
             if normal_name(requirement_name(line)) != normal_name(wanted.name) \
-                    or not applies(line, case.markers):
+                    or not applies(line, case.distributions.markers):
                 continue
             try:
                 more = Requirement(line.split(";")[0].strip()).specifier
@@ -88,13 +88,13 @@ def _ordered(specifiers: str) -> str:
 def others_affected(case: Case, requirement: str) -> str:
     """Say what else an installation would change: what it replaces, and who asks for something else."""
     name = requirement_name(requirement)
-    installed = case.distribution_named(name)
+    installed = case.distributions.named(name)
     said = ""
     if installed is not None and is_met(requirement, installed.version) is False:
         said = f"; replaces {installed.name} {installed.version}"
-    broken = [f"{d.name} {d.version} ({line.split(';')[0].strip()})" for d in case.distributions()
+    broken = [f"{d.name} {d.version} ({line.split(';')[0].strip()})" for d in case.distributions.all()
               for line in d.requires if normal_name(requirement_name(line)) == normal_name(name)
-              and applies(line, case.markers) and _excludes(requirement, line)]
+              and applies(line, case.distributions.markers) and _excludes(requirement, line)]
     if broken:
         said += "; against what " + ", ".join(broken[:3]) + (
             " asks" if len(broken) == 1 else " ask") + " for"

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.kernels.kernelspecs import derive_name
 from kalyx.core.facts.seats.context import SeatFacts
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Agreement, Edit, Environment, Evidence, Finding, Kernel, Remedy, Seat
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies.kernels import enrol_again, switch_kernel
@@ -15,7 +15,7 @@ from kalyx.core.verdicts.seats.editor import point_setting
 __all__ = ["judge_agreement", "short_name"]
 
 
-def judge_agreement(seats: Sequence[SeatFacts], machine: Machine,
+def judge_agreement(seats: Sequence[SeatFacts], files: Files,
                     kernels: Sequence[Kernel]) -> Agreement:
     """Group the seats by environment; name those that differ from the rest.
 
@@ -26,18 +26,18 @@ def judge_agreement(seats: Sequence[SeatFacts], machine: Machine,
     for facts in seats:
         environment = facts.seat.environment
         if environment is not None:
-            groups.setdefault(machine.key(environment.path), []).append(facts)
+            groups.setdefault(files.key(environment.path), []).append(facts)
     ordered = sorted(groups.values(), key=lambda g: -len(g))
     refs = tuple(tuple(f.seat.ref for f in group) for group in ordered)
     if not ordered:
         return Agreement(None)
-    finding = seats_disagree(ordered, machine, kernels)
+    finding = seats_disagree(ordered, files, kernels)
     return Agreement(len(ordered) == 1, refs, (finding,) if finding else ())
 
 
 @cause("seats-disagree", "G", "two seats of one folder use different environments",
        brief="the seats do not agree")
-def seats_disagree(groups: list[list[SeatFacts]], machine: Machine,
+def seats_disagree(groups: list[list[SeatFacts]], files: Files,
                    kernels: Sequence[Kernel]) -> Finding | None:
     """Name the odd ones out and how to bring each in line.
 
@@ -60,7 +60,7 @@ def seats_disagree(groups: list[list[SeatFacts]], machine: Machine,
                f"{'uses' if len(main) == 1 else 'use'} {_place(main[0])}.")
     return Finding(
         "seats-disagree", "warning", "certain", because[0].upper() + because[1:],
-        tuple(evidence), tuple(_bring_in_line(f, main[0], machine, kernels) for f in odd[:4]))
+        tuple(evidence), tuple(_bring_in_line(f, main[0], files, kernels) for f in odd[:4]))
 
 
 def _place(seat: Seat) -> str:
@@ -87,17 +87,17 @@ def _shebang(facts: SeatFacts, program: str) -> Remedy:
                   undoable=True)
 
 
-def _enrol(facts: SeatFacts, environment: Environment, machine: Machine,
+def _enrol(facts: SeatFacts, environment: Environment, files: Files,
            kernels: Sequence[Kernel]) -> Remedy:
     """Return the command that makes an environment the notebook's kernel, under a free name.
 
     Where the notebook's own kernel carries the environment's name already, it
     is that one which has to be set right.
     """
-    command = (*machine.own_command, "enrol", environment.path)
+    command = (*files.own_command, "enrol", environment.path)
     name = derive_name(environment)
     if facts.kernel is not None and facts.kernel.name == name:
-        return enrol_again(environment, facts.kernel, machine)
+        return enrol_again(environment, facts.kernel, files)
     taken = {k.name for k in kernels}
     if name in taken:
         number = next(n for n in range(2, 1000) if f"{name}-{n}" not in taken)
@@ -107,18 +107,18 @@ def _enrol(facts: SeatFacts, environment: Environment, machine: Machine,
                   undoable=True)
 
 
-def _bring_in_line(facts: SeatFacts, main: Seat, machine: Machine,
+def _bring_in_line(facts: SeatFacts, main: Seat, files: Files,
                    kernels: Sequence[Kernel]) -> Remedy:
     environment, interpreter = main.environment, main.interpreter
     assert environment is not None and interpreter is not None
     if facts.setting is not None:
-        return point_setting(machine, facts.setting, interpreter.path)
+        return point_setting(files, facts.setting, interpreter.path)
     if facts.notebook is not None:
-        fitting = next((k for k in kernels if k.argv and machine.same(
-            machine.path.dirname(machine.path.dirname(k.argv[0])), environment.path)), None)
+        fitting = next((k for k in kernels if k.argv and files.same(
+            files.path.dirname(files.path.dirname(k.argv[0])), environment.path)), None)
         if fitting is not None:
-            return switch_kernel(facts.notebook.path, fitting, machine)
-        return _enrol(facts, environment, machine, kernels)
+            return switch_kernel(facts.notebook.path, fitting, files)
+        return _enrol(facts, environment, files, kernels)
     if facts.seat.kind == "script" and facts.script_head:
         return _shebang(facts, interpreter.path)
     if facts.seat.kind == "process":

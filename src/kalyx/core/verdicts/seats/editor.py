@@ -5,9 +5,9 @@ from __future__ import annotations
 import json
 
 from kalyx.core.facts.editors.settings import EditorSetting
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.facts.seats.context import SeatFacts
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Edit, Environment, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies.environments import nearest_environment
@@ -16,10 +16,10 @@ from kalyx.core.verdicts.seats.interpreter import which_is_gone
 __all__ = ["judge_editor", "point_setting"]
 
 
-def judge_editor(facts: SeatFacts, machine: Machine,
+def judge_editor(facts: SeatFacts, files: Files,
                  environments: list[Environment]) -> list[Finding]:
     """Return what is wrong with an editor seat."""
-    found = [setting_unreadable(facts), setting_points_nowhere(facts, machine, environments)]
+    found = [setting_unreadable(facts), setting_points_nowhere(facts, files, environments)]
     return [f for f in found if f is not None]
 
 
@@ -46,7 +46,7 @@ def setting_unreadable(facts: SeatFacts) -> Finding | None:
 
 @cause("setting-points-nowhere", "G", "an editor's settings name an interpreter that is not there",
        brief="the editor's setting names an interpreter that is not there")
-def setting_points_nowhere(facts: SeatFacts, machine: Machine,
+def setting_points_nowhere(facts: SeatFacts, files: Files,
                            environments: list[Environment]) -> Finding | None:
     """Report a named interpreter that does not exist, and the nearest that does.
 
@@ -58,14 +58,14 @@ def setting_points_nowhere(facts: SeatFacts, machine: Machine,
     setting, interpreter = facts.setting, facts.seat.interpreter
     if setting is None or interpreter is None or interpreter.known_by != "gone":
         return None
-    near = nearest_environment(machine, interpreter.path, environments)
+    near = nearest_environment(files, interpreter.path, environments)
     todo: list[Remedy] = []
     evidence = [Evidence(f"{setting.key} is {setting.value!r}", setting.file, setting.line),
                 Evidence(interpreter.trouble, interpreter.path)]
     if near is not None:
-        program = python_in(machine, near.path)
+        program = python_in(files, near.path)
         evidence.append(Evidence(f"the nearest that is there is {program}", program))
-        todo.append(point_setting(machine, setting, program))
+        todo.append(point_setting(files, setting, program))
     todo.append(Remedy(f"Write the right path for {setting.key} in {setting.file}.", "manual",
                        changes=setting.file))
     return Finding(
@@ -75,10 +75,10 @@ def setting_points_nowhere(facts: SeatFacts, machine: Machine,
         tuple(evidence), tuple(todo[:1] if near is not None else todo))
 
 
-def point_setting(machine: Machine, setting: EditorSetting, program: str) -> Remedy:
+def point_setting(files: Files, setting: EditorSetting, program: str) -> Remedy:
     """Return the edit that makes a settings file name `program`."""
     value = program
-    if machine.is_within(program, setting.root) and "${" in (setting.value or ""):
+    if files.is_within(program, setting.root) and "${" in (setting.value or ""):
         rest = program[len(setting.root):].replace("\\", "/")
         value = "${workspaceFolder}" + rest
     before, after = json.dumps(setting.value), json.dumps(value)

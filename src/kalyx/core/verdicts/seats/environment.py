@@ -6,10 +6,10 @@ import re
 from collections.abc import Callable
 
 from kalyx.core.facts.environments.activation import place_named
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.facts.interpreters.path_lookup import follow_links
 from kalyx.core.facts.interpreters.pyvenv import VenvConfig, find_venv_config
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Environment, Evidence, Finding, Interpreter, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies.environments import remake
@@ -17,18 +17,18 @@ from kalyx.core.verdicts.remedies.environments import remake
 __all__ = ["env_base_gone", "env_moved", "env_version_skew", "judge_environment"]
 
 
-def judge_environment(environment: Environment, machine: Machine,
+def judge_environment(environment: Environment, files: Files,
                       bases: Callable[[], list[Interpreter]]) -> list[Finding]:
     """Return what is wrong with an environment; a healthy one has no findings."""
-    config = find_venv_config(machine, python_in(machine, environment.path))
-    found = [env_base_gone(environment, machine, config, bases), env_moved(environment, machine),
-             env_version_skew(environment, machine)]
+    config = find_venv_config(files, python_in(files, environment.path))
+    found = [env_base_gone(environment, files, config, bases), env_moved(environment, files),
+             env_version_skew(environment, files)]
     return [f for f in found if f is not None]
 
 
 @cause("env-base-gone", "G", "its base interpreter is gone",
        brief="an environment's base interpreter is gone")
-def env_base_gone(environment: Environment, machine: Machine, config: VenvConfig | None,
+def env_base_gone(environment: Environment, files: Files, config: VenvConfig | None,
                   bases: Callable[[], list[Interpreter]]) -> Finding | None:
     """Find an environment whose interpreter leads nowhere.
 
@@ -40,7 +40,7 @@ def env_base_gone(environment: Environment, machine: Machine, config: VenvConfig
     interpreter = environment.interpreter
     if interpreter is None or interpreter.known_by != "gone":
         return None
-    m, program = machine, interpreter.path
+    m, program = files, interpreter.path
     links = follow_links(m, program)
     evidence = [Evidence(f"{a} is a symlink to {b}", a) for a, b in links]
     evidence.append(Evidence(interpreter.trouble, links[-1][1] if links else program))
@@ -58,7 +58,7 @@ def env_base_gone(environment: Environment, machine: Machine, config: VenvConfig
 
 @cause("env-moved", "G", "the environment was moved or copied: its scripts and activation still "
        "name the old place", brief="an environment was moved or copied")
-def env_moved(environment: Environment, machine: Machine) -> Finding | None:
+def env_moved(environment: Environment, files: Files) -> Finding | None:
     """Compare the place that activation and scripts name with where the environment is.
 
     Looks like: Scripts such as `pip` fail, or install somewhere else, in an environment whose folder
@@ -69,7 +69,7 @@ def env_moved(environment: Environment, machine: Machine) -> Finding | None:
     """
     if environment.kind != "venv":
         return None
-    m, prefix = machine, environment.path
+    m, prefix = files, environment.path
     named = place_named(m, prefix)
     if named is None:
         return None
@@ -91,7 +91,7 @@ def env_moved(environment: Environment, machine: Machine) -> Finding | None:
 
 @cause("env-version-skew", "C", "the environment's packages stand under another Python version's "
        "folder than its interpreter looks in", brief="an environment's packages are for another Python")
-def env_version_skew(environment: Environment, machine: Machine) -> Finding | None:
+def env_version_skew(environment: Environment, files: Files) -> Finding | None:
     """Find packages under lib/pythonX.Y where the interpreter is another X.Y.
 
     Looks like: An environment looks empty after Python was upgraded.
@@ -100,7 +100,7 @@ def env_version_skew(environment: Environment, machine: Machine) -> Finding | No
     How Kalyx knows: The packages are found under lib/pythonX.Y of another version.
     What to do: Install the packages again, or make the environment anew.
     """
-    m, interpreter = machine, environment.interpreter
+    m, interpreter = files, environment.interpreter
     if environment.kind != "venv" or interpreter is None or not interpreter.version:
         return None
     if interpreter.implementation != "cpython" or m.platform == "win32":

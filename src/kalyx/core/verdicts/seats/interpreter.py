@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.search_path.startup_code import StartEnder
 from kalyx.core.facts.seats.context import SeatContext, SeatFacts
 from kalyx.core.lean.record import replace
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import (
     Edit,
     Elsewhere,
@@ -38,7 +38,7 @@ def which_is_gone(path: str, trouble: str) -> str:
 
 @cause("interpreter-gone", "G", "the path or its symlink leads nowhere",
        brief="an interpreter is gone")
-def interpreter_gone(facts: SeatFacts, machine: Machine, bases: Callable[[], list[Interpreter]] = list,
+def interpreter_gone(facts: SeatFacts, files: Files, bases: Callable[[], list[Interpreter]] = list,
                      environments: Callable[[], list[Environment]] = list) -> Finding | None:
     """Say which link of the trail leads nowhere.
 
@@ -51,7 +51,7 @@ def interpreter_gone(facts: SeatFacts, machine: Machine, bases: Callable[[], lis
     interpreter = facts.seat.interpreter
     if interpreter is None or interpreter.known_by != "gone":
         return None
-    m, path = machine, interpreter.path
+    m, path = files, interpreter.path
     prefix = m.path.dirname(m.path.dirname(path))
     config = find_venv_config(m, path)
     todo = [Remedy("Name an interpreter that is there.", "manual", changes="which one is used")]
@@ -63,7 +63,7 @@ def interpreter_gone(facts: SeatFacts, machine: Machine, bases: Callable[[], lis
             f"Make {prefix} again with a Python that is there; its packages have to be installed again.",
             "manual", changes=prefix)]
     else:
-        todo[:0] = _first_line(facts, machine)
+        todo[:0] = _first_line(facts, files)
         near = nearest_environment(m, path, environments())
         if near is not None:
             program = python_in(m, near.path)
@@ -77,13 +77,13 @@ def interpreter_gone(facts: SeatFacts, machine: Machine, bases: Callable[[], lis
                    tuple(evidence), tuple(todo))
 
 
-def _first_line(facts: SeatFacts, machine: Machine) -> list[Remedy]:
+def _first_line(facts: SeatFacts, files: Files) -> list[Remedy]:
     """Return the edit by which a script's first line names the Python of the shell."""
     from kalyx.core.facts.shells.commands import find_python
 
-    found = find_python(machine) if facts.seat.kind == "script" and facts.script_head else None
+    found = find_python(files) if facts.seat.kind == "script" and facts.script_head else None
     path = facts.seat.ref.removeprefix("script:")
-    if found is None or machine.platform == "win32":
+    if found is None or files.platform == "win32":
         return []
     name, place = found
     return [Remedy(f"Have {facts.seat.label} name the {name} of this shell, {place.path}, in its first line.",
@@ -91,23 +91,23 @@ def _first_line(facts: SeatFacts, machine: Machine) -> list[Remedy]:
                    changes=f"line 1 of {path}", undoable=True)]
 
 
-def env_gone(facts: SeatFacts, machine: Machine, bases: Callable[[], list[Interpreter]]) -> list[Finding]:
+def env_gone(facts: SeatFacts, files: Files, bases: Callable[[], list[Interpreter]]) -> list[Finding]:
     """Say of an environment whose interpreter leads nowhere that its base is gone."""
     from kalyx.core.verdicts.seats.environment import env_base_gone
 
     interpreter = facts.seat.interpreter
-    config = find_venv_config(machine, interpreter.path) if interpreter else None
+    config = find_venv_config(files, interpreter.path) if interpreter else None
     if config is None:
         return []
-    environment = Environment(config.prefix, machine.path.basename(config.prefix), "venv", None, config.version,
+    environment = Environment(config.prefix, files.path.basename(config.prefix), "venv", None, config.version,
                               interpreter=interpreter)
-    found = env_base_gone(environment, machine, config, bases)
+    found = env_base_gone(environment, files, config, bases)
     return [found] if found is not None else []
 
 
 @cause("interpreter-broken", "G", "it exists and cannot start",
        brief="an interpreter cannot start")
-def interpreter_broken(facts: SeatFacts, machine: Machine,
+def interpreter_broken(facts: SeatFacts, files: Files,
                        observed: Observation | None = None, ender: StartEnder | None = None) -> Finding | None:
     """Say what it said when it was started; where that is known, what made it say so.
 
@@ -129,11 +129,11 @@ def interpreter_broken(facts: SeatFacts, machine: Machine,
         return None
     from kalyx.core.verdicts.seats.startup import config_unreadable, ended_by_start_code, hidden_at_start
 
-    closer = config_unreadable(facts, machine) or (observed and (
-        hidden_at_start(facts, machine, observed) or ended_by_start_code(facts, machine, observed, ender)))
+    closer = config_unreadable(facts, files) or (observed and (
+        hidden_at_start(facts, files, observed) or ended_by_start_code(facts, files, observed, ender)))
     if closer:
         return closer
-    env = facts.seat.launch.env if facts.seat.launch else machine.env
+    env = facts.seat.launch.env if facts.seat.launch else files.env
     evidence = [Evidence(trouble, interpreter.path)]
     todo = []
     for name in ("PYTHONHOME", "PYTHONPATH"):
@@ -141,13 +141,13 @@ def interpreter_broken(facts: SeatFacts, machine: Machine,
             sends = ": it sends the interpreter to another standard library" if name == "PYTHONHOME" else ""
             evidence.append(Evidence(f"the variable {name} is {env[name]!r}{sends}"))
             if name == "PYTHONHOME":
-                todo.append(without_variable(machine, facts.seat, name))
+                todo.append(without_variable(files, facts.seat, name))
     if facts.examined is not None and facts.examined.wrapper:
         todo.append(Remedy(f"Mend what the wrapper {interpreter.path} complains of (it chooses the "
                            "interpreter), or start another interpreter by its path.", "manual",
                            changes="which interpreter is used"))
     else:
-        todo += _let_it_run(machine, interpreter)
+        todo += _let_it_run(files, interpreter)
         todo.append(Remedy(f"Install {interpreter.path} again, or use another interpreter.",
                            "manual", changes="which interpreter is used"))
     return Finding("interpreter-broken", "error", "certain",
@@ -155,9 +155,9 @@ def interpreter_broken(facts: SeatFacts, machine: Machine,
                    tuple(evidence), tuple(todo))
 
 
-def _let_it_run(machine: Machine, interpreter: Interpreter) -> list[Remedy]:
+def _let_it_run(files: Files, interpreter: Interpreter) -> list[Remedy]:
     """Return how to make a program executable that is not."""
-    m, file = machine, machine.real_path(interpreter.path)
+    m, file = files, files.real_path(interpreter.path)
     info = m.stat(file)
     if m.platform == "win32" or info is None or info.kind != "file" or info.mode & 0o111:
         return []

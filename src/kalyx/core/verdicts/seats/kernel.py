@@ -7,13 +7,13 @@ import re
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.kernels.kernelspecs import SERVER_DEFAULTS
 from kalyx.core.facts.kernels.notebooks import NotebookKernel
 from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Edit, Environment, Evidence, Finding, Kernel, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies.environments import remake
@@ -27,14 +27,14 @@ __all__ = ["hidden_behind", "judge_kernel", "kernel_cannot_start", "kernel_follo
 _VERSION = pattern(r"(?:python|\bpy)[ ._-]?(\d)(?:\.?(\d{1,2}))?(?![\d])", re.IGNORECASE)
 
 
-def judge_kernel(facts: SeatFacts, machine: Machine, neighbours: Neighbours) -> list[Finding]:
+def judge_kernel(facts: SeatFacts, files: Files, neighbours: Neighbours) -> list[Finding]:
     """Return what is wrong with a kernel or notebook seat."""
     found = [
-        notebook_unreadable(facts), kernel_missing(facts, machine),
-        kernel_unreadable(facts, machine, neighbours),
-        kernel_interpreter_gone(facts, machine, neighbours), kernel_cannot_start(facts, machine, neighbours),
-        kernel_mislabelled(facts, machine, neighbours), kernel_follows_server(facts),
-        kernel_hidden(facts), kernel_not_activated(facts, machine),
+        notebook_unreadable(facts), kernel_missing(facts, files),
+        kernel_unreadable(facts, files, neighbours),
+        kernel_interpreter_gone(facts, files, neighbours), kernel_cannot_start(facts, files, neighbours),
+        kernel_mislabelled(facts, files, neighbours), kernel_follows_server(facts),
+        kernel_hidden(facts), kernel_not_activated(facts, files),
     ]
     return [f for f in found if f is not None]
 
@@ -62,7 +62,7 @@ def notebook_unreadable(facts: SeatFacts) -> Finding | None:
 
 @cause("kernel-missing", "G", "a notebook names a kernel that is not registered here",
        brief="a notebook names a kernel that is not registered")
-def kernel_missing(facts: SeatFacts, machine: Machine) -> Finding | None:
+def kernel_missing(facts: SeatFacts, files: Files) -> Finding | None:
     """Name the kernels that are registered, the most alike first.
 
     Looks like: The notebook asks for a kernel when it is opened.
@@ -79,7 +79,7 @@ def kernel_missing(facts: SeatFacts, machine: Machine) -> Finding | None:
         return _servers_own(notebook, notebook.name)
     names = list(dict.fromkeys(k.name for k in facts.others))
     near = difflib.get_close_matches(notebook.name.lower(), names, 3, 0.55)
-    todo = [switch_kernel(notebook.path, next(k for k in facts.others if k.name == n), machine)
+    todo = [switch_kernel(notebook.path, next(k for k in facts.others if k.name == n), files)
             for n in (near or names if len(names) == 1 else near)[:1]]
     near += [n for n in names if n not in near]
     todo.append(Remedy(f"Enrol an environment under the name that the notebook asks for: "
@@ -110,7 +110,7 @@ def _servers_own(notebook: NotebookKernel, name: str) -> Finding:
 
 @cause("kernel-unreadable", "G", "kernel.json cannot be read or lacks what it must have",
        brief="a kernelspec is broken")
-def kernel_unreadable(facts: SeatFacts, machine: Machine, neighbours: Neighbours) -> Finding | None:
+def kernel_unreadable(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Finding | None:
     """Report a broken kernel.json.
 
     Looks like: A kernel is not in the menu, or fails at once.
@@ -121,7 +121,7 @@ def kernel_unreadable(facts: SeatFacts, machine: Machine, neighbours: Neighbours
     kernel = facts.kernel
     if kernel is None or not kernel.trouble:
         return None
-    evidence, todo = _instead(kernel, machine, neighbours)
+    evidence, todo = _instead(kernel, files, neighbours)
     return Finding(
         "kernel-unreadable", "error", "certain",
         f"The kernel {kernel.name} cannot be used: {kernel.spec}: {kernel.trouble}.",
@@ -134,37 +134,37 @@ def _enrol_by_hand(kernel: Kernel, begin: str, end: str) -> Remedy:
                   changes=kernel.spec)
 
 
-def _written_anew(kernel: Kernel, environment: Environment, machine: Machine) -> Remedy | None:
+def _written_anew(kernel: Kernel, environment: Environment, files: Files) -> Remedy | None:
     """Return the edit that makes a broken kernel.json one that starts an environment."""
     try:
-        before = machine.read_text(kernel.spec, 262_144)
+        before = files.read_text(kernel.spec, 262_144)
     except Unreadable:
         return None
     if "\ufffd" in before:
         return None  # what cannot be decoded cannot be named as what stands there
-    argv = [python_in(machine, environment.path), "-m", "ipykernel_launcher", "-f", "{connection_file}"]
+    argv = [python_in(files, environment.path), "-m", "ipykernel_launcher", "-f", "{connection_file}"]
     after = json.dumps({"argv": argv, "display_name": kernel.label, "language": "python"}, indent=1) + "\n"
     return Remedy(f"Write {kernel.spec} anew, to start {argv[0]}.", "edit",
                   edits=(Edit(kernel.spec, before or None, after),), changes=kernel.spec, undoable=True)
 
 
-def _instead(kernel: Kernel, machine: Machine, neighbours: Neighbours) -> tuple[list[Evidence], list[Remedy]]:
+def _instead(kernel: Kernel, files: Files, neighbours: Neighbours) -> tuple[list[Evidence], list[Remedy]]:
     """Return what the kernel was meant to run, where that can be told, and how to have it run that."""
     from kalyx.core.verdicts.remedies.kernels import run_instead, stand_in
 
-    found = stand_in(kernel, machine, neighbours)
+    found = stand_in(kernel, files, neighbours)
     if found is None:
         return [], []
     environment, evidence = found
-    todo = run_instead(kernel, environment, machine, neighbours)
+    todo = run_instead(kernel, environment, files, neighbours)
     if kernel.trouble and "--with-kernel-package" in todo.argv:
-        todo = _written_anew(kernel, environment, machine) or todo
+        todo = _written_anew(kernel, environment, files) or todo
     return [evidence], [todo]
 
 
 @cause("kernel-interpreter-gone", "G", "its interpreter or environment is gone",
        brief="a kernel's interpreter is gone")
-def kernel_interpreter_gone(facts: SeatFacts, machine: Machine, neighbours: Neighbours) -> Finding | None:
+def kernel_interpreter_gone(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Finding | None:
     """Report a kernel whose program is not there any more.
 
     Looks like: A kernel stays in the menu and never starts.
@@ -184,11 +184,11 @@ def kernel_interpreter_gone(facts: SeatFacts, machine: Machine, neighbours: Neig
         missing, trouble = interpreter.path, interpreter.trouble
     else:
         return None
-    config = find_venv_config(machine, missing) if interpreter is not None else None
+    config = find_venv_config(files, missing) if interpreter is not None else None
     evidence: list[Evidence] = []
-    todo = list(remake(machine, config, neighbours.bases)) if config else []
+    todo = list(remake(files, config, neighbours.bases)) if config else []
     if not todo:
-        evidence, todo = _instead(kernel, machine, neighbours)
+        evidence, todo = _instead(kernel, files, neighbours)
     return Finding(
         "kernel-interpreter-gone", "error", "certain",
         f"The kernel {kernel.name} ({kernel.label}) starts {missing}"
@@ -202,7 +202,7 @@ def kernel_interpreter_gone(facts: SeatFacts, machine: Machine, neighbours: Neig
 
 @cause("kernel-cannot-start", "G", "the interpreter lacks a working kernel package",
        brief="a kernel cannot start")
-def kernel_cannot_start(facts: SeatFacts, machine: Machine,
+def kernel_cannot_start(facts: SeatFacts, files: Files,
                         neighbours: Neighbours) -> Finding | None:
     """Find a kernelspec that starts a module which its interpreter does not have.
 
@@ -239,7 +239,7 @@ def _extra_paths(facts: SeatFacts) -> bool:
 @cause("kernel-mislabelled", "G", "name or label claims an environment or a version that is not "
        "what runs",
        brief="a kernel is not what its label says")
-def kernel_mislabelled(facts: SeatFacts, machine: Machine,
+def kernel_mislabelled(facts: SeatFacts, files: Files,
                        neighbours: Neighbours) -> Finding | None:
     """Compare what a kernel's name and label say with what it runs.
 
@@ -261,14 +261,14 @@ def kernel_mislabelled(facts: SeatFacts, machine: Machine,
     if claimed:
         because = f"The kernel {kernel.label!r} says Python {claimed}, and runs {runs}."
     else:
-        environment = _claimed_environment(facts, machine, neighbours)
+        environment = _claimed_environment(facts, files, neighbours)
         if environment is None:
             return None
         because = (f"The kernel {kernel.label!r} carries the name of {environment.path}, and runs "
                    f"{runs}.")
         evidence.append(Evidence(f"{environment.path} is another environment, called "
                                  f"{environment.name}", environment.path))
-        todo = (enrol_again(environment, kernel, machine),)
+        todo = (enrol_again(environment, kernel, files),)
     return Finding(
         "kernel-mislabelled", "warning", "certain", because, tuple(evidence), todo)
 
@@ -288,7 +288,7 @@ def _names_of(name: str) -> set[str]:
     return {plain_name(name), plain_name(name.split("/")[0])}
 
 
-def _claimed_environment(facts: SeatFacts, machine: Machine,
+def _claimed_environment(facts: SeatFacts, files: Files,
                          neighbours: Neighbours) -> Environment | None:
     kernel, mine = facts.kernel, facts.seat.environment
     if kernel is None or mine is None:
@@ -300,7 +300,7 @@ def _claimed_environment(facts: SeatFacts, machine: Machine,
     if claims & _names_of(mine.name):
         return None
     for environment in neighbours.called(claims, _names_of):
-        if environment.kind != "base" and not machine.same(environment.path, mine.path):
+        if environment.kind != "base" and not files.same(environment.path, mine.path):
             return environment
     return None
 
@@ -356,7 +356,7 @@ def kernel_hidden(facts: SeatFacts) -> Finding | None:
 
 @cause("kernel-not-activated", "G", "it runs an environment that needs its variables or PATH set, and the "
        "kernelspec sets none", brief="a kernel does not activate its environment")
-def kernel_not_activated(facts: SeatFacts, machine: Machine) -> Finding | None:
+def kernel_not_activated(facts: SeatFacts, files: Files) -> Finding | None:
     """Find a kernel of a conda environment that starts without the environment's variables.
 
     A venv works without; there only commands in a cell, such as ``!pip``, go
@@ -372,7 +372,7 @@ def kernel_not_activated(facts: SeatFacts, machine: Machine) -> Finding | None:
     kernel, environment = facts.kernel, facts.seat.environment
     if kernel is None or environment is None or facts.kernel_how != "path" or environment.kind == "base":
         return None
-    m = machine
+    m = files
     folder = m.path.join(environment.path, "Scripts" if m.platform == "win32" else "bin")
     path = facts.seat.launch.env.get("PATH", "") if facts.seat.launch else ""
     entries = path.split(m.path_separator)
@@ -389,4 +389,4 @@ def kernel_not_activated(facts: SeatFacts, machine: Machine) -> Finding | None:
         f"The kernel {kernel.name} starts {environment.path} without activating it: {what}a command such "
         "as pip in a cell is that of the notebook server's PATH.",
         (Evidence(f"{folder} is not on the PATH that kernel.json gives it", kernel.spec),),
-        (enrol_again(environment, kernel, machine),))
+        (enrol_again(environment, kernel, files),))

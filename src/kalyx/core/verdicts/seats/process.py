@@ -2,24 +2,24 @@
 
 from __future__ import annotations
 
-from kalyx.core.machine.interface import Machine, RawProcess
+from kalyx.core.facts.files import Files
 from kalyx.core.model import Evidence, Finding, Remedy
-from kalyx.core.model.process import PythonProcess
+from kalyx.core.model.process import PythonProcess, RawProcess
 from kalyx.core.verdicts.catalogue import cause
 
 __all__ = ["judge_process"]
 
 
-def judge_process(process: PythonProcess, raw: RawProcess, machine: Machine) -> list[Finding]:
+def judge_process(process: PythonProcess, raw: RawProcess, files: Files) -> list[Finding]:
     """Return what is wrong with a live process."""
-    finding = interpreter_replaced(process, raw, machine)
+    finding = interpreter_replaced(process, raw, files)
     return [finding] if finding is not None else []
 
 
 @cause("interpreter-replaced", "G", "a live process runs an interpreter that has been replaced or "
        "deleted since it started", brief="an interpreter was replaced under a running process")
 def interpreter_replaced(process: PythonProcess, raw: RawProcess,
-                         machine: Machine) -> Finding | None:
+                         files: Files) -> Finding | None:
     """Compare the program file as it is now with the one that the process runs.
 
     Looks like: A kernel or server behaves oddly after an upgrade.
@@ -27,7 +27,7 @@ def interpreter_replaced(process: PythonProcess, raw: RawProcess,
     How Kalyx knows: The process table, and the age of the files.
     What to do: Start it again.
     """
-    m, program = machine, raw.program or ""
+    m, program = files, raw.program or ""
     path = program.removesuffix(" (deleted)")
     prefix = process.environment.path if process.environment else None
     if program.endswith(" (deleted)"):

@@ -2,26 +2,26 @@
 
 from __future__ import annotations
 
+from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import program_folder, python_in
 from kalyx.core.facts.interpreters.path_lookup import split_path
 from kalyx.core.facts.seats.context import SeatFacts
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Evidence, Finding, Interpreter, Remedy, Script
 from kalyx.core.verdicts.catalogue import cause
 
 __all__ = ["judge_shell"]
 
 
-def judge_shell(facts: SeatFacts, machine: Machine) -> list[Finding]:
+def judge_shell(facts: SeatFacts, files: Files) -> list[Finding]:
     """Return what is wrong with a shell seat."""
     found = []
     for script in facts.seat.scripts:
-        for finding in (pip_absent(script, facts), pip_elsewhere(script, facts, machine)):
+        for finding in (pip_absent(script, facts), pip_elsewhere(script, facts, files)):
             if finding is not None:
                 found.append(finding)
     for variable in ("VIRTUAL_ENV", "CONDA_PREFIX"):
         for check in (activation_stale, activation_outranked):
-            finding = check(variable, facts, machine)
+            finding = check(variable, facts, files)
             if finding is not None:
                 found.append(finding)
     return found
@@ -35,7 +35,7 @@ def _use_python_m(facts: SeatFacts, script: Script) -> Remedy:
 
 @cause("pip-elsewhere", "G", "the pip that would run belongs to another interpreter than python",
        brief="pip belongs to another Python than python")
-def pip_elsewhere(script: Script, facts: SeatFacts, machine: Machine) -> Finding | None:
+def pip_elsewhere(script: Script, facts: SeatFacts, files: Files) -> Finding | None:
     """Compare the environment of ``pip`` with that of ``python``.
 
     Looks like: What `pip install` installs cannot be imported.
@@ -46,7 +46,7 @@ def pip_elsewhere(script: Script, facts: SeatFacts, machine: Machine) -> Finding
     mine, its = facts.seat.interpreter, script.interpreter
     if mine is None or its is None or not mine.works or not its.works:
         return None
-    if mine.prefix is None or its.prefix is None or machine.same(mine.prefix, its.prefix):
+    if mine.prefix is None or its.prefix is None or files.same(mine.prefix, its.prefix):
         return None
     main = script.name == "pip" or not any(s.name == "pip" for s in facts.seat.scripts)
     name = facts.python_name
@@ -82,22 +82,22 @@ def pip_absent(script: Script, facts: SeatFacts) -> Finding | None:
         (_use_python_m(facts, script),))
 
 
-def _active(variable: str, facts: SeatFacts, machine: Machine) -> str | None:
+def _active(variable: str, facts: SeatFacts, files: Files) -> str | None:
     """Return the folder that a variable names, unless another activation lies on top of it."""
-    value = machine.env.get(variable)
+    value = files.env.get(variable)
     if not value:
         return None
-    if variable == "CONDA_PREFIX" and machine.env.get("VIRTUAL_ENV"):
+    if variable == "CONDA_PREFIX" and files.env.get("VIRTUAL_ENV"):
         return None
-    return str(machine.absolute(value))
+    return str(files.absolute(value))
 
 
-def _on_path(folder: str, machine: Machine) -> int | None:
+def _on_path(folder: str, files: Files) -> int | None:
     """Return the number of the PATH entry that holds an environment's programs."""
-    wanted = {machine.key(program_folder(machine, folder)), machine.key(
-        folder if machine.platform == "win32" else program_folder(machine, folder))}
-    for number, entry in enumerate(split_path(machine, machine.env.get("PATH", "")), 1):
-        if machine.key(entry) in wanted:
+    wanted = {files.key(program_folder(files, folder)), files.key(
+        folder if files.platform == "win32" else program_folder(files, folder))}
+    for number, entry in enumerate(split_path(files, files.env.get("PATH", "")), 1):
+        if files.key(entry) in wanted:
             return number
     return None
 
@@ -105,7 +105,7 @@ def _on_path(folder: str, machine: Machine) -> int | None:
 @cause("activation-stale", "G", "VIRTUAL_ENV or CONDA_PREFIX names an environment that no longer "
        "exists, or whose folder of programs is not on PATH at all",
        brief="the activated environment is not the one in use")
-def activation_stale(variable: str, facts: SeatFacts, machine: Machine) -> Finding | None:
+def activation_stale(variable: str, facts: SeatFacts, files: Files) -> Finding | None:
     """Compare an activation variable with what is there.
 
     Looks like: The prompt names an environment, and its packages are not there.
@@ -114,30 +114,30 @@ def activation_stale(variable: str, facts: SeatFacts, machine: Machine) -> Findi
         on PATH.
     What to do: Deactivate, and activate the environment that you mean.
     """
-    folder = _active(variable, facts, machine)
+    folder = _active(variable, facts, files)
     if folder is None:
         return None
-    program = python_in(machine, folder)
-    if not machine.exists(program):
+    program = python_in(files, folder)
+    if not files.exists(program):
         because = f"{variable} says that {folder} is active, but there is no interpreter in it."
-        evidence = Evidence(f"{program} {machine.trouble_at(program)}", folder)
-    elif _on_path(folder, machine) is None:
+        evidence = Evidence(f"{program} {files.trouble_at(program)}", folder)
+    elif _on_path(folder, files) is None:
         because = (f"{variable} says that {folder} is active, but its programs are not on PATH: "
                    f"{facts.python_name or 'python'} is another one.")
-        evidence = Evidence(f"{program_folder(machine, folder)} is not among the PATH entries",
-                            program_folder(machine, folder))
+        evidence = Evidence(f"{program_folder(files, folder)} is not among the PATH entries",
+                            program_folder(files, folder))
     else:
         return None
     return Finding(
         "activation-stale", "warning", "certain", because,
-        (Evidence(f"{variable} is {machine.env[variable]!r}"), evidence),
+        (Evidence(f"{variable} is {files.env[variable]!r}"), evidence),
         (Remedy("Open a new shell, or deactivate, and activate the environment that you want.",
                 "manual", changes="the variables of this shell"),))
 
 
 @cause("activation-outranked", "G", "the active environment is on PATH, behind something that wins",
        brief="something on PATH comes before the activated environment")
-def activation_outranked(variable: str, facts: SeatFacts, machine: Machine) -> Finding | None:
+def activation_outranked(variable: str, facts: SeatFacts, files: Files) -> Finding | None:
     """Say which PATH entry comes before the active environment's.
 
     Looks like: The prompt names an environment, and `python` is another one.
@@ -146,14 +146,14 @@ def activation_outranked(variable: str, facts: SeatFacts, machine: Machine) -> F
     How Kalyx knows: The order of the entries of PATH.
     What to do: Activate the environment again, so that it comes first.
     """
-    folder = _active(variable, facts, machine)
+    folder = _active(variable, facts, files)
     interpreter: Interpreter | None = facts.seat.interpreter
     if folder is None or interpreter is None or interpreter.prefix is None:
         return None
-    entry = _on_path(folder, machine)
-    if entry is None or not machine.exists(python_in(machine, folder)):
+    entry = _on_path(folder, files)
+    if entry is None or not files.exists(python_in(files, folder)):
         return None
-    if machine.same(interpreter.prefix, folder):
+    if files.same(interpreter.prefix, folder):
         return None
     step = facts.seat.trail[0]
     return Finding(
@@ -161,8 +161,8 @@ def activation_outranked(variable: str, facts: SeatFacts, machine: Machine) -> F
         f"{variable} says that {folder} is active, but {facts.python_name} is found before it on "
         f"PATH and runs {interpreter.prefix}.",
         (Evidence(step.says, step.where, step.line),
-         Evidence(f"{program_folder(machine, folder)} is PATH entry {entry}",
-                  program_folder(machine, folder))),
+         Evidence(f"{program_folder(files, folder)} is PATH entry {entry}",
+                  program_folder(files, folder))),
         (Remedy(f"Activate {folder} once more, so that its folder comes first on PATH; then look "
                 "what in your shell's start files puts the other before it.", "manual",
                 changes="the variables of this shell"),))

@@ -43,7 +43,7 @@ class Moved:
         if self.came_later:
             return [*pip.install(case, pinned(case, self.versions), why=", in a version that has it")]
         back = pip.install(case, pinned(case, self.versions), why=(
-            f", in a version that has it, if there is one for Python {case.version[0]}.{case.version[1]}"))
+            f", in a version that has it, if there is one for Python {case.python.short_version}"))
         if not asked_near_home(case, failure):
             return []
         return [*self._written(case, failure), *back]
@@ -53,7 +53,7 @@ class Moved:
             return []
         todo: list[Remedy] = []
         top = re.split(r"[.:]", self.now)[0]
-        if top != "builtins" and not case.candidates(top) and not case.is_builtin(top):
+        if top != "builtins" and not case.modules.candidates(top) and not case.modules.is_builtin(top):
             name = import_names.distribution_for(top) or top
             todo += pip.install(case, name, why=f", which has {_as_code(self.now)}")
         place = asking_place(case, failure)

@@ -54,8 +54,8 @@ def _import_instead(case: Case, failure: Failure, name: str, other: str) -> Reme
 
 def _is_distribution_here(case: Case, failure: Failure, name: str) -> Finding | None:
     """The name is that of a distribution installed here, whose modules have other names."""
-    found = case.distribution_named(name)
-    usable = [m for m in found.modules if case.candidates(m)] if found else []
+    found = case.distributions.named(name)
+    usable = [m for m in found.modules if case.modules.candidates(m)] if found else []
     if found is None or not usable or name.lower() in {m.lower() for m in found.modules}:
         return None
     public = [m for m in usable if not m.startswith("_")] or usable
@@ -80,7 +80,7 @@ def best_module(distribution: str, modules: list[str]) -> str:
 
 def _belongs_to_other_name(case: Case, failure: Failure, name: str) -> Finding | None:
     """The module is provided by a distribution of another name."""
-    for other in case.elsewhere(name):
+    for other in case.elsewhere.having(name):
         if other.name and normal_name(other.name) != normal_name(name):
             says = (f"in {other.environment.name} the module {name} belongs to {other.name}"
                     f" {other.version}")
@@ -91,7 +91,7 @@ def _belongs_to_other_name(case: Case, failure: Failure, name: str) -> Finding |
                 "install.", (Evidence(says, other.environment.path), *wish_evidence(wish)),
                 install_for_project(case, other.source or other.name + import_names.bound_for(name), wish))
     known = known_distribution(case, failure)
-    if known is None or normal_name(known) == normal_name(name) or case.elsewhere(name):
+    if known is None or normal_name(known) == normal_name(name) or case.elsewhere.having(name):
         return None
     whole, wish = asked_whole(case, failure), project_wish(case, failure)
     return Finding(
@@ -105,12 +105,12 @@ def _belongs_to_other_name(case: Case, failure: Failure, name: str) -> Finding |
 def _is_other_portion(case: Case, failure: Failure) -> Finding | None:
     """The part of a namespace that many distributions share is in one that is not installed."""
     parent = failure.module.rpartition(".")[0]
-    found = [c for _, c in case.candidates(failure.top)]
+    found = [c for _, c in case.modules.candidates(failure.top)]
     known = import_names.distribution_for(failure.module)
     if failure.name is not None or known is None or not found or any(c.kind != "namespace" for c in found) \
-            or (case.file_of(parent) or "").endswith(".py") or case.distribution_named(known) is not None:
+            or (case.modules.file_of(parent) or "").endswith(".py") or case.distributions.named(known) is not None:
         return None
-    here = sorted({d.name for d in case.distributions() if failure.top in d.modules})
+    here = sorted({d.name for d in case.distributions.all() if failure.top in d.modules})
     return Finding(
         "name-differs", "error", "certain",
         f"The module {failure.module} comes from the distribution {known}: that is the name to install.",
@@ -124,16 +124,16 @@ def _is_distribution_name(case: Case, failure: Failure, name: str) -> Finding | 
     """What was typed is the name of a distribution that is not here; its module has another."""
     module = import_names.module_for(name)
     where = "the table of well-known names that Kalyx ships"
-    for environment, distribution in case.neighbours.providing_name(name):
+    for environment, distribution in case.elsewhere.known.providing_name(name):
         public = [m for m in distribution.modules if not m.startswith("_")]
         if public and name.lower() not in {m.lower() for m in distribution.modules}:
             module, where = best_module(distribution.name, public), str(environment.path)
             break
-    if module is None or case.elsewhere(name):
+    if module is None or case.elsewhere.having(name):
         return None
     listed = import_names.distribution_for(module)
     shown = listed if listed and normal_name(listed) == normal_name(name) else name
-    if case.candidates(module) or case.file_of(module):
+    if case.modules.candidates(module) or case.modules.file_of(module):
         todo: tuple[Remedy, ...] = (_import_instead(case, failure, name, module),)
     else:
         todo = (*pip.install(case, shown, why=f", then import it as {module}"),
@@ -159,14 +159,14 @@ def name_misspelt(case: Case, failure: Failure | None) -> Finding | None:
     if not is_absent(case, failure) or failure is None or not asked_near_home(case, failure):
         return None
     name = failure.top
-    if case.elsewhere(name) or known_distribution(case, failure) or project_wish(case, failure):
+    if case.elsewhere.having(name) or known_distribution(case, failure) or project_wish(case, failure):
         return None
-    near = near_names(name, case.names_in_layers())
+    near = near_names(name, case.modules.names())
     near = [n for n in near if n != name and not n.startswith("_")]
     if not near:
         return None
     by_case = near[0].lower() == name.lower()
-    file = case.file_of(near[0])
+    file = case.modules.file_of(near[0])
     return Finding(
         "name-misspelt", "error", "certain" if by_case else "likely",
         f"There is no {name} here, but there is {near[0]}" + (

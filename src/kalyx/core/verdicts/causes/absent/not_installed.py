@@ -49,7 +49,7 @@ def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
     """
     if not is_absent(case, failure) or failure is None or not asked_by_person(case, failure):
         return None
-    others = case.elsewhere(failure.top)
+    others = case.elsewhere.having(failure.top)
     if not others:
         return None
     name = others[0].name or failure.top
@@ -77,7 +77,7 @@ def _pip_evidence(case: Case, others: Sequence[Elsewhere]) -> list[Evidence]:
     found = []
     for script in case.seat.scripts:
         prefix = script.interpreter.prefix if script.interpreter else None
-        if prefix and any(case.machine.same(prefix, o.environment.path) for o in others):
+        if prefix and any(case.files.same(prefix, o.environment.path) for o in others):
             found.append(Evidence(f"{script.name} in this shell installs into {prefix}",
                                   script.path))
     return found[:1]
@@ -90,9 +90,9 @@ def _install_as_there(case: Case, others: Sequence[Elsewhere], name: str, module
     local = next((o for o in others if o.source), None)
     if local is not None and local.source is not None:
         return pip.install(case, local.source, options=("-e",) if local.editable else ())
-    here = case.distribution_named(name)
+    here = case.distributions.named(name)
     there = next((o for o in others if o.name == name and o.version
-                  and suits(o.requires_python, str(case.obs.who.get("version")))), None)
+                  and suits(o.requires_python, case.python.version)), None)
     if here is not None and there is not None and here.version != there.version:
         why = f", the version that {there.environment.name} has: {here.version}, which is here, lacks {module}"
         return pip.install(case, f"{name}=={there.version}", why=why)
@@ -121,16 +121,16 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
     if not is_absent(case, failure) or failure is None or not asked_by_person(case, failure):
         return None
     name = failure.top
-    if case.elsewhere(name):
+    if case.elsewhere.having(name):
         return None
     known = known_distribution(case, failure) or name
-    here = case.distribution_named(known)
+    here = case.distributions.named(known)
     if here is not None and any(m != name and m.lower() == name.lower() for m in here.modules):
         return None  # it is installed: its module is only written otherwise
     host = import_names.host_of(asked_whole(case, failure))
     if host is not None:
         return _hosted(case, failure, host)
-    count = len(case.neighbours.prefixes)
+    count = len(case.elsewhere.known.prefixes)
     wish = project_wish(case, failure)
     return Finding(
         "not-installed", "error", "certain",
@@ -159,8 +159,8 @@ def _put_it(case: Case, failure: Failure, known: str, wish: Declared | None) -> 
         return _shared_name(name)
     if _MODEL.fullmatch(name):
         says = "It is a language model of spaCy, which is on no index; spaCy itself fetches it."
-        return (Remedy(says, "manual", changes=f"adds {name} to {case.prefix}",
-                       typed=command_line(case.machine, (case.python, "-m", "spacy", "download", name))),)
+        return (Remedy(says, "manual", changes=f"adds {name} to {case.python.prefix}",
+                       typed=command_line(case.files, (case.python.executable, "-m", "spacy", "download", name))),)
     if not import_names.is_everyday(name):
         return install_for_project(case, name + import_names.bound_for(name), None,
                                    " (the distribution is taken to have the module's name)")
@@ -183,20 +183,20 @@ def no_pip(case: Case, failure: Failure | None) -> Finding | None:
     """Say how an interpreter without pip gets one: Python brings it along, where its packager left that in."""
     if failure is None or failure.top != "pip" or not is_absent(case, failure):
         return None
-    m, own = case.machine, case.file_of("ensurepip")
+    m, own = case.files, case.modules.file_of("ensurepip")
     marker = pip.managed_marker(case)
     if own is not None and marker is None:
         todo = Remedy(f"Give {case.environment_name} a pip of its own.", "command",
-                      argv=(case.python, *pip.quiet_flags(case), "-m", "ensurepip", "--upgrade"),
-                      changes=f"adds pip to {case.prefix}")
-    elif m.exists("/usr/bin/apt-get") and case.base_prefix == "/usr":
-        package = "python3-pip" if case.prefix == "/usr" else "python3-venv"
+                      argv=(case.python.executable, *pip.quiet_flags(case), "-m", "ensurepip", "--upgrade"),
+                      changes=f"adds pip to {case.python.prefix}")
+    elif m.exists("/usr/bin/apt-get") and case.python.base_prefix == "/usr":
+        package = "python3-pip" if case.python.prefix == "/usr" else "python3-venv"
         todo = Remedy(f"Install the system's package {package}.", "command",
                       argv=("apt-get", "install", "-y", package),
                       changes=f"adds {package} to the system (needs root)")
     else:
-        todo = Remedy(f"Install pip for {case.python}: this Python does not bring ensurepip along.", "manual",
-                      changes=f"adds pip to {case.prefix}")
+        todo = Remedy(f"Install pip for {case.python.executable}: this Python does not bring ensurepip along.",
+                      "manual", changes=f"adds pip to {case.python.prefix}")
     return Finding(
         "pip-absent", "error", "certain", f"{case.environment_name} has no pip.",
         (*([Evidence("ensurepip, by which Python brings pip along, is here", own)] if own else []),
@@ -217,18 +217,18 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
     """
     if not is_absent(case, failure) or failure is None or asked_by_person(case, failure):
         return None
-    if failure.asker is not None and case.layer_of_file(failure.asker.file) == "stdlib":
+    if failure.asker is not None and case.modules.layer_of_file(failure.asker.file) == "stdlib":
         return None
     name = failure.top
     history = versions_of(name)
-    if history is not None and not has_module(history, case.version):
+    if history is not None and not has_module(history, case.python.version_pair):
         return None  # that says more: it was never a matter of installing
-    owner = case.distribution_of(failure.asker.file) if failure.asker else None
+    owner = case.distributions.of(failure.asker.file) if failure.asker else None
     host = import_names.host_of(asked_whole(case, failure))
     if host is not None:
         return replace(_hosted(case, failure, host), cause="dependency-absent")
     requirement = requirement_for(case, owner, name)
-    others = case.elsewhere(name)
+    others = case.elsewhere.having(name)
     wanted = requirement or (others[0].source or others[0].name if others else None) or (
         known_distribution(case, failure) or name)
     who = f"{owner.name} {owner.version}" if owner else (
@@ -269,13 +269,13 @@ def extra_absent(case: Case, failure: Failure | None) -> Finding | None:
         return None
     from kalyx.core.facts.packaging.requirements import applies
 
-    owner = case.distribution_of(failure.asker.file) if failure.asker else None
+    owner = case.distributions.of(failure.asker.file) if failure.asker else None
     if owner is None or any(_names(case, failure.top, r) for r in owner.requires
-                            if applies(r, case.markers)):
+                            if applies(r, case.distributions.markers)):
         return None
     for extra in owner.extras:
         for line in owner.requires:
-            if _names(case, failure.top, line) and applies(line, case.markers, (extra,)):
+            if _names(case, failure.top, line) and applies(line, case.distributions.markers, (extra,)):
                 return Finding(
                     "extra-absent", "error", "certain" if failure.direct else "likely",
                     f"{owner.name} {owner.version} needs {failure.top} only with its extra {extra}, "
@@ -304,7 +304,7 @@ def _names(case: Case, module: str, requirement: str) -> bool:
     name = normal_name(requirement_name(requirement))
     known = import_names.distribution_for(module)
     return name in {normal_name(module), normal_name(known or module)} or any(
-        o.name and normal_name(o.name) == name for o in case.elsewhere(module))
+        o.name and normal_name(o.name) == name for o in case.elsewhere.having(module))
 
 
 def requirement_for(case: Case, owner: Distribution | None, module: str) -> str | None:
@@ -316,10 +316,10 @@ def requirement_for(case: Case, owner: Distribution | None, module: str) -> str 
     names = {normal_name(module)}
     known = import_names.distribution_for(module)
     names |= {normal_name(known)} if known else set()
-    names |= {normal_name(o.name) for o in case.elsewhere(module) if o.name}
-    lines = [r for r in owner.requires if applies(r, case.markers)]
+    names |= {normal_name(o.name) for o in case.elsewhere.having(module) if o.name}
+    lines = [r for r in owner.requires if applies(r, case.distributions.markers)]
     for line in lines:
         if normal_name(requirement_name(line)) in names:
             return line.split(";")[0].strip()
-    unmet = [r for r in lines if case.distribution_named(requirement_name(r)) is None]
+    unmet = [r for r in lines if case.distributions.named(requirement_name(r)) is None]
     return unmet[0].split(";")[0].strip() if len(unmet) == 1 else None

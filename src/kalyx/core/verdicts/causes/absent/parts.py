@@ -43,14 +43,14 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
     if failure is None or failure.name is not None or "." not in failure.module:
         return None
     parent, _, name = failure.module.rpartition(".")
-    file = case.file_of(parent)
+    file = case.modules.file_of(parent)
     if file is None:
         return None
-    if any(c.kind != "namespace" for c in case.finder.find_all(case.search_folders(parent), name)):
+    if any(c.kind != "namespace" for c in case.modules.finder.find_all(case.modules.search_folders(parent), name)):
         return None  # it is there: something else than this package stands in its place
-    owner = case.distribution_of(file)
-    held = sorted({n.split(".")[0] for folder in case.search_folders(parent)
-                   for n in case.finder.names(folder) if n.split(".")[0].isidentifier()
+    owner = case.distributions.of(file)
+    held = sorted({n.split(".")[0] for folder in case.modules.search_folders(parent)
+                   for n in case.modules.finder.names(folder) if n.split(".")[0].isidentifier()
                    and not n.startswith("__")})
     near = _alike(name, held)
     what = f"{owner.name} {owner.version}" if owner else parent
@@ -71,7 +71,7 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
     if not misread and not moved:
         todo.append(_by_hand(case, failure, file, owner))
     holds = f"it holds {', '.join(held[:12])}" + (" and more" if len(held) > 12 else "")
-    if not held or not case.search_folders(parent):
+    if not held or not case.modules.search_folders(parent):
         holds = "it is a single file, no package" if "is not a package" in failure.error.message else \
             "it holds no modules"
     return Finding(
@@ -84,10 +84,10 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
 def _by_hand(case: Case, failure: Failure, file: str, owner: Distribution | None) -> Remedy:
     """Return what a person may do about a part that is not there: of a package, or of their own code."""
     parent, _, name = failure.module.rpartition(".")
-    if owner is not None or case.layer_of_file(file) in ("env", "base", "user", "stdlib"):
+    if owner is not None or case.modules.layer_of_file(file) in ("env", "base", "user", "stdlib"):
         return Remedy(f"Look up which version of {parent} has {name}, or where it went.", "manual",
                       changes="the import, or the version")
-    m = case.machine
+    m = case.files
     place = m.path.dirname(file)
     around = [m.path.dirname(place), *(m.path.join(place, n) for n in m.scan(place)[1])]
     there = next((p for folder in around for p in (m.path.join(folder, f"{name}.py"),
@@ -106,7 +106,7 @@ def _no_module_at_all(case: Case, failure: Failure, file: str) -> list[Remedy]:
     parent, _, name = failure.module.rpartition(".")
     if name == "py":
         return [write_import(case, failure, failure.module, parent)]
-    if not file.endswith(".py") or name not in defined_names(case.machine, file, perhaps=True):
+    if not file.endswith(".py") or name not in defined_names(case.files, file, perhaps=True):
         return []
     place, plain = asking_place(case, failure), f"from {parent} import {name}"
     form = rf"import\s+{re.escape(failure.module)}(\s+as\s+\w+)?"
@@ -139,7 +139,7 @@ def _likely_versions(case: Case, owner: Distribution | None, failure: Failure,
     Which of the two is older is to be judged: a package that declares a lower bound found there what it
     asks for, so that versions above it must have dropped it.
     """
-    asker = case.distribution_of(failure.asker.file) if failure.asker else None
+    asker = case.distributions.of(failure.asker.file) if failure.asker else None
     command = pip.pip_command(case)
     if owner is None or asker is None or asker.name == owner.name or owner.editable \
             or command is None or pip.managed_marker(case) is not None:
@@ -151,16 +151,16 @@ def _likely_versions(case: Case, owner: Distribution | None, failure: Failure,
     if asker.editable or not outgrew(case, owner, asker):
         return [Remedy(f"Install the newest {owner.name}: {says}.", "command",
                        argv=(*command, "install", "--upgrade", owner.name),
-                       changes=f"replaces {owner.name} {owner.version} in {case.prefix}")]
+                       changes=f"replaces {owner.name} {owner.version} in {case.python.prefix}")]
     return bring_together(case, asker, owner, f"{says} any more")
 
 
 def _whole_again(case: Case, owner: Distribution | None, file: str | None, failure: Failure) -> list[Remedy]:
     """Return the installation of a package that lacks a part of its own, with nothing written down of it."""
     asker, top = failure.asker, failure.top
-    itself = asker is not None and case.file_of(top) is not None and case.machine.is_within(
-        asker.file, case.machine.path.dirname(case.file_of(top) or ""))
-    if owner is not None or not itself or case.layer_of_file(file) not in ("env", "user"):
+    itself = asker is not None and case.modules.file_of(top) is not None and case.files.is_within(
+        asker.file, case.files.path.dirname(case.modules.file_of(top) or ""))
+    if owner is not None or not itself or case.modules.layer_of_file(file) not in ("env", "user"):
         return []
     return list(pip.install(case, import_names.distribution_for(top) or top,
                                  why=", whole: it lacks a part of its own",
@@ -169,12 +169,12 @@ def _whole_again(case: Case, owner: Distribution | None, file: str | None, failu
 
 def _wheel_that_has(case: Case, owner: Distribution | None, failure: Failure) -> list[Remedy]:
     """Return the installation of a version of which a wheel on this machine has the part."""
-    if owner is None or owner.editable or not case.knows_version:
+    if owner is None or owner.editable or not case.python.knows_version:
         return []
     wishes = _wishes_of_asker(case, owner, failure)
-    for wheel in case.wheels_of(owner.name):
+    for wheel in case.distributions.wheels_of(owner.name):
         if str(wheel.version) != owner.version and all(is_met(w, str(wheel.version)) for w in wishes) \
-                and case.wheelhouse.has(wheel, failure.module, failure.name, str(case.obs.who["version"])):
+                and case.distributions.wheelhouse.has(wheel, failure.module, failure.name, case.python.version):
             return list(pip.install(case, f"{owner.name}=={wheel.version}",
                                          why=f", a version that has it, as its wheel {wheel.path} shows"))
     return []
@@ -182,8 +182,8 @@ def _wheel_that_has(case: Case, owner: Distribution | None, failure: Failure) ->
 
 def _wishes_of_asker(case: Case, owner: Distribution, failure: Failure) -> list[str]:
     """Return what the package that asked requires of the one that lacks the part."""
-    asker = case.distribution_of(failure.asker.file) if failure.asker else None
-    return [r for r in (asker.requires if asker else ()) if applies(r, case.markers)
+    asker = case.distributions.of(failure.asker.file) if failure.asker else None
+    return [r for r in (asker.requires if asker else ()) if applies(r, case.distributions.markers)
             and normal_name(requirement_name(r)) == normal_name(owner.name)]
 
 
@@ -191,8 +191,8 @@ def _version_that_has(case: Case, owner: Distribution | None, failure: Failure) 
     """Return the installation of a version that another environment has, where that one has the part."""
     if owner is None or not owner.modules:
         return []
-    mine, wishes = str(case.obs.who.get("version")), _wishes_of_asker(case, owner, failure)
-    for other in case.elsewhere(owner.modules[0]):
+    mine, wishes = case.python.version, _wishes_of_asker(case, owner, failure)
+    for other in case.elsewhere.having(owner.modules[0]):
         if other.name == owner.name and other.version and other.version != owner.version \
                 and all(is_met(w, other.version) for w in wishes) \
                 and suits(other.requires_python, mine) and _has_part(case, other, failure):
@@ -206,15 +206,15 @@ def _has_part(case: Case, other: Elsewhere, failure: Failure) -> bool:
     """Whether another environment's copy holds the missing submodule or name: its files are read."""
     from kalyx.core.facts.source_code.definitions import defined_names
 
-    m = case.machine
-    for site in case.neighbours.sites(other.environment):
+    m = case.files
+    for site in case.elsewhere.known.sites(other.environment):
         base = m.path.join(site, *failure.module.split("."))
         if failure.name is None:
             if m.is_file(base + ".py") or m.is_folder(base):
                 return True
             continue
         for source in (m.path.join(base, "__init__.py"), base + ".py"):
-            if failure.name in defined_names(case.machine, source):
+            if failure.name in defined_names(case.files, source):
                 return True
         if m.is_file(m.path.join(base, failure.name + ".py")) or m.is_folder(m.path.join(base, failure.name)):
             return True
@@ -240,10 +240,10 @@ def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
         return None
     from kalyx.core.facts.source_code.definitions import defined_names
 
-    file = case.file_of(failure.module)
-    owner = case.distribution_of(file)
+    file = case.modules.file_of(failure.module)
+    owner = case.distributions.of(file)
     what = f"{failure.module} ({owner.name} {owner.version})" if owner else failure.module
-    defined = defined_names(case.machine, file, perhaps=True) if file and file.endswith(".py") else {}
+    defined = defined_names(case.files, file, perhaps=True) if file and file.endswith(".py") else {}
     advice = _own_advice(failure)
     near = [] if advice else _alike(failure.name, defined)
     moved = find_moved(case, failure, owner)
@@ -279,10 +279,10 @@ def other_project(case: Case, failure: Failure | None) -> Finding | None:
     if case.obs.outcome != "fails" or error is None:
         return None
     frames = own_frames(error.frames)
-    inner = case.distribution_of(frames[-1].file) if frames else None
+    inner = case.distributions.of(frames[-1].file) if frames else None
     tops = [failure.top] if failure else []
     for top in dict.fromkeys([*tops, *(inner.modules[:1] if inner else ()), top_level(case.obs.module)]):
-        owner = case.distribution_of(case.file_of(top))
+        owner = case.distributions.of(case.modules.file_of(top))
         if owner is None or normal_name(owner.name) != normal_name(top) or import_names.is_shared(top) \
                 or import_names.is_same_project(top):
             continue
@@ -308,13 +308,13 @@ def _declares(owner: Distribution, failure: Failure | None) -> bool:
 
 def _meant(case: Case, owner: Distribution, top: str, lacking: Failure | None) -> tuple[str, Evidence]:
     """Return the distribution that a module usually comes from; empty where it is the installed one."""
-    for other in case.elsewhere(top):
+    for other in case.elsewhere.having(top):
         if other.name and normal_name(other.name) != normal_name(owner.name) and (
                 lacking is None or _has_part(case, other, lacking)):
             return other.name, Evidence(f"in {other.environment.path} the module {top} belongs to {other.name} "
                                         f"{other.version}", other.environment.path)
     known = import_names.distribution_for(top) or ""
-    if normal_name(known) == normal_name(owner.name) or (known and case.distribution_named(known) is not None):
+    if normal_name(known) == normal_name(owner.name) or (known and case.distributions.named(known) is not None):
         known = ""
     return known, Evidence(f"{top} belongs to {known} in the table of well-known names that Kalyx ships")
 
@@ -336,7 +336,7 @@ def _raised_by_own_getattr(case: Case, failure: Failure) -> bool:
     """Whether the line that failed does not even name the attribute: code computed what to ask for."""
     if failure.asker is None:
         return False
-    line = case.code_line(failure.asker.file, failure.asker.line)
+    line = case.modules.code_line(failure.asker.file, failure.asker.line)
     if not line or failure.name is None:
         return False
     import ast

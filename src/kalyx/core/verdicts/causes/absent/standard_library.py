@@ -58,37 +58,37 @@ def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
     if system:
         return _of_another_system(case, failure, system)
     history = versions_of(name)
-    asked_by_stdlib = failure.asker is not None and case.layer_of_file(failure.asker.file) == "stdlib"
-    if history and not has_module(history, case.version):
+    asked_by_stdlib = failure.asker is not None and case.modules.layer_of_file(failure.asker.file) == "stdlib"
+    if history and not has_module(history, case.python.version_pair):
         return None
     if name not in table["optional_parts"] and not (asked_by_stdlib and name.startswith("_")):
         return _not_there(case, failure)
     from_stdlib = failure.asker is None or asked_by_stdlib
     if not from_stdlib:
-        from_stdlib = name in case.obs.who.get("stdlib", ())
+        from_stdlib = name in case.python.stdlib
     if not from_stdlib and name.startswith("_"):
         return None
     part = table["optional_parts"].get(name, "")
-    folder = next((x.path for x in case.layers if x.path.endswith("lib-dynload")), case.base_prefix)
+    folder = next((x.path for x in case.modules.layers if x.path.endswith("lib-dynload")), case.python.base_prefix)
     package = table["debian_packages"].get(name)
     todo: list[Remedy] = []
-    if case.base_prefix == "/usr" and package and case.machine.exists("/usr/bin/apt-get"):
+    if case.python.base_prefix == "/usr" and package and case.files.exists("/usr/bin/apt-get"):
         todo.append(Remedy(f"Install the system's package {package}.", "command",
                            argv=("apt-get", "install", "-y", package),
                            changes=f"adds {package} to the system (needs root)"))
-    others = [e for e in case.neighbours.environments
-              if e.kind == "base" and e.interpreter and e.path != case.base_prefix
+    others = [e for e in case.elsewhere.known.environments
+              if e.kind == "base" and e.interpreter and e.path != case.python.base_prefix
               and _base_has(case, e.path, name)]
     if others:
         todo.append(Remedy(f"Use a Python that has it: {others[0].interpreter.path}"  # type: ignore[union-attr]
                            f" ({others[0].python_version}).", "manual",
                            changes="which Python is used"))
     todo.append(Remedy(f"Install the development files of {part or name} on the system, then build or "
-                       f"install Python {case.obs.who.get('version')} again: {case.base_prefix}",
-                       "manual", changes="the installation in " + case.base_prefix))
+                       f"install Python {case.python.version} again: {case.python.base_prefix}",
+                       "manual", changes="the installation in " + case.python.base_prefix))
     return Finding(
         "stdlib-not-built", "error", "certain",
-        f"The Python in {case.base_prefix} was built or packaged without {name}, a part of the "
+        f"The Python in {case.python.base_prefix} was built or packaged without {name}, a part of the "
         "standard library" + (f" that needs {part}." if part else "."),
         (Evidence(f"{name} is part of Python's own standard library, and pip cannot supply it"),
          Evidence(f"no compiled {name} in {folder}", folder), *asker_evidence(case, failure)),
@@ -98,24 +98,24 @@ def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
 def is_of_another_system(case: Case, name: str) -> str:
     """Return the system whose standard library alone has a module, where that is not this one; else nothing."""
     system = next((s for s, names in SYSTEM_ONLY.items() if name in names), "")
-    return system if system and (system == "Windows") != (case.obs.who.get("platform") == "win32") else ""
+    return system if system and (system == "Windows") != (case.python.platform == "win32") else ""
 
 
 def _not_there(case: Case, failure: Failure) -> Finding | None:
     """Say that a plain module of the standard library has no file: split off by the system, or deleted."""
     name = failure.top
-    own = case.obs.who.get("stdlib") or sys.stdlib_module_names
-    folder = next((x.path for x in case.layers if x.layer == "stdlib"
-                   and case.machine.is_file(case.machine.path.join(x.path, "os.py"))), None)
-    if name.startswith("_") or name not in own or folder is None or not case.knows_version:
+    own = case.python.stdlib or sys.stdlib_module_names
+    folder = next((x.path for x in case.modules.layers if x.layer == "stdlib"
+                   and case.files.is_file(case.files.path.join(x.path, "os.py"))), None)
+    if name.startswith("_") or name not in own or folder is None or not case.python.knows_version:
         return None
-    others = [e for e in case.neighbours.environments if e.kind == "base" and e.interpreter
-              and e.path != case.base_prefix and _base_has(case, e.path, name)]
+    others = [e for e in case.elsewhere.known.environments if e.kind == "base" and e.interpreter
+              and e.path != case.python.base_prefix and _base_has(case, e.path, name)]
     todo = [Remedy(f"Use a Python that has it: {e.interpreter.path} ({e.python_version}).", "manual",
                    changes="which Python is used") for e in others[:1] if e.interpreter]
     return Finding(
         "stdlib-not-built", "error", "certain",
-        f"{name} is a part of Python's standard library, and the Python in {case.base_prefix} lacks its file: "
+        f"{name} is a part of Python's standard library, and the Python in {case.python.base_prefix} lacks its file: "
         "it was packaged without it, or the file was deleted.",
         (Evidence(f"{name} belongs to Python itself: pip cannot supply it, and what it finds under that name "
                   "is something else"),
@@ -129,8 +129,8 @@ def _of_another_system(case: Case, failure: Failure, system: str) -> Finding:
     return Finding(
         "stdlib-not-built", "error", "certain",
         f"{name} is a part of Python's standard library on {system} only, and this is "
-        f"{case.obs.who.get('platform')}.",
-        (Evidence(f"sys.platform is {case.obs.who.get('platform')!r} in {case.python}", case.python),
+        f"{case.python.platform}.",
+        (Evidence(f"sys.platform is {case.python.platform!r} in {case.python.executable}", case.python.executable),
          Evidence(f"{name} belongs to Python itself, and pip cannot supply it"),
          *asker_evidence(case, failure)),
         (Remedy(f"Import {name} only where sys.platform says {system}, and do without it elsewhere.", "manual",
@@ -138,14 +138,14 @@ def _of_another_system(case: Case, failure: Failure, system: str) -> Finding:
 
 
 def _base_has(case: Case, prefix: str, name: str) -> bool:
-    m = case.machine
+    m = case.files
     for library in m.names_in(m.path.join(prefix, "lib")):
         if library.startswith("python3"):
             folder = m.path.join(prefix, "lib", library)
-            if name in case.finder.names(folder) or name + ".py" in case.finder.names(folder):
+            if name in case.modules.finder.names(folder) or name + ".py" in case.modules.finder.names(folder):
                 return not name.startswith("tkinter") or _base_has(case, prefix, "_tkinter")
             if any(n.startswith(name + ".") for n in
-                   case.finder.names(m.path.join(folder, "lib-dynload"))):
+                   case.modules.finder.names(m.path.join(folder, "lib-dynload"))):
                 return True
     return False
 
@@ -168,7 +168,7 @@ def stdlib_removed(case: Case, failure: Failure | None) -> Finding | None:
         Python.
     """
     history = _history(case, failure)
-    if failure is None or history is None or history[1] is None or case.version < _pair(history[1]):
+    if failure is None or history is None or history[1] is None or case.python.version_pair < _pair(history[1]):
         return None
     if asked_near_home(case, failure) and next(own_files(case, failure), None):
         return None  # the person's own module has that name
@@ -189,7 +189,7 @@ def stdlib_not_yet(case: Case, failure: Failure | None) -> Finding | None:
     """
     history = _history(case, failure)
     if failure is None or history is None or history[0] is None or (
-            case.knows_version and case.version >= _pair(history[0])):
+            case.python.knows_version and case.python.version_pair >= _pair(history[0])):
         return None
     return _history_finding("stdlib-not-yet", case, failure,
                             f"is part of Python's standard library only since {history[0]}", None)
@@ -200,8 +200,8 @@ def _history(case: Case, failure: Failure | None) -> tuple[str | None, str | Non
     if failure is None or failure.name is not None:
         return None
     if "." in failure.module:
-        parent = case.file_of(failure.module.rpartition(".")[0])
-        return versions_of(failure.module) if parent and case.layer_of_file(parent) == "stdlib" else None
+        parent = case.modules.file_of(failure.module.rpartition(".")[0])
+        return versions_of(failure.module) if parent and case.modules.layer_of_file(parent) == "stdlib" else None
     return versions_of(failure.top) if is_absent(case, failure) else None
 
 
@@ -237,7 +237,7 @@ def _written_anew(case: Case, failure: Failure, name: str, other: str) -> Remedy
 def _other_python(case: Case, name: str, is_last: bool) -> list[Remedy]:
     """Return which of the machine's Pythons has a module, that of an environment first."""
     history, found = versions_of(name), []
-    for environment in case.neighbours.environments:
+    for environment in case.elsewhere.known.environments:
         parts = (environment.python_version or "0.0").split(".")[:2]
         version = int(parts[0]), int(parts[1])
         if version > (0, 0) and environment.interpreter and environment.interpreter.works \
@@ -266,13 +266,13 @@ def _history_finding(slug: str, case: Case, failure: Failure, says: str,
     if successor:
         todo += _successor(case, failure, name, successor)
     elif backport and not provides_same:
-        here = bool(case.file_of(backport))
+        here = bool(case.modules.file_of(backport))
         written = [r for r in (_written_anew(case, failure, name, backport),) if here or r.kind == "edit"]
         install = pip.install(case, backport, why=f"; then import {backport} instead of {name}")
         todo += [*written, *install] if here else [*install, *written]
     todo += _other_python(case, name, bool(todo))
     return Finding(
         slug, "error", "certain",
-        f"{name} {says}; {case.this_is}.",
-        (Evidence(f"{case.python} is {case.this_python}", case.python),
+        f"{name} {says}; {case.python.this_is}.",
+        (Evidence(f"{case.python.executable} is {case.python.name}", case.python.executable),
          *asker_evidence(case, failure)), tuple(todo))

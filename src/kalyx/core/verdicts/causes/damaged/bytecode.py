@@ -51,19 +51,19 @@ def _of_another_python(case: Case) -> Finding | None:
         evidence = [Evidence(f"{error.type}: {error.message}", file)]
         if magic:
             evidence.append(Evidence(f"its magic number is {magic}; this is Python "
-                                     f"{case.obs.who.get('version')}", file))
+                                     f"{case.python.version}", file))
         return _finding(case, file, f"The bytecode {file} was written by another Python than this one "
-                        f"({case.obs.who.get('version')}), or is cut off.", evidence)
+                        f"({case.python.version}), or is cut off.", evidence)
     return None
 
 
 def _cut_off(case: Case, error: ObservedError) -> str | None:
     """Return the bytecode, kept of a source, over which Python stumbled: that of the module asked for last."""
-    m = case.machine
+    m = case.files
     frame = error.frames[-1] if error.frames else None
     parts = case.obs.module.split(".")
     sources = imported_at(case, frame) if frame else [
-        case.file_of(".".join(parts[:n])) for n in range(len(parts), 0, -1)]
+        case.modules.file_of(".".join(parts[:n])) for n in range(len(parts), 0, -1)]
     packages = [m.path.join(m.path.dirname(f), "__init__.py") for f in sources if f]
     for source in (*sources, *packages):
         kept = cached_file(case, source) if source and source.endswith(".py") else ""
@@ -74,7 +74,7 @@ def _cut_off(case: Case, error: ObservedError) -> str | None:
 
 def _damaged(case: Case, error: ObservedError, file: str) -> Finding:
     """Say what to do about bytecode that is cut off: where others in its folder are too, all of it goes."""
-    m, folder = case.machine, case.machine.path.dirname(file)
+    m, folder = case.files, case.files.path.dirname(file)
     tag = "." + ".".join(file.rsplit(".", 2)[1:])
     kept = [m.path.join(folder, n) for n in m.names_in(folder) if n.endswith(tag)]
     others = [f for f in kept if f != file and _is_cut_off(case, f)]
@@ -94,8 +94,8 @@ def _is_cut_off(case: Case, file: str) -> bool:
 
     ours = sys.version_info[:2], sys.implementation.name
     try:
-        data = case.machine.read_bytes(file)
-        if (case.version, case.obs.who.get("implementation")) == ours:
+        data = case.files.read_bytes(file)
+        if (case.python.version_pair, case.python.implementation) == ours:
             marshal.loads(data[16:])
             return False
     except (EOFError, ValueError, TypeError, Unreadable):
@@ -104,13 +104,13 @@ def _is_cut_off(case: Case, file: str) -> bool:
 
 
 def _bytecode_of(case: Case, name: str | None) -> str | None:
-    found = case.file_of(name) if name else None
+    found = case.modules.file_of(name) if name else None
     return found if found and found.endswith(".pyc") else None
 
 
 def _magic(case: Case, file: str) -> int | None:
     try:
-        head = case.machine.read_bytes(file, 4)
+        head = case.files.read_bytes(file, 4)
     except Unreadable:
         return None
     return int.from_bytes(head[:2], "little") if len(head) == 4 else None
@@ -120,14 +120,14 @@ def _older_than_source(case: Case, failure: Failure | None) -> Finding | None:
     """Find a name that the source defines and the loaded module lacks."""
     if failure is None or failure.name is None or "partially" in failure.error.message:
         return None
-    source = case.file_of(failure.module)
+    source = case.modules.file_of(failure.module)
     if source is None or not source.endswith(".py"):
         return None
     from kalyx.core.facts.source_code.definitions import defined_names
 
-    line = defined_names(case.machine, source).get(failure.name)
+    line = defined_names(case.files, source).get(failure.name)
     compiled = cached_file(case, source)
-    if line is None or not case.machine.is_file(compiled):
+    if line is None or not case.files.is_file(compiled):
         return None
     return Finding(
         "bytecode-stale", "error", "certain",
@@ -140,11 +140,11 @@ def _older_than_source(case: Case, failure: Failure | None) -> Finding | None:
 
 def cached_file(case: Case, source: str) -> str:
     """Return where this interpreter keeps the bytecode of a source (PEP 3147; beside it on 2.7)."""
-    m = case.machine
-    if case.version[0] == 2:
+    m = case.files
+    if case.python.version_pair[0] == 2:
         return source + "c"
-    kind = {"pypy": "pypy"}.get(str(case.obs.who.get("implementation")), "cpython-")
-    tag = str(case.obs.who.get("cache_tag") or f"{kind}{case.version[0]}{case.version[1]}")
+    kind = {"pypy": "pypy"}.get(case.python.implementation, "cpython-")
+    tag = str(case.python.cache_tag or f"{kind}{case.python.version_pair[0]}{case.python.version_pair[1]}")
     stem = m.path.basename(source)[:-3]
     return str(m.path.join(m.path.dirname(source), "__pycache__", f"{stem}.{tag}.pyc"))
 
@@ -155,12 +155,12 @@ def _orphan(case: Case, failure: Failure | None) -> Finding | None:
     for name in names:
         file = case.obs.loaded.get(name, (None,))[0] or _bytecode_of(case, name)
         if not file or not file.endswith(".pyc") or "__pycache__" in file \
-                or case.machine.is_file(file[:-1]):
+                or case.files.is_file(file[:-1]):
             continue
         frames = [f.file for e in case.obs.chain for f in e.frames]
         about_it = failure is not None and failure.name is not None and failure.module == name
-        if not about_it and file[:-1] not in frames and case.machine.path.basename(file[:-1]) not in [
-                case.machine.path.basename(f) for f in frames]:
+        if not about_it and file[:-1] not in frames and case.files.path.basename(file[:-1]) not in [
+                case.files.path.basename(f) for f in frames]:
             continue
         return _finding(case, file, f"{file} is bytecode without its source; it is what gets imported as "
                         f"{name}.", [Evidence(f"{file[:-1]} is not there", file)])
@@ -169,14 +169,14 @@ def _orphan(case: Case, failure: Failure | None) -> Finding | None:
 
 def _finding(case: Case, file: str, because: str, evidence: list[Evidence]) -> Finding:
     """Say what to do: take it away where something better stands behind it, else bring the source back."""
-    owner = case.distribution_of(file)
-    if case.machine.is_file(file[:-1]) or "__pycache__" in file:
+    owner = case.distributions.of(file)
+    if case.files.is_file(file[:-1]) or "__pycache__" in file:
         todo: tuple[Remedy, ...] = (files.remove_file(case, file, "; Python writes it anew"),)
     elif owner is not None:
         todo = pip.reinstall(case, owner.name, owner.version, "with its sources")
     else:
-        stem = case.machine.path.basename(file).split(".")[0]
-        if len([c for _, c in case.candidates(stem) if c.kind != "namespace"]) > 1:
+        stem = case.files.path.basename(file).split(".")[0]
+        if len([c for _, c in case.modules.candidates(stem) if c.kind != "namespace"]) > 1:
             todo = (files.remove_file(case, file, f"; another {stem} stands further back on the path"),)
         else:
             todo = (Remedy(f"Bring the source {file[:-1]} back, or take the .pyc away.", "manual",

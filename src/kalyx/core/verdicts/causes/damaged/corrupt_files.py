@@ -40,7 +40,7 @@ def file_corrupt(case: Case, failure: Failure | None) -> Finding | None:
     if library is not None:
         return library
     for owner in owners(case, failure):
-        record = case.record(owner)
+        record = case.distributions.record(owner)
         rows = [r for r in map(record.row_of, suspects(case, failure)) if r is not None]
         changed = [(record.absolute(r), how) for r in rows if (how := record.difference(r))]
         if not changed and file_is_unknown(case):
@@ -61,13 +61,13 @@ def _emptied(case: Case, failure: Failure | None) -> Finding | None:
     """Find files with nothing in them in the distribution whose code failed over something of its own."""
     error = case.obs.error
     frames = own_frames(error.frames) if error is not None and not case.obs.later else []
-    owner = case.distribution_of(frames[-1].file) if frames else None
+    owner = case.distributions.of(frames[-1].file) if frames else None
     if owner is None or owner.editable or (failure is not None and is_absent(case, failure)):
         return None
-    lacking = case.distribution_of(case.file_of(failure.module)) if failure is not None else owner
+    lacking = case.distributions.of(case.modules.file_of(failure.module)) if failure is not None else owner
     if lacking is None or lacking.metadata != owner.metadata:
         return None
-    record = case.record(owner)
+    record = case.distributions.record(owner)
     rows = record.emptied()
     if not rows:
         return None
@@ -94,9 +94,9 @@ def _cut_off_behind(case: Case, failure: Failure | None) -> Finding | None:
         if owner.metadata in seen:
             continue
         seen.add(owner.metadata)
-        record = case.record(owner)
+        record = case.distributions.record(owner)
         for row in (r for r in record.code if not r.endswith(".py")):
-            size, info = record.rows[row][1], case.machine.stat(record.absolute(row))
+            size, info = record.rows[row][1], case.files.stat(record.absolute(row))
             if info is not None and size is not None and info.size < size:
                 return Finding(
                     "file-corrupt", "error", "likely",
@@ -104,28 +104,28 @@ def _cut_off_behind(case: Case, failure: Failure | None) -> Finding | None:
                     f"bytes, and it has {info.size}.",
                     (Evidence("what was installed", record.path), *what_broke(case)),
                     pip.reinstall(case, owner.name, owner.version, "to have its files whole"))
-        found = [case.distribution_named(requirement_name(r)) for r in owner.requires]
+        found = [case.distributions.named(requirement_name(r)) for r in owner.requires]
         waiting += [d for d in found if d is not None and not d.editable]
     return None
 
 
 def _broken_library(case: Case) -> Finding | None:
     """Find a file of Python's own library that cannot be parsed: it once could, as it came with this Python."""
-    error, m = case.obs.error, case.machine
+    error, m = case.obs.error, case.files
     if error is None or error.type not in BROKEN_SOURCE:
         return None
-    named = error.frames[-1].file if error.lineno and error.frames else case.file_of(case.obs.module)
-    if named is None or not named.endswith(".py") or case.layer_of_file(named) != "stdlib" or not (
+    named = error.frames[-1].file if error.lineno and error.frames else case.modules.file_of(case.obs.module)
+    if named is None or not named.endswith(".py") or case.modules.layer_of_file(named) != "stdlib" or not (
             error.lineno or "null bytes" in error.message):
         return None
-    folder = max((x.path for x in case.layers if m.is_within(named, x.path)), key=len)
+    folder = max((x.path for x in case.modules.layers if m.is_within(named, x.path)), key=len)
     if {"test", "tests"} & set(m.path.relpath(named, folder).split(m.path.sep)):
         return None  # among Python's own tests are files that are not to be parsed
     return Finding(
         "file-corrupt", "error", "certain",
         f"{named}, a part of Python's own standard library, is damaged: {error.message}.",
         (Evidence(f"{error.type}: {error.message}", named, error.lineno),
-         Evidence(f"it came with Python {case.obs.who.get('version')}, which could read it", named)),
+         Evidence(f"it came with Python {case.python.version}, which could read it", named)),
         files.restore_library(case, folder, m.path.relpath(named, folder)))
 
 
@@ -142,9 +142,9 @@ def _may_be_corrupt(case: Case, failure: Failure | None) -> bool:
 
 def _is_damage(case: Case, file: str, failure: Failure | None) -> bool:
     """Tell damage from a change that a person made: it cannot be parsed, or is cut off or emptied."""
-    m = case.machine
+    m = case.files
     if not file.endswith(".py"):
-        binary = case.loader.read(file)
+        binary = case.modules.loader.read(file)
         return bool(binary.trouble) or case.obs.outcome == "crash"
     info = m.stat(file)
     error = case.obs.error
@@ -160,10 +160,10 @@ def _broken_binary(case: Case) -> Finding | None:
     for error in case.obs.chain:
         if not error.path or not _BROKEN_BINARY.search(error.message):
             continue
-        binary = case.loader.read(error.path)
+        binary = case.modules.loader.read(error.path)
         if not binary.trouble:
             continue
-        owner = case.distribution_of(error.path)
+        owner = case.distributions.of(error.path)
         todo = pip.reinstall(case, owner.name, owner.version, "to have its files whole") if owner \
             else pip.build_again(case, error.path)
         return Finding("file-corrupt", "error", "certain", f"{error.path} is damaged: {binary.trouble}.",

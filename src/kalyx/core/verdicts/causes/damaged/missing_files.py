@@ -24,11 +24,11 @@ _LIBRARY = pattern(r"(?<![\w.+-])([\w.+-]+\.so[\w.]{0,40}): cannot open shared o
 def _incomplete(case: Case, failure: Failure | None) -> tuple[Distribution, list[str], list[str]] | None:
     """Return the distribution of what is missing, its code files, and those that are not there."""
     for owner, wanted in _wanted_files(case, failure):
-        record = case.record(owner)
+        record = case.distributions.record(owner)
         missing = record.missing()
         if any(p.startswith(wanted) or p.rsplit("/", 1)[-1] in wanted for p in missing):
             return owner, record.code, missing
-        data = [p for p in wanted if p in record.rows and not case.machine.exists(record.absolute(p))]
+        data = [p for p in wanted if p in record.rows and not case.files.exists(record.absolute(p))]
         if data:
             return owner, [*record.code, *data], [*data, *missing]
     return _without_start(case, failure) or _less_than_elsewhere(case, failure)
@@ -37,26 +37,26 @@ def _incomplete(case: Case, failure: Failure | None) -> tuple[Distribution, list
 def _less_than_elsewhere(case: Case, failure: Failure | None
                          ) -> tuple[Distribution, list[str], list[str]] | None:
     """Find a part that the same version has in another environment, where no RECORD tells what belongs here."""
-    owner = case.distribution_of(case.file_of(failure.top)) if failure is not None else None
-    if failure is None or owner is None or owner.editable or case.record(owner).rows:
+    owner = case.distributions.of(case.modules.file_of(failure.top)) if failure is not None else None
+    if failure is None or owner is None or owner.editable or case.distributions.record(owner).rows:
         return None
     part = failure.module.replace(".", "/")
     wanted = [f"{part}/{failure.name}"] if failure.name else []
     wanted += [part] if "." in failure.module else []
-    found = case.part_elsewhere(wanted, owner.name, owner.version) if wanted else None
+    found = case.elsewhere.part(wanted, owner.name, owner.version) if wanted else None
     return (owner, list(found), [found[0]]) if found is not None else None
 
 
 def _without_start(case: Case, failure: Failure | None) -> tuple[Distribution, list[str], list[str]] | None:
     """Find the package that is taken for a bare folder, as its start file is gone (PEP 420)."""
     name = failure.module if failure is not None else case.obs.module
-    found = [(x, c) for x, c in case.candidates(top_level(name))]
+    found = [(x, c) for x, c in case.modules.candidates(top_level(name))]
     if not found or any(c.kind != "namespace" for _, c in found):
         return None
-    for layer in case.layers:
-        owner = case.shelf(layer).providing(top_level(name)) if layer.layer in INSTALLED else None
+    for layer in case.modules.layers:
+        owner = case.distributions.shelf(layer).providing(top_level(name)) if layer.layer in INSTALLED else None
         if owner is not None and not owner.editable:
-            record = case.record(owner)
+            record = case.distributions.record(owner)
             missing = record.missing()
             if f"{top_level(name)}/__init__.py" in missing:
                 return owner, record.code, missing
@@ -67,10 +67,10 @@ def _wanted_files(case: Case, failure: Failure | None) -> list[tuple[Distributio
     """Return distributions that should have the missing thing, with how its files would begin."""
     found: list[tuple[Distribution, tuple[str, ...]]] = []
     if failure is not None and (failure.name is None or "partially" in failure.error.message
-                                or case.search_folders(failure.module)):
+                                or case.modules.search_folders(failure.module)):
         package = failure.module.replace(".", "/")
         wanted = f"{package}/{failure.name}" if failure.name else package
-        for layer in case.layers:
+        for layer in case.modules.layers:
             owner = _distribution(case, layer, failure) if layer.layer in INSTALLED else None
             if owner is not None and not owner.editable:
                 found.append((owner, (wanted + ".", wanted + "/", package + "/__init__.")))
@@ -80,12 +80,12 @@ def _wanted_files(case: Case, failure: Failure | None) -> list[tuple[Distributio
     for error in case.obs.chain:
         # a part that is there as source alone is not what the parts compiled with it expect
         part = _OF_MODULE.search(error.message)
-        owner = case.distribution_of(case.file_of(part.group(1)[:-1])) if part else None
+        owner = case.distributions.of(case.modules.file_of(part.group(1)[:-1])) if part else None
         if part and owner is not None:
             found.append((owner, (part.group(1).replace(".", "/")[:-1] + ".",)))
         # a library that came with the distribution itself
         match = _LIBRARY.search(error.message) if "shared object" in error.message else None
-        owner = case.distribution_of(error.path) if match else None
+        owner = case.distributions.of(error.path) if match else None
         if match and owner is not None:
             found.append((owner, (match.group(1),)))
     return found
@@ -95,8 +95,8 @@ def _lost_file(case: Case) -> tuple[Distribution, tuple[str, ...]] | None:
     """Return the distribution of a file that its code wanted to read, with the file's row in RECORD."""
     error = case.obs.error
     match = _NO_FILE.search(error.message) if error is not None and error.type == "FileNotFoundError" else None
-    owner = case.distribution_of(match.group(1)) if match else None
-    row = case.record(owner).row_of(match.group(1)) if match and owner is not None else None
+    owner = case.distributions.of(match.group(1)) if match else None
+    row = case.distributions.record(owner).row_of(match.group(1)) if match and owner is not None else None
     return (owner, (row,)) if owner is not None and row is not None else None
 
 
@@ -106,8 +106,8 @@ def _distribution(case: Case, layer: Layer, failure: Failure) -> Distribution | 
     Of a module that is wholly absent every RECORD would have to be read to
     find it under another name; the names that it usually has are tried.
     """
-    shelf = case.shelf(layer)
-    if case.candidates(failure.top):
+    shelf = case.distributions.shelf(layer)
+    if case.modules.candidates(failure.top):
         return shelf.providing(failure.top)
     names = (failure.top, import_names.distribution_for(failure.top))
     found = (shelf.named(name) for name in names if name)
@@ -137,13 +137,13 @@ def _without_anything(case: Case, failure: Failure | None) -> Finding | None:
     """Find metadata that has lost even the list of its files, of a module that is not there."""
     if failure is None or not is_absent(case, failure):
         return None
-    for layer in case.layers:
-        shelf, names = case.shelf(layer), (failure.top, import_names.distribution_for(failure.top))
+    for layer in case.modules.layers:
+        shelf, names = case.distributions.shelf(layer), (failure.top, import_names.distribution_for(failure.top))
         owner = next((d for n in names if n and layer.layer in INSTALLED and (d := shelf.named(n))), None)
-        if owner is None or owner.modules or owner.editable or case.record(owner).rows:
+        if owner is None or owner.modules or owner.editable or case.distributions.record(owner).rows:
             continue
-        package = case.machine.path.join(layer.path, failure.top)
-        in_the_way = _in_the_way(case, layer.path, [case.machine.path.join(package, "__init__.py")])
+        package = case.files.path.join(layer.path, failure.top)
+        in_the_way = _in_the_way(case, layer.path, [case.files.path.join(package, "__init__.py")])
         evidence = [Evidence("it lists no files", owner.metadata),
                     Evidence(f"{package} is no package", package)]
         evidence += [Evidence(f"{path} is {what}", path) for path, what in in_the_way.items()]
@@ -169,7 +169,7 @@ def files_missing(case: Case, failure: Failure | None) -> Finding | None:
     if found is None or len(found[1]) == len(found[2]):
         return None
     owner, listed, missing = found
-    if not case.record(owner).rows:
+    if not case.distributions.record(owner).rows:
         return _gone(case, "files-missing", owner, listed, missing,
                      f"{owner.name} {owner.version} lacks a file that this version has: {missing[0]}.")
     verb = "is" if len(missing) == 1 else "are"
@@ -184,10 +184,10 @@ def not_whole(case: Case, failure: Failure | None) -> Finding | None:
     if case.obs.outcome != "fails" or case.obs.later:
         return None
     files = [f.file for e in case.obs.chain for f in reversed(e.frames)]
-    for owner in dict.fromkeys(case.distribution_of(f) for f in dict.fromkeys(files)):
+    for owner in dict.fromkeys(case.distributions.of(f) for f in dict.fromkeys(files)):
         if owner is None or owner.editable:
             continue
-        record = case.record(owner)
+        record = case.distributions.record(owner)
         missing = [p for p in record.missing() if not {"test", "tests"} & set(p.split("/"))]
         if missing:
             return _gone(case, "files-missing", owner, record.code, missing,
@@ -199,7 +199,7 @@ def not_whole(case: Case, failure: Failure | None) -> Finding | None:
 
 def _gone(case: Case, slug: str, owner: Distribution, listed: list[str], missing: list[str],
           because: str, confidence: str = "certain") -> Finding:
-    record = case.record(owner)
+    record = case.distributions.record(owner)
     in_the_way = _in_the_way(case, record.folder, [record.absolute(p) for p in missing])
     return Finding(
         slug, "warning" if case.obs.outcome == "imports" else "error", confidence, because,
@@ -217,7 +217,7 @@ def _in_the_way(case: Case, site: str, missing: list[str]) -> dict[str, str]:
 
     Nothing can be installed over it. Only inside the site folder: what lies elsewhere is never to be removed.
     """
-    m = case.machine
+    m = case.files
     found: dict[str, str] = {}
     for file in missing:
         link = m.read_link(file)

@@ -48,7 +48,7 @@ def mixed_install(case: Case, failure: Failure | None) -> Finding | None:
                 f"{owner.location} holds the metadata of {named}: one was installed over the other.",
                 (*[Evidence(f"{d.name} {d.version}", d.metadata) for d in twins], *what_broke(case)),
                 pip.reinstall(case, newest.name, newest.version, "so that its files are of one version"))
-        rows = [r for r in map(case.record(owner).row_of, suspects(case, failure)) if r is not None]
+        rows = [r for r in map(case.distributions.record(owner).row_of, suspects(case, failure)) if r is not None]
         found = _written_over(case, owner, rows)
         if found is not None:
             return found
@@ -57,7 +57,7 @@ def mixed_install(case: Case, failure: Failure | None) -> Finding | None:
 
 def _written_over(case: Case, owner: Distribution, rows: list[str]) -> Finding | None:
     """Find files among `rows` that are not those that their distribution installed."""
-    record = case.record(owner)
+    record = case.distributions.record(owner)
     changed = [(r, how) for r in rows if (how := record.difference(r))]
     if not changed:
         return None
@@ -72,24 +72,26 @@ def _written_over(case: Case, owner: Distribution, rows: list[str]) -> Finding |
 
 def _asked_by_changed(case: Case, failure: Failure) -> Finding | None:
     """Find that what asks for an absent module is a changed file, and that nothing declares the module."""
-    owner = case.distribution_of(failure.asker.file) if failure.asker else None
-    row = case.record(owner).row_of(failure.asker.file) if owner and failure.asker else None
+    owner = case.distributions.of(failure.asker.file) if failure.asker else None
+    row = case.distributions.record(owner).row_of(failure.asker.file) if owner and failure.asker else None
     names = {normal_name(failure.top), normal_name(import_names.distribution_for(failure.top) or failure.top),
-             *[normal_name(e.name) for e in case.elsewhere(failure.top) if e.name]}
-    if owner is None or owner.editable or row is None or failure.top in case.stdlib_names or any(
-            normal_name(requirement_name(r)) in names for r in owner.requires if applies(r, case.markers)):
+             *[normal_name(e.name) for e in case.elsewhere.having(failure.top) if e.name]}
+    if owner is None or owner.editable or row is None or failure.top in case.modules.stdlib_names:
+        return None
+    wanted = (r for r in owner.requires if applies(r, case.distributions.markers))
+    if any(normal_name(requirement_name(r)) in names for r in wanted):
         return None
     return _written_over(case, owner, [row])
 
 
 def _stray_package(case: Case, owner: Distribution) -> Finding | None:
     """Find a folder that hides a distribution's module of one file, in the same site folder."""
-    record, m = case.record(owner), case.machine
+    record, m = case.distributions.record(owner), case.files
     for name in owner.modules:
         folder = m.path.join(owner.location, name)
         if f"{name}.py" not in record.rows or any(r.startswith(f"{name}/") for r in record.rows):
             continue
-        found = case.finder.find_in(owner.location, name)
+        found = case.modules.finder.find_in(owner.location, name)
         if found is not None and found.kind == "package":
             return Finding(
                 "mixed-install", "error", "certain",
@@ -103,13 +105,13 @@ def _stray_package(case: Case, owner: Distribution) -> Finding | None:
 
 def _twins(case: Case, owner: Distribution) -> list[Distribution]:
     """Return all distributions of one name in one folder."""
-    layer = next((x for x in case.layers if x.path == owner.location), None)
+    layer = next((x for x in case.modules.layers if x.path == owner.location), None)
     if layer is None:
         return [owner]
     wanted = normal_name(owner.name)
-    entries = [e for e in case.shelf(layer).metadata_folders()
+    entries = [e for e in case.distributions.shelf(layer).metadata_folders()
                if normal_name(e.rsplit(".", 1)[0].split("-")[0]) == wanted]
-    return [d for d in map(case.shelf(layer).read, entries) if d is not None]
+    return [d for d in map(case.distributions.shelf(layer).read, entries) if d is not None]
 
 
 def _version_key(text: str) -> tuple[int, object]:
@@ -123,14 +125,14 @@ def _version_key(text: str) -> tuple[int, object]:
 
 def _interrupted(case: Case, failure: Failure) -> Finding | None:
     """Find the folder that pip renames a package to while it replaces it: ``~umpy``."""
-    for layer in case.layers:
+    for layer in case.modules.layers:
         if layer.layer not in ("env", "base", "user"):
             continue
-        left = [n for n in case.finder.names(layer.path) if n.startswith("~")
+        left = [n for n in case.modules.finder.names(layer.path) if n.startswith("~")
                 and failure.top[1:] and n[1:].split("-")[0].split(".")[0] in (failure.top[1:], failure.top)]
         if left:
-            place = case.machine.path.join(layer.path, sorted(left)[0])
-            owner = case.shelf(layer).named(failure.top)
+            place = case.files.path.join(layer.path, sorted(left)[0])
+            owner = case.distributions.shelf(layer).named(failure.top)
             wanted = f"{owner.name}=={owner.version}" if owner else (
                 import_names.distribution_for(failure.top) or failure.top)
             return Finding(

@@ -22,20 +22,20 @@ def suspects(case: Case, failure: Failure | None) -> list[str]:
     for error in case.obs.chain:
         files.append(error.path)
         named = _FILE_FIRST.match(error.message)  # a library that lies beside it
-        files += [str(case.machine.path.normpath(named.group(1)))] if named else []
+        files += [str(case.files.path.normpath(named.group(1)))] if named else []
         files += [f.file for f in reversed(own_frames(error.frames)[-3:])]
     files += [f.file for f in reversed(own_frames(case.obs.stack)[-3:])]
     if failure is not None:
-        files.append(case.file_of(failure.module))
+        files.append(case.modules.file_of(failure.module))
     if file_is_unknown(case):
         files += [f for e in case.obs.chain for x in own_frames(e.frames)[-1:] for f in imported_at(case, x)]
-    files += [case.source_of(case.obs.origin), case.file_of(top_level(case.obs.module))]
+    files += [case.modules.source_of(case.obs.origin), case.modules.file_of(top_level(case.obs.module))]
     return list(dict.fromkeys(f for f in files if f))
 
 
 def owners(case: Case, failure: Failure | None) -> list[Distribution]:
     """Return the distributions that the failing files belong to, editable ones left out."""
-    found = [case.distribution_of(f) for f in suspects(case, failure)]
+    found = [case.distributions.of(f) for f in suspects(case, failure)]
     unique = {d.metadata: d for d in found if d is not None and not d.editable}
     return list(unique.values())
 
@@ -50,7 +50,7 @@ def file_is_unknown(case: Case) -> bool:
 def what_broke(case: Case) -> list[Evidence]:
     error = case.obs.error
     if error is None:
-        return [Evidence(f"the interpreter ended with status {case.obs.status}", case.python)]
+        return [Evidence(f"the interpreter ended with status {case.obs.status}", case.python.executable)]
     last = error.frames[-1] if error.frames else None
     return [Evidence(f"{error.type}: {error.message.splitlines()[0] if error.message else ''}",
                      last.file if last else None, last.line if last else None)]

@@ -40,9 +40,9 @@ def file_unreadable(case: Case, failure: Failure | None) -> Finding | None:
     if refused is None:
         return _blocked(case)
     path, why = refused
-    m = case.machine
+    m = case.files
     info = m.stat(path)
-    owner = case.distribution_of(path)
+    owner = case.distributions.of(path)
     whose = f" of {owner.name} {owner.version}" if owner else ""
     evidence = [Evidence(why, path)]
     if info is not None:
@@ -64,13 +64,13 @@ def _blocked(case: Case) -> Finding | None:
             continue
         from kalyx.core.verdicts.remedies.pip import install_again
 
-        owner = case.distribution_of(file)
+        owner = case.distributions.of(file)
         whose = f" of {owner.name} {owner.version}" if owner else ""
         todo = install_again(case, owner, file)
-        if case.machine.platform == "darwin":
+        if case.files.platform == "darwin":
             todo += (Remedy("Or, where you trust the file, take the mark off that it came from outside.",
                             "manual", changes=file,
-                            typed=command_line(case.machine, ("xattr", "-d", "com.apple.quarantine", file))),)
+                            typed=command_line(case.files, ("xattr", "-d", "com.apple.quarantine", file))),)
         else:
             todo += (Remedy(f"Or have whoever looks after this computer allow {file}.", "manual",
                             changes="the rules of this computer"),)
@@ -86,7 +86,7 @@ def _refused(case: Case) -> tuple[str, str] | None:
         match = _ERRNO.search(error.message) if "[Errno" in error.message else None
         if match and match.group(1) in _FORBIDDEN and error.type in _REFUSALS:
             file = match.group(3)
-            if file.endswith(_CODE) and case.layer_of_file(file) not in (None, "link"):
+            if file.endswith(_CODE) and case.modules.layer_of_file(file) not in (None, "link"):
                 return file, match.group(2).lower()
         elif error.path and "ermission denied" in error.message:
             return error.path, "permission denied"
@@ -95,11 +95,11 @@ def _refused(case: Case) -> tuple[str, str] | None:
 
 def _closed(case: Case, failure: Failure | None) -> tuple[str, str] | None:
     """Return a folder that hides the wanted module: an entry of the path, or the package's own."""
-    m = case.machine
+    m = case.files
     if case.obs.outcome == "imports" and (case.obs.origin or not case.obs.search):
         return None
     name = failure.top if failure is not None else top_level(case.obs.module)
-    for _, candidate in case.candidates(name):
+    for _, candidate in case.modules.candidates(name):
         if candidate.kind == "namespace":
             why = m.why_not_listed(candidate.path) or _why_not_entered(case, candidate.path)
             if why:
@@ -113,7 +113,7 @@ def _closed(case: Case, failure: Failure | None) -> tuple[str, str] | None:
         return None
     if failure is None or failure.name is not None:
         return None
-    for layer in case.layers:
+    for layer in case.modules.layers:
         if layer.layer != "stdlib" and m.is_folder(layer.path) and (why := m.why_not_listed(layer.path)):
             return layer.path, why
     return None
@@ -121,6 +121,6 @@ def _closed(case: Case, failure: Failure | None) -> tuple[str, str] | None:
 
 def _why_not_entered(case: Case, folder: str) -> str:
     """Say why the files of a folder cannot be looked at, though their names can be listed."""
-    start = case.machine.path.join(folder, "__init__.py")
-    trouble = case.machine.trouble_at(start)
+    start = case.files.path.join(folder, "__init__.py")
+    trouble = case.files.trouble_at(start)
     return "" if trouble == "does not exist" else trouble

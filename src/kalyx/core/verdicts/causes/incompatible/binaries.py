@@ -43,11 +43,11 @@ def foreign_platform(case: Case, failure: Failure | None) -> Finding | None:
     """
     files = [f for _, found in _unloadable(case, failure) for f in found]
     files += [e.path for e in case.obs.chain if e.path and _WRONG_FORM.search(e.message)]
-    mine = case.loader.program if files else None
+    mine = case.modules.loader.program if files else None
     if mine is None or mine.trouble:
         return _wheel_for_others(case, failure)
     for file in files:
-        made = case.loader.read(file)
+        made = case.modules.loader.read(file)
         if not made.machines:
             continue
         wrong = (made.form != mine.form or not set(made.machines) & set(mine.machines)
@@ -59,14 +59,14 @@ def foreign_platform(case: Case, failure: Failure | None) -> Finding | None:
             "the musl C library" if made.is_musl else "the GNU C library")
         this = f"{mine.system} on {mine.machines[0]}" if wrong else (
             "the musl C library" if mine.is_musl else "the GNU C library")
-        owner = case.distribution_of(file)
+        owner = case.distributions.of(file)
         return Finding(
             "foreign-platform", "error", "certain",
             f"The compiled part {file} is made for {for_what}, and this Python for {this}.",
             (Evidence(f"its header says: {made.form}, {made.bits} bits, {', '.join(made.machines)}", file),
              Evidence(f"the interpreter's says: {mine.form}, {mine.bits} bits, {mine.machines[0]}", mine.path),
              *([Evidence(f"it belongs to {owner.name} {owner.version}", owner.metadata)] if owner else [])),
-            _remedies(case, file, case.layer_of_file(file), owner.name if owner else None,
+            _remedies(case, file, case.modules.layer_of_file(file), owner.name if owner else None,
                       owner.version if owner else None))
     return _wheel_for_others(case, failure)
 
@@ -75,13 +75,13 @@ def _wheel_for_others(case: Case, failure: Failure | None) -> Finding | None:
     """Find a distribution that lacks a part of its own and, by its WHEEL file, was built for another system."""
     if failure is None or ("." not in failure.module and failure.name is None):
         return None
-    owner = case.distribution_of(case.file_of(failure.top))
-    own = {"linux": "linux", "darwin": "macosx", "win32": "win"}.get(str(case.obs.who.get("platform")))
+    owner = case.distributions.of(case.modules.file_of(failure.top))
+    own = {"linux": "linux", "darwin": "macosx", "win32": "win"}.get(case.python.platform)
     if owner is None or own is None:
         return None
-    file = case.machine.path.join(owner.metadata, "WHEEL")
+    file = case.files.path.join(owner.metadata, "WHEEL")
     try:
-        text = case.machine.read_beginning(file, 65536)
+        text = case.files.read_beginning(file, 65536)
     except Unreadable:
         return None
     systems = [line.split("-")[-1].strip() for line in text.splitlines() if line.startswith("Tag:")]
@@ -89,10 +89,10 @@ def _wheel_for_others(case: Case, failure: Failure | None) -> Finding | None:
         return None
     return Finding(
         "foreign-platform", "error", "certain",
-        f"{owner.name} {owner.version} was built for {systems[0]}, and this is {case.obs.who['platform']}: "
+        f"{owner.name} {owner.version} was built for {systems[0]}, and this is {case.python.platform}: "
         f"what it loads here, {failure.name or failure.module}, is not in it.",
         (Evidence(f"its WHEEL file says: {', '.join(systems[:3])}", str(file)),
-         Evidence(f"{owner.name} {owner.version} was asked for it", case.file_of(failure.top))),
+         Evidence(f"{owner.name} {owner.version} was asked for it", case.modules.file_of(failure.top))),
         pip.reinstall(case, owner.name, owner.version, "for this system"))
 
 
@@ -117,7 +117,7 @@ def foreign_abi(case: Case, failure: Failure | None) -> Finding | None:
         return _finding(case, module, files)
     error = case.obs.error
     if error is not None and error.path and _LOADER_SAYS.search(error.message) \
-            and not case.is_made_for_it(error.path):
+            and not case.modules.is_made_for_it(error.path):
         return _finding(case, error.name or case.obs.module, [error.path], error.message)
     return None
 
@@ -126,10 +126,10 @@ def _unloadable(case: Case, failure: Failure | None) -> Iterator[tuple[str, list
     """Yield the missing modules of which compiled files are here, with suffixes of others only."""
     for module in _wanted(case, failure):
         head, _, name = module.rpartition(".")
-        folders = case.search_folders(head) if head else [x.path for x in case.layers]
+        folders = case.modules.search_folders(head) if head else case.modules.folders
         for folder in folders:
-            files = case.finder.extensions_in(folder, name)
-            loadable = {case.machine.path.join(folder, name + s) for s in case.finder.suffixes}
+            files = case.modules.finder.extensions_in(folder, name)
+            loadable = {case.files.path.join(folder, name + s) for s in case.modules.finder.suffixes}
             if files and not loadable & set(files):
                 yield module, files
 
@@ -167,15 +167,15 @@ def describe_tag(file: str) -> str:
 
 def _finding(case: Case, module: str, files: list[str], loader_says: str = "") -> Finding:
     file = files[0]
-    owner = case.distribution_of(file)
-    layer = case.layer_of_file(file)
+    owner = case.distributions.of(file)
+    layer = case.modules.layer_of_file(file)
     made_for = describe_tag(file)
     kind = {"cpython": "CPython", "pypy": "PyPy"}.get(
-        str(case.obs.who.get("implementation")), "Python")
-    here = f"{kind} {case.obs.who.get('version')}"
+        case.python.implementation, "Python")
+    here = f"{kind} {case.python.version}"
     evidence = [Evidence(f"{f} is for {describe_tag(f)}", f) for f in files[:4]]
-    evidence.append(Evidence(f"{case.python} loads {', '.join(case.finder.suffixes)}",
-                             case.python))
+    evidence.append(Evidence(f"{case.python.executable} loads {', '.join(case.modules.finder.suffixes)}",
+                             case.python.executable))
     if loader_says:
         evidence.append(Evidence(f"the loader says: {loader_says}", file))
     if owner is not None:
@@ -190,15 +190,15 @@ def _finding(case: Case, module: str, files: list[str], loader_says: str = "") -
 def _remedies(case: Case, file: str, layer: str | None, name: str | None,
               version: str | None) -> tuple[Remedy, ...]:
     if layer == "pythonpath":
-        entry = next((x.path for x in case.layers if x.layer == "pythonpath"
-                      and case.machine.is_within(file, x.path)), "")
+        entry = next((x.path for x in case.modules.layers if x.layer == "pythonpath"
+                      and case.files.is_within(file, x.path)), "")
         return (Remedy(f"Take {entry} out of PYTHONPATH: it holds packages of another Python; "
                        f"then put {name or 'the package'} into {case.environment_name}.", "manual",
                        changes="the variable PYTHONPATH, where it is set"),)
     if name and version:
         from kalyx.core.verdicts.remedies.rebuild import made_for_here
 
-        built = made_for_here(case, case.distribution_of(file), file)
+        built = made_for_here(case, case.distributions.of(file), file)
         if built:
             return built
         return pip.reinstall(case, name, version, "with this interpreter, which builds or "
@@ -209,14 +209,14 @@ def _remedies(case: Case, file: str, layer: str | None, name: str | None,
 def _direction(case: Case, file: str, name: str) -> str:
     """Return which versions to choose from: one made for an older Python may have come before this one."""
     made = re.search(r"\.(?:cpython-|cp|pypy)(\d)(\d+)", file)
-    owner = case.distribution_named(name)
+    owner = case.distributions.named(name)
     if made is None or owner is None:
         return "=="
     python = int(made.group(1)), int(made.group(2))
     try:
-        head = case.machine.read_beginning(case.machine.path.join(owner.metadata, "METADATA"), 262_144)
+        head = case.files.read_beginning(case.files.path.join(owner.metadata, "METADATA"), 262_144)
     except Unreadable:
         head = ""
-    if python == case.version or f"Python :: {case.version[0]}.{case.version[1]}\n" in head:
+    if python == case.python.version_pair or f"Python :: {case.python.short_version}\n" in head:
         return "=="
-    return ">=" if python < case.version else "<="
+    return ">=" if python < case.python.version_pair else "<="

@@ -39,19 +39,19 @@ def python2_source(case: Case, failure: Failure | None) -> Finding | None:
     What to do: Install a version for Python 3, or convert the code.
     """
     broken, error = broken_source(case) or _print_to_a_file(case), case.obs.error
-    if broken is None and case.version >= (3, 0):
+    if broken is None and case.python.version_pair >= (3, 0):
         return _python2_name(case)
-    if broken is None or error is None or case.version[0] < 3:
+    if broken is None or error is None or case.python.version_pair[0] < 3:
         return None
     file, line, text = broken
     if not _PYTHON2_LINE.search(text):
         return None
-    owner = case.distribution_of(file)
+    owner = case.distributions.of(file)
     return Finding(
         "python2-source", "error", "certain" if _PYTHON2.search(error.message) else "likely",
         f"{whose(case, owner, file)} is written in Python 2: {text}",
-        (Evidence(text, file, line), Evidence(f"{case.this_is}: "
-                                              f"{error.message}", case.python)),
+        (Evidence(text, file, line), Evidence(f"{case.python.this_is}: "
+                                              f"{error.message}", case.python.executable)),
         (*upgrade(case, owner), Remedy("Change the code to Python 3, or run it with a Python 2.",
                                         "manual", changes=file)))
 
@@ -65,15 +65,15 @@ def _python2_name(case: Case) -> Finding | None:
     if match is None or not error.frames:
         return None
     frame, word = error.frames[-1], match.group(1) or match.group(2)
-    line = case.code_line(frame.file, frame.line)
-    if word not in line or case.layer_of_file(frame.file) == "stdlib":
+    line = case.modules.code_line(frame.file, frame.line)
+    if word not in line or case.modules.layer_of_file(frame.file) == "stdlib":
         return None
-    owner = case.distribution_of(frame.file)
+    owner = case.distributions.of(frame.file)
     return Finding(
         "python2-source", "error", "certain",
         f"{whose(case, owner, frame.file)} is written in Python 2: {word} is there no more in Python 3.",
         (Evidence(line, frame.file, frame.line),
-         Evidence(f"{case.this_is}: {error.message}", case.python)),
+         Evidence(f"{case.python.this_is}: {error.message}", case.python.executable)),
         (*upgrade(case, owner), Remedy("Change the code to Python 3, or run it with a Python 2.",
                                         "manual", changes=frame.file)))
 
@@ -84,5 +84,5 @@ def _print_to_a_file(case: Case) -> tuple[str, int, str] | None:
     if error is None or error.type != "TypeError" or ">>" not in error.message or not error.frames:
         return None
     frame = error.frames[-1]
-    text = case.code_line(frame.file, frame.line)
+    text = case.modules.code_line(frame.file, frame.line)
     return (frame.file, frame.line, text) if re.match(r"print\s*>>", text) else None

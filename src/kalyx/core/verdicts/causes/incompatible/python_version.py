@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import re
-import sys
 
-from kalyx.core.errors import Unreadable
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Distribution, Evidence, Finding, Remedy
@@ -41,11 +39,11 @@ def python_too_old(case: Case, failure: Failure | None) -> Finding | None:
     from kalyx.core.facts.source_code.newer_syntax import newer_syntax
 
     file, line, text = broken
-    owner = case.distribution_of(file)
+    owner = case.distributions.of(file)
     asks = owner.requires_python if owner else ""
-    newer = _accepted_by_ours(case, file) or case.neighbours.reader_of(file, case.version)
-    form = newer_syntax(case.version, text, case.obs.error.message if case.obs.error else "")
-    if newer is None and form is None and not (asks and _is_outside(asks, case)):
+    newer = case.obs.parsed_by
+    form = newer_syntax(case.python.version_pair, text, case.obs.error.message if case.obs.error else "")
+    if not newer and form is None and not (asks and _is_outside(asks, case)):
         return None
     evidence = [Evidence(text, file, line)]
     if newer:
@@ -57,7 +55,7 @@ def python_too_old(case: Case, failure: Failure | None) -> Finding | None:
                                  owner.metadata))
     return Finding(
         "python-too-old", "error", "certain" if newer else "likely",
-        f"{whose(case, owner, file)} uses syntax that {case.this_python} does not "
+        f"{whose(case, owner, file)} uses syntax that {case.python.name} does not "
         f"know yet{f': {form[1]} came with {form[0]}' if form else ''}.", tuple(evidence),
         _for_newer(case, owner, asks, form[0] if form else None))
 
@@ -77,8 +75,9 @@ def _for_newer(case: Case, owner: Distribution | None, asks: str | None,
 
 def _such_as(case: Case, since: str | None) -> str:
     """Name a Python of this machine that is new enough."""
-    wanted = tuple(int(n) for n in since.split(".")) if since else (case.version[0], case.version[1] + 1)
-    for environment in case.neighbours.environments:
+    major, minor = case.python.version_pair
+    wanted = tuple(int(n) for n in since.split(".")) if since else (major, minor + 1)
+    for environment in case.elsewhere.known.environments:
         version = tuple(int(n) for n in (environment.python_version or "0").split(".")[:2] if n.isdigit())
         if environment.kind == "base" and version >= wanted and environment.interpreter is not None:
             return f", such as {environment.interpreter.path} ({environment.python_version})"
@@ -97,16 +96,16 @@ def _library_change(case: Case, failure: Failure | None, *, newer: bool) -> Find
     if change is None or change.newer != newer:
         return None
     frame = change.frame
-    owner = case.distribution_of(frame.file) if frame else None
+    owner = case.distributions.of(frame.file) if frame else None
     who = whose(case, owner, frame.file) if frame else "The import"
-    evidence = [Evidence(case.code_line(frame.file, frame.line), frame.file, frame.line)] if frame else []
+    evidence = [Evidence(case.modules.code_line(frame.file, frame.line), frame.file, frame.line)] if frame else []
     if newer:
         evidence.append(Evidence(f"Python {change.version} brought {change.what}"))
-        because = f"{who} uses {change.what}, which came with Python {change.version}; {case.this_is}."
+        because = f"{who} uses {change.what}, which came with Python {change.version}; {case.python.this_is}."
         todo = _for_newer(case, owner, owner.requires_python if owner else "", change.version)
     else:
         evidence.append(Evidence(f"Python {change.version} took {change.what} out"))
-        because = f"{who} uses {change.what}, which Python {change.version} took out; {case.this_is}."
+        because = f"{who} uses {change.what}, which Python {change.version} took out; {case.python.this_is}."
         todo = (*upgrade(case, owner), Remedy(
             f"Change the code to do without {change.what}, or use a Python before {change.version}.", "manual",
             changes=frame.file if frame else "which Python is used"))
@@ -119,14 +118,14 @@ def _outside_its_bounds(case: Case, *, newer: bool) -> Finding | None:
     error = case.obs.error
     if error is None or not error.frames:
         return None
-    owner = case.distribution_of(error.frames[-1].file)
+    owner = case.distributions.of(error.frames[-1].file)
     asks = owner.requires_python if owner else ""
     if owner is None or not asks or not _is_outside(asks, case) or newer not in _sides(asks, case):
         return None
     last = error.frames[-1]
     return Finding(
         "python-too-old" if newer else "python-too-new", "error", "likely",
-        f"{owner.name} {owner.version} is for Python {asks}, and {case.this_is}.",
+        f"{owner.name} {owner.version} is for Python {asks}, and {case.python.this_is}.",
         (Evidence(f"it declares Requires-Python: {asks}", owner.metadata),
          Evidence(f"{error.type}: {error.message.split(chr(10))[0]}", last.file, last.line)),
         (*upgrade(case, owner),
@@ -139,11 +138,11 @@ def _sides(asks: str, case: Case) -> set[bool]:
 
     sides = set()
     for part in SpecifierSet(asks):
-        if part.contains(str(case.obs.who.get("version", "3")), prereleases=True):
+        if part.contains(case.python.version, prereleases=True):
             continue
         if part.operator in ("==", "~=", "==="):
             numbers = [int(n) for n in re.findall(r"\d+", part.version)[:2]]
-            sides.add(numbers > list(case.version))
+            sides.add(numbers > list(case.python.version_pair))
         else:
             sides.add(part.operator in (">", ">="))
     return sides
@@ -153,23 +152,10 @@ def _is_outside(asks: str, case: Case) -> bool:
     from packaging.specifiers import InvalidSpecifier, SpecifierSet
 
     try:
-        return not SpecifierSet(asks).contains(str(case.obs.who.get("version", "3")),
+        return not SpecifierSet(asks).contains(case.python.version,
                                                prereleases=True)
     except InvalidSpecifier:
         return False
-
-
-def _accepted_by_ours(case: Case, file: str) -> str | None:
-    """Return Kalyx's own version when it is newer and can parse the file; nothing is run."""
-    if sys.version_info[:2] <= case.version:
-        return None
-    import ast
-
-    try:
-        ast.parse(case.machine.read_bytes(file))
-    except (Unreadable, SyntaxError, ValueError, RecursionError, MemoryError):
-        return None
-    return f"{sys.version_info[0]}.{sys.version_info[1]}"
 
 
 @cause("python-too-new", "C", "the code uses what this Python no longer has", rank=58)
@@ -190,16 +176,16 @@ def python_too_new(case: Case, failure: Failure | None) -> Finding | None:
 
 def _keyword_as_name(case: Case) -> Finding | None:
     broken = broken_source(case)
-    match = _ASYNC_NAME.search(broken[2]) if broken and case.version >= (3, 7) else None
+    match = _ASYNC_NAME.search(broken[2]) if broken and case.python.version_pair >= (3, 7) else None
     if broken is None or match is None:
         return None
     file, line, text = broken
     word = next(g for g in match.groups() if g)
-    owner = case.distribution_of(file)
+    owner = case.distributions.of(file)
     return Finding(
         "python-too-new", "error", "certain",
         f"{whose(case, owner, file)} uses {word} as a name, and since Python 3.7 it is a keyword; "
-        f"{case.this_is}.",
+        f"{case.python.this_is}.",
         (Evidence(text, file, line), Evidence(f"Python 3.6 was the last in which {word} could be a name")),
         (*upgrade(case, owner), Remedy(f"Give {word} another name in the code.", "manual", changes=file)))
 
@@ -211,21 +197,21 @@ def _in_other_versions(case: Case, failure: Failure | None, *, newer: bool) -> F
         return None
     from kalyx.core.facts.source_code.definitions import defined_names
 
-    m, file = case.machine, case.file_of(failure.module)
-    if file is None or not file.endswith(".py") or case.layer_of_file(file) != "stdlib" \
-            or failure.name in defined_names(case.machine, file):
+    m, file = case.files, case.modules.file_of(failure.module)
+    if file is None or not file.endswith(".py") or case.modules.layer_of_file(file) != "stdlib" \
+            or failure.name in defined_names(case.files, file):
         return None
-    library = max((x.path for x in case.layers if m.is_within(file, x.path)), key=len)
+    library = max((x.path for x in case.modules.layers if m.is_within(file, x.path)), key=len)
     bases = [(tuple(int(n) for n in (e.python_version or "").split(".")[:2] if n.isdigit()), e)
-             for e in case.neighbours.environments if e.kind == "base"]
+             for e in case.elsewhere.known.environments if e.kind == "base"]
     bases.sort(key=lambda found: found[0], reverse=not newer)  # the nearest version first
     for pair, environment in bases:
         version = environment.python_version or ""
-        if len(pair) != 2 or pair == case.version or (pair > case.version) != newer:
+        if len(pair) != 2 or pair == case.python.version_pair or (pair > case.python.version_pair) != newer:
             continue
         other = m.path.join(environment.path, "lib", f"python{pair[0]}.{pair[1]}",
                             m.path.relpath(file, library))
-        line = defined_names(case.machine, other).get(failure.name)
+        line = defined_names(case.files, other).get(failure.name)
         if line is not None:
             return _other_version(case, failure, version, other, line, newer=newer)
     return None
@@ -234,17 +220,17 @@ def _in_other_versions(case: Case, failure: Failure | None, *, newer: bool) -> F
 def _other_version(case: Case, failure: Failure, version: str, other: str, line: int, *,
                    newer: bool) -> Finding:
     asker = failure.asker
-    owner = case.distribution_of(asker.file) if asker else None
+    owner = case.distributions.of(asker.file) if asker else None
     who = whose(case, owner, asker.file) if asker else "The import"
     name = f"{failure.module}.{failure.name}"
     evidence = [Evidence(f"the standard library of Python {version} defines {failure.name}", other, line),
-                Evidence(f"that of {case.this_python} does not",
-                         case.file_of(failure.module))]
+                Evidence(f"that of {case.python.name} does not",
+                         case.modules.file_of(failure.module))]
     if asker:
-        evidence.append(Evidence(case.code_line(asker.file, asker.line), asker.file, asker.line))
+        evidence.append(Evidence(case.modules.code_line(asker.file, asker.line), asker.file, asker.line))
     return Finding(
         "python-too-old" if newer else "python-too-new", "error", "certain",
-        f"{who} uses {name}, which {case.this_python} does not have "
+        f"{who} uses {name}, which {case.python.name} does not have "
         f"{'yet' if newer else 'any more'}; Python {version} has it.", tuple(evidence),
         (*upgrade(case, owner),
          Remedy(f"Use an environment with {'a newer' if newer else 'an older'} Python, such as {version}, or "
@@ -259,19 +245,19 @@ def _removed_name(case: Case, failure: Failure | None) -> Finding | None:
         return None
     gone, instead = known
     major, minor = gone.split(".")
-    if case.version < (int(major), int(minor)):
+    if case.python.version_pair < (int(major), int(minor)):
         return None
-    if case.layer_of_file(case.file_of(failure.module)) not in (None, "stdlib"):
+    if case.modules.layer_of_file(case.modules.file_of(failure.module)) not in (None, "stdlib"):
         return None  # something else of that name
     asker = failure.asker
-    owner = case.distribution_of(asker.file) if asker else None
+    owner = case.distributions.of(asker.file) if asker else None
     who = whose(case, owner, asker.file) if asker else "The code"
     evidence = [Evidence(f"{failure.module}.{failure.name} was taken out in Python {gone}")]
     if asker:
-        evidence.insert(0, Evidence(case.code_line(asker.file, asker.line), asker.file, asker.line))
+        evidence.insert(0, Evidence(case.modules.code_line(asker.file, asker.line), asker.file, asker.line))
     return Finding(
         "python-too-new", "error", "certain",
-        f"{who} uses {failure.module}.{failure.name}, which Python {gone} took out; {case.this_is}.",
+        f"{who} uses {failure.module}.{failure.name}, which Python {gone} took out; {case.python.this_is}.",
         tuple(evidence),
         (*upgrade(case, owner), _write_instead(case, failure, owner, instead)))
 
@@ -285,8 +271,8 @@ def _write_instead(case: Case, failure: Failure, owner: Distribution | None, ins
     module, _, new = instead.rpartition(".")
     if asker is None or owner is not None or not module or not instead.replace(".", "").isidentifier():
         return plain
-    line = case.code_line(asker.file, asker.line)
-    if case.machine.read_text(asker.file).count(line) != 1:
+    line = case.modules.code_line(asker.file, asker.line)
+    if case.files.read_text(asker.file).count(line) != 1:
         return plain
     changed = None
     if re.fullmatch(rf"from {re.escape(failure.module)} import {re.escape(name)}(\s+as \w+)?", line):

@@ -57,7 +57,7 @@ def binary_mismatch(case: Case, failure: Failure | None) -> Finding | None:
         todo += (Remedy(f"Install a version of {owner.name} that was built for what is installed.",
                        "command", argv=(*command, "install", "--upgrade", "--force-reinstall", "--no-deps",
                                         owner.name),
-                       changes=f"replaces {owner.name} in {case.prefix}"),)
+                       changes=f"replaces {owner.name} in {case.python.prefix}"),)
     what = f"{used.name} than the one that is installed ({used.version})" if used else \
         "the C interface than the one that is installed"
     return Finding("binary-mismatch", "error", "certain",
@@ -98,8 +98,8 @@ def _used(case: Case, error: ObservedError, owner: Distribution | None) -> Distr
     """Return the package whose C interface it is: one that the message names."""
     for word in re.findall(r"[A-Za-z_][\w.]*", error.message):
         top = word.split(".")[0].lower()
-        found = case.distribution_named(top)
+        found = case.distributions.named(top)
         if found is not None and (owner is None or found.name != owner.name):
             return found
     about_numpy = "umpy" in error.message or "multiarray" in error.message
-    return case.distribution_named("numpy") if about_numpy else None
+    return case.distributions.named("numpy") if about_numpy else None

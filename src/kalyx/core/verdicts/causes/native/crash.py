@@ -41,8 +41,8 @@ def crash(case: Case, failure: Failure | None) -> Finding | None:
     return Finding(
         "crash", "error", "certain",
         f"Python {how} while it imported {case.obs.module}{where}.",
-        (Evidence(f"{case.python} {how}", case.python),
-         Evidence("what was being imported", case.file_of(case.obs.module)),
+        (Evidence(f"{case.python.executable} {how}", case.python.executable),
+         Evidence("what was being imported", case.modules.file_of(case.obs.module)),
          *frame_evidence(case, case.obs.stack)),
         (Remedy(f"Look at {frame.file}, line {frame.line}: it ends the process." if by and frame else
                 "Look at the place named above: the code there ends the process, or a compiled "

@@ -28,6 +28,7 @@ def hang(case: Case, failure: Failure | None) -> Finding | None:
         "hang", "error", "certain",
         f"The import of {case.obs.module} did not end within {case.obs.seconds:.0f} s{where}.",
         tuple(frame_evidence(case, case.obs.stack)) or (
-            Evidence(f"it was ended after {case.obs.seconds:.0f} s; where it was is not known", case.python),),
+            Evidence(f"it was ended after {case.obs.seconds:.0f} s; where it was is not known",
+                     case.python.executable),),
         (Remedy("Look at the place named above; give it longer with --timeout if it is only slow.",
                 "manual", changes="nothing"),))

@@ -60,7 +60,7 @@ def library_missing(case: Case, failure: Failure | None) -> Finding | None:
     error, match = found
     library = next(g for g in match.groups() if g).rpartition("/")[2]  # macOS says @rpath/NAME
     owner = owner_of(case, error)
-    needed = case.loader.walk(error.path) if error.path and error.path.endswith((".so", ".dylib")) else []
+    needed = case.modules.loader.walk(error.path) if error.path and error.path.endswith((".so", ".dylib")) else []
     evidence = [*loader_evidence(error, owner), *_on_macos(error)]
     if not error.path:
         evidence += _asked_here(case, error)
@@ -88,10 +88,10 @@ def _asked_for_by_name(case: Case) -> Finding | None:
     if error is None or frame is None or not _SAYS_LIBRARY.search(error.message):
         return None
     try:
-        text = case.machine.read_text(frame.file)
+        text = case.files.read_text(frame.file)
     except Unreadable:
         return None
-    cache, names = case.loader.cache(), list(dict.fromkeys(_BY_NAME.findall(text)))
+    cache, names = case.modules.loader.cache(), list(dict.fromkeys(_BY_NAME.findall(text)))
     known = [k for k in cache if any(k.startswith(f"lib{n}.so") for n in names)]
     if not names and _LOADS.search(text):  # the names stand in a list
         names = [n for n in dict.fromkeys(_WORDS.findall(text)) if _is_unknown_library(n, cache)][:4]
@@ -118,7 +118,7 @@ def _is_unknown_library(name: str, cache: Mapping[str, object]) -> bool:
 def _asked_here(case: Case, error: ObservedError) -> list[Evidence]:
     """Return the line of code that asked for a library."""
     frame = frame_of(case, error)
-    line = case.code_line(frame.file, frame.line) if frame else ""
+    line = case.modules.code_line(frame.file, frame.line) if frame else ""
     return [Evidence(f"it was asked for by: {line}", frame.file, frame.line)] if (
         frame and line and not line.startswith("raise")) else []
 
@@ -147,7 +147,7 @@ def _bring(case: Case, libraries: list[str], elsewhere: list[str]) -> list[Remed
     table = system_libraries.system_packages()
     packages = list(dict.fromkeys(table[n] for n in libraries if n in table))
     todo: list[Remedy] = []
-    if packages and case.machine.exists("/usr/bin/apt-get"):
+    if packages and case.files.exists("/usr/bin/apt-get"):
         todo.append(Remedy(f"Install the system's package{'s' if len(packages) > 1 else ''} that "
                            f"bring{'' if len(packages) > 1 else 's'} {', '.join(libraries)}.", "command",
                            argv=("apt-get", "install", "-y", *packages),

@@ -43,9 +43,9 @@ def symbol_missing(case: Case, failure: Failure | None) -> Finding | None:
         return function_missing(case) or _without_start(case)
     error, match = found
     symbol = next(g for g in match.groups() if g)
-    if case.machine.platform == "darwin":  # its linker writes an underscore before each name
+    if case.files.platform == "darwin":  # its linker writes an underscore before each name
         symbol = symbol.removeprefix("_")
-    if symbol.startswith(("Py", "_Py")) and not case.is_made_for_it(error.path or ""):
+    if symbol.startswith(("Py", "_Py")) and not case.modules.is_made_for_it(error.path or ""):
         return None  # of another Python
     owner = owner_of(case, error)
     said, named = _SAYS_FILE.match(error.message), _FOUND_LIBRARY.search(error.message)
@@ -82,7 +82,7 @@ def _better_copy(case: Case, file: str | None, symbol: str, blamed: str) -> _Cop
     """Look for a copy that has what is missing, where the loader looks without the variable, or elsewhere."""
     if not file or not file.endswith(".so") or symbol.startswith("GLIBC_"):
         return None
-    m, loader = case.machine, case.loader
+    m, loader = case.files, case.modules.loader
     needed = [n for n in loader.walk(file) if n.path and (not blamed or m.same(n.path, blamed))]
     plain = loader.without_variable()
     for one in needed if loader.library_path else ():
@@ -99,10 +99,10 @@ def _better_copy(case: Case, file: str | None, symbol: str, blamed: str) -> _Cop
 
 def _other_copy_first(case: Case, copy: _Copy, needs: str, symbol: str, evidence: list[Evidence]) -> Finding:
     """Say which copy is found and which one has it, and how to have the second one found."""
-    why, todo = "", look_in(case, case.machine.path.dirname(copy.better))
+    why, todo = "", look_in(case, case.files.path.dirname(copy.better))
     if copy.entry:
         why = f", as LD_LIBRARY_PATH holds {copy.entry}"
-        todo = without_variable(case.machine, case.seat, "LD_LIBRARY_PATH", copy.entry)
+        todo = without_variable(case.files, case.seat, "LD_LIBRARY_PATH", copy.entry)
     return Finding(
         "symbol-missing", "error", "certain",
         f"{needs}, which {copy.better} has; the loader finds {copy.found} first{why}.",
@@ -114,7 +114,7 @@ def _without_start(case: Case) -> Finding | None:
     """Find a compiled part for this interpreter that lacks the function by which it is begun."""
     error = case.obs.error
     match = _NO_START.search(error.message) if error is not None and error.path else None
-    if error is None or match is None or not case.is_made_for_it(error.path or ""):
+    if error is None or match is None or not case.modules.is_made_for_it(error.path or ""):
         return None
     owner = owner_of(case, error)
     return Finding(

@@ -35,7 +35,7 @@ def dll_missing(case: Case) -> Finding | None:
     owner, file = owner_of(case, error), _loaded(case, error)
     evidence = loader_evidence(error, owner)
     who = who_needs(case, error, owner)
-    part = match.group(1) or (case.machine.path.basename(file) if file else "")
+    part = match.group(1) or (case.files.path.basename(file) if file else "")
     whose = f"The compiled part {part} of {who}" if part else who
     again = install_again(case, owner, failed_file(case, error))
     if _NOT_BEGUN.search(error.message):
@@ -43,9 +43,9 @@ def dll_missing(case: Case) -> Finding | None:
                        f"{whose} needs a DLL that Windows found and could not start.", tuple(evidence),
                        (_runtime(), *again))
     missing = [n for n in _walk(case, file) if n.path is None]
-    if file is not None and not case.machine.is_file(file):
+    if file is not None and not case.files.is_file(file):
         return Finding("library-missing", "error", "certain", f"{who} loads {file}, which is not there.",
-                       (*evidence, Evidence(f"{file} {case.machine.trouble_at(file)}", file)), again)
+                       (*evidence, Evidence(f"{file} {case.files.trouble_at(file)}", file)), again)
     if not missing:
         return Finding("library-missing", "error", "likely", f"{whose} needs a DLL that Windows does not find.",
                        tuple(evidence), (*again, _runtime()))
@@ -90,25 +90,25 @@ def _loaded(case: Case, error: ObservedError) -> str | None:
 def _walk(case: Case, file: str | None) -> list[Needed]:
     from kalyx.core.facts.native.dlls import walk_dlls
 
-    return walk_dlls(case.machine, file, _folders(case)) if file and case.machine.is_file(file) else []
+    return walk_dlls(case.files, file, _folders(case)) if file and case.files.is_file(file) else []
 
 
 def _folders(case: Case) -> list[str]:
     """Return where the DLLs of a compiled part may lie: with the interpreter, or where wheels bring theirs."""
-    m = case.machine
-    program = m.path.dirname(m.real_path(case.python))
-    folders = [case.base_prefix, m.path.join(case.base_prefix, "DLLs"), program]
-    for layer in case.layers:
+    m = case.files
+    program = m.path.dirname(m.real_path(case.python.executable))
+    folders = [case.python.base_prefix, m.path.join(case.python.base_prefix, "DLLs"), program]
+    for layer in case.modules.layers:
         if layer.layer in ("env", "base", "user"):
-            names = case.finder.names(layer.path)
+            names = case.modules.finder.names(layer.path)
             folders += [m.path.join(layer.path, n) for n in names if n.endswith(".libs")]
     return folders
 
 
 def _elsewhere(case: Case, name: str) -> list[str]:
     """Return copies of a DLL where Windows does not look: on PATH, in a conda environment's own folder."""
-    m = case.machine
-    folders = [m.path.join(p, "Library", "bin") for p in (case.prefix, case.base_prefix)]
+    m = case.files
+    folders = [m.path.join(p, "Library", "bin") for p in (case.python.prefix, case.python.base_prefix)]
     folders += [f for f in case.launch.env.get("PATH", "").split(";") if f]
     return [p for p in dict.fromkeys(m.path.join(f, name) for f in folders) if m.is_file(p)]
 

@@ -27,15 +27,15 @@ def circular_import(case: Case, failure: Failure | None) -> Finding | None:
     if error is not None:
         match = re.search(r"partially initialized module '([\w.]+)'", error.message)
         half_made = match.group(1) if match else ""
-    elif failure is not None and failure.name is not None and case.version < (3, 8):
+    elif failure is not None and failure.name is not None and case.python.version_pair < (3, 8):
         error, half_made = failure.error, failure.module  # it says no more than that a name is missing
     else:
         return None
-    file = case.file_of(half_made) if half_made else None
+    file = case.modules.file_of(half_made) if half_made else None
     if failure is not None and failure.name and not will_have(case, half_made, failure.name):
         return None
     ring = [f for f in own_frames(error.frames) if f.function == "<module>"]
-    start = next((n for n, f in enumerate(ring) if file and case.machine.same(f.file, file)), None)
+    start = next((n for n, f in enumerate(ring) if file and case.files.same(f.file, file)), None)
     if start is None or start == len(ring) - 1:
         return None  # the half-made module asked for a part of its own: no ring, something missing
     around = ring[start:]
@@ -43,7 +43,7 @@ def circular_import(case: Case, failure: Failure | None) -> Finding | None:
     return Finding(
         "circular-import", "error", "certain",
         f"The modules import each other in a ring: {names}.",
-        tuple(Evidence(case.code_line(f.file, f.line) or f"in {f.function}", f.file, f.line)
+        tuple(Evidence(case.modules.code_line(f.file, f.line) or f"in {f.function}", f.file, f.line)
               for f in around),
         (Remedy(f"Move the import in {around[-1].file}, line {around[-1].line}, into the function that "
                 "needs it, or what both need into a third module.", "manual",
@@ -51,6 +51,6 @@ def circular_import(case: Case, failure: Failure | None) -> Finding | None:
 
 
 def _module_name(case: Case, file: str) -> str:
-    m = case.machine
+    m = case.files
     name = str(m.path.basename(file))
     return f"{m.path.basename(m.path.dirname(file))}/{name}" if name == "__init__.py" else name

@@ -48,10 +48,10 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
     if not because.endswith((".", "!", "?")):
         because += "."
     place = f"{frame.file}, line {frame.line}" if frame else case.obs.module
-    if error.type in ("SyntaxError", "IndentationError", "TabError") and error.frames:
+    if error.is_syntax and error.frames:
         frame = error.frames[-1]  # the line that cannot be parsed, not the one that imports it
         place = f"{frame.file}, line {frame.line}"
-        because = f"{place}, is not valid in {case.this_python}: {message}."
+        because = f"{place}, is not valid in {case.python.name}: {message}."
     slipped = slip_in(case, error)
     if slipped is not None:
         place = f"{slipped[0]}, line {slipped[1]}"
@@ -59,9 +59,9 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
     evidence = frame_evidence(case, error.frames)
     evidence += [Evidence(f"Python says of it: {message}", slipped[0], slipped[1])] if slipped else []
     asked = next((f for f in own_frames(error.frames)
-                  if case.layer_of_file(f.file) in ("start", "other")), None)
+                  if case.modules.layer_of_file(f.file) in ("start", "other")), None)
     if case.obs.later and asked is not None and all(e.path != asked.file for e in evidence):
-        evidence.insert(0, Evidence(f"you called it: {case.code_line(asked.file, asked.line)}", asked.file,
+        evidence.insert(0, Evidence(f"you called it: {case.modules.code_line(asked.file, asked.line)}", asked.file,
                                     asked.line))
     evidence += [Evidence(f"it arose from {e.type}: {e.message}",
                           e.frames[-1].file if e.frames else None,
@@ -93,12 +93,12 @@ def _switched_off(case: Case) -> tuple[list[Evidence], list[Remedy]] | None:
     """Find what puts something else into sys.modules than a module that is there: None switches it off."""
     match = next((m for e in case.obs.chain if (m := _NOT_ITSELF.search(e.message))), None)
     name = (match.group(1) or match.group(2)) if match else ""
-    if match is None or (match.group(2) and not case.search_folders(name)):
+    if match is None or (match.group(2) and not case.modules.search_folders(name)):
         return None
     from kalyx.core.facts.search_path.startup_code import code_lines
 
-    evidence = [Evidence(f"{name} is here; sys.modules[{name!r}] held something else", case.file_of(name))]
-    found = [x for x in code_lines(case.machine, [x.path for x in case.layers])
+    evidence = [Evidence(f"{name} is here; sys.modules[{name!r}] held something else", case.modules.file_of(name))]
+    found = [x for x in code_lines(case.files, case.modules.folders)
              if "sys.modules" in x.text and top_level(name) in x.text]
     if len(found) != 1:
         return evidence, []
@@ -107,7 +107,7 @@ def _switched_off(case: Case) -> tuple[list[Evidence], list[Remedy]] | None:
     if code.line:
         return evidence, [Remedy(f"Switch that line of {code.file} off.", "edit",
                                  edits=(Edit(code.file, code.text, f"# {code.text}"),), changes=code.file)]
-    return evidence, [files.set_aside(case.machine, code.file, "so that the import is left alone")]
+    return evidence, [files.set_aside(case.files, code.file, "so that the import is left alone")]
 
 
 def _moved(message: str) -> list[Remedy]:

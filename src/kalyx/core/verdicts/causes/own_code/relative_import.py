@@ -30,23 +30,23 @@ def relative_import_alone(case: Case, failure: Failure | None) -> Finding | None
     frame = own_frames(error.frames)[-1]
     if "beyond" in error.message:
         return _beyond_top(case, frame)
-    m = case.machine
+    m = case.files
     package, folder = [m.path.splitext(m.path.basename(frame.file))[0]], m.path.dirname(frame.file)
     while m.is_file(m.path.join(folder, "__init__.py")):
         package.insert(0, m.path.basename(folder))
         folder = m.path.dirname(folder)
     if len(package) == 1:
         return _without_package(case, Place(frame.file, frame.line,
-                                            text=case.code_line(frame.file, frame.line)))
+                                            text=case.modules.code_line(frame.file, frame.line)))
     dotted = ".".join(package)
     return Finding(
         "relative-import-alone", "error", "certain",
         f"{frame.file} is part of the package {package[0]} and uses a relative import, but was loaded "
         "on its own, without its package.",
-        (Evidence(case.code_line(frame.file, frame.line), frame.file, frame.line),
+        (Evidence(case.modules.code_line(frame.file, frame.line), frame.file, frame.line),
          Evidence(f"the package {package[0]} lies in {folder}", folder)),
         (Remedy(f"Run it as a module of its package, from {folder}.", "command",
-                argv=(case.python, "-m", dotted), cwd=folder, changes="nothing"),
+                argv=(case.python.executable, "-m", dotted), cwd=folder, changes="nothing"),
          Remedy(f"In code: import {dotted}, with {folder} on the path.", "manual",
                 changes="the import")))
 
@@ -56,7 +56,7 @@ def _without_package(case: Case, place: Place) -> Finding | None:
     match = re.match(r"from\s+(\.+)([\w.]*)\s+import\s*(\(?\s*(\w*).*)", place.text)
     if match is None:
         return None
-    m = case.machine
+    m = case.files
     folder = m.path.dirname(place.path)
     for _ in match[1][1:]:
         folder = m.path.dirname(folder)
@@ -75,7 +75,7 @@ def _without_package(case: Case, place: Place) -> Finding | None:
     else:
         why = f"{folder} has no __init__.py, and the file was loaded by itself"
         todo.append(Remedy(f"Run it as a module of a package, from {above}.", "command", cwd=above,
-                           argv=(case.python, "-m", f"{m.path.basename(folder)}.{stem}"), changes="nothing"))
+                           argv=(case.python.executable, "-m", f"{m.path.basename(folder)}.{stem}"), changes="nothing"))
     return Finding(
         "relative-import-alone", "error", "certain",
         f"{place.path} uses a relative import, and is part of no package: {why}.",
@@ -85,8 +85,8 @@ def _without_package(case: Case, place: Place) -> Finding | None:
 
 def _beyond_top(case: Case, frame: Frame) -> Finding | None:
     """A relative import with more dots than the package has levels, as Python was started."""
-    m = case.machine
-    line = case.code_line(frame.file, frame.line)
+    m = case.files
+    line = case.modules.code_line(frame.file, frame.line)
     match = re.match(r"from\s+(\.+)([\w.]*)\s+import\s+(\w+)", line)
     if match is None:
         return None
@@ -95,7 +95,7 @@ def _beyond_top(case: Case, frame: Frame) -> Finding | None:
         folder = m.path.dirname(folder)
     wanted = m.path.join(folder, *filter(None, match.group(2).split(".")))
     there = [p for p in (wanted + ".py", m.path.join(wanted, "__init__.py")) if m.is_file(p)]
-    if not there and not (match.group(2) == "" and case.finder.find_in(folder, match.group(3))):
+    if not there and not (match.group(2) == "" and case.modules.finder.find_in(folder, match.group(3))):
         return None
     top, above = m.path.basename(folder), m.path.dirname(folder)
     inside = m.path.relpath(m.path.splitext(frame.file)[0], above).replace(m.path.sep, ".")
@@ -106,6 +106,6 @@ def _beyond_top(case: Case, frame: Frame) -> Finding | None:
         (Evidence(line, frame.file, frame.line),
          *[Evidence(f"what it asks for is {p}", p) for p in there[:1]]),
         (Remedy(f"Start it from {above}, as part of {top}.", "command",
-                argv=(case.python, "-m", inside), cwd=above, changes="nothing"),
+                argv=(case.python.executable, "-m", inside), cwd=above, changes="nothing"),
          Remedy(f"Or write the import without dots: {match.group(2) or match.group(3)} lies in {folder}.",
                 "manual", changes=frame.file)))

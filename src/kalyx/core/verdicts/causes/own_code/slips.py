@@ -60,13 +60,13 @@ class _Broken:
     def rewrite(self, does: str, encoding: str, text: str) -> Remedy:
         """Return the command that writes the file anew by a function of its text."""
         code = _REWRITE.format(encoding=encoding, text=text)
-        argv = (self.case.python, *pip.quiet_flags(self.case), "-c", code, self.file)
+        argv = (self.case.python.executable, *pip.quiet_flags(self.case), "-c", code, self.file)
         return Remedy(does, "command", argv=argv, changes=self.file)
 
     def change(self, does: str, changed: str, line: int = 0) -> Remedy | None:
         """Return the edit that writes a line anew."""
         line = line or self.line
-        old = self.case.code_line(self.file, line)
+        old = self.case.modules.code_line(self.file, line)
         edit = change_line(self.case, Place(self.file, line, text=old), changed)
         return Remedy(does, "edit", edits=(edit,), changes=f"line {line} of {self.file}") if edit else None
 
@@ -80,16 +80,16 @@ def slip_in(case: Case, error: ObservedError) -> tuple[str, int, Slip] | None:
     if error.type not in SYNTAX_ERRORS and error.type != "NameError":
         return None
     file = _file_of(case, error)
-    if file is None or not case.machine.is_file(file) or case.distribution_of(file) is not None \
-            or case.layer_of_file(file) in ("stdlib", "env", "base", "user"):
+    if file is None or not case.files.is_file(file) or case.distributions.of(file) is not None \
+            or case.modules.layer_of_file(file) in ("stdlib", "env", "base", "user"):
         return None
     try:
-        data = case.machine.read_bytes(file, 4 * 1024 * 1024)
+        data = case.files.read_bytes(file, 4 * 1024 * 1024)
     except Unreadable:
         return None
     line = error.lineno or (error.frames[-1].line if error.frames and error.frames[-1].file == file else 1)
     text = data.decode("utf-8", "replace")
-    broken = _Broken(case, file, line, case.code_line(file, line), text, error.message)
+    broken = _Broken(case, file, line, case.modules.code_line(file, line), text, error.message)
     rules = _OF_NAMES if error.type == "NameError" else _OF_SYNTAX
     slip = _encoding(broken, data) or next((s for rule in rules if (s := rule(broken)) is not None), None)
     return (file, line, slip) if slip is not None else None
@@ -99,10 +99,10 @@ def _file_of(case: Case, error: ObservedError) -> str | None:
     """Return the file that cannot be parsed; of one with zeros in it Python names only who imported it."""
     if "null bytes" in error.message and error.frames:
         frame = error.frames[-1]
-        words = re.match(r"(?:import|from)\s+([\w.]+)", case.code_line(frame.file, frame.line))
-        return case.file_of(words[1]) if words else None
+        words = re.match(r"(?:import|from)\s+([\w.]+)", case.modules.code_line(frame.file, frame.line))
+        return case.modules.file_of(words[1]) if words else None
     asked = next((p.path for p in case.asked if p.guard == "file"), None)
-    return error.frames[-1].file if error.frames else asked or case.file_of(case.obs.module)
+    return error.frames[-1].file if error.frames else asked or case.modules.file_of(case.obs.module)
 
 
 def _encoding(broken: _Broken, data: bytes) -> Slip | None:
@@ -201,7 +201,7 @@ def _notebook(broken: _Broken) -> Slip | None:
         return None
     new = broken.file.removesuffix(".py") + ".ipynb"
     return Slip("is that of a notebook, which was saved under this name",
-                (files.rename(broken.case.machine, broken.file, new),))
+                (files.rename(broken.case.files, broken.file, new),))
 
 
 _OF_SYNTAX: tuple[Rule, ...] = (_web_page, _notebook, _merge, _prompt, _magic, _number_first, _typography,

@@ -51,14 +51,14 @@ def _violations(case: Case) -> Iterator[tuple[Distribution, str, Distribution]]:
     files += [f.file for f in reversed(own_frames(case.obs.stack))]
     owners: dict[str, Distribution] = {}
     for file in dict.fromkeys(files):
-        owner = case.distribution_of(file)
+        owner = case.distributions.of(file)
         if owner is not None:
             owners.setdefault(owner.metadata, owner)
     for owner in owners.values():
         for requirement in owner.requires:
-            if not applies(requirement, case.markers):
+            if not applies(requirement, case.distributions.markers):
                 continue
-            other = case.distribution_named(requirement_name(requirement))
+            other = case.distributions.named(requirement_name(requirement))
             if other is not None and is_met(requirement, other.version) is False:
                 yield owner, requirement, other
 
@@ -69,7 +69,7 @@ def _fails_in(case: Case, failure: Failure | None, other: Distribution) -> bool:
         return True
     error = case.obs.error
     frames = own_frames(error.frames) if error else list(case.obs.stack)
-    inner = case.distribution_of(frames[-1].file) if frames else None
+    inner = case.distributions.of(frames[-1].file) if frames else None
     return inner is not None and inner.metadata == other.metadata
 
 
@@ -79,7 +79,7 @@ def _is_called(case: Case, other: Distribution) -> bool:
     frames = own_frames(error.frames) if error is not None else []
     if error is None or error.type not in ("TypeError", "AttributeError", "ValueError") or not frames:
         return False
-    line = case.code_line(frames[-1].file, frames[-1].line)
+    line = case.modules.code_line(frames[-1].file, frames[-1].line)
     return bool(set(re.findall(r"\b([A-Za-z_]\w*)\b", line)) & set(other.modules))
 
 

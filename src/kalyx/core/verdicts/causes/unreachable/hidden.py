@@ -65,32 +65,32 @@ def _suspects(case: Case, wanted: str) -> list[str]:
     if case.start is None:
         return []
     for name, (file, _) in case.obs.loaded.items():
-        if "." not in name and case.layer_of_file(file) == "start":
+        if "." not in name and case.modules.layer_of_file(file) == "start":
             names.append(name)
     for error in case.obs.chain:
         names += [top_level(n) for n in re.findall(r"'([\w.]+)'", error.message)]
         names += [top_level(error.name)] if error.name else []
         for frame in error.frames:
-            if case.layer_of_file(frame.file) == "start":
+            if case.modules.layer_of_file(frame.file) == "start":
                 names.append(top_of(case, frame.file))
     for frame in case.obs.stack:
-        if case.layer_of_file(frame.file) == "start":
+        if case.modules.layer_of_file(frame.file) == "start":
             names.append(top_of(case, frame.file))
     return list(dict.fromkeys(n for n in names if n))
 
 
 def top_of(case: Case, file: str) -> str:
     """Return the top-level module that a file belongs to, empty where it is in no entry of the path."""
-    around = [x.path for x in case.layers if case.machine.is_within(file, x.path)]
+    around = [x.path for x in case.modules.layers if case.files.is_within(file, x.path)]
     return file[len(max(around, key=len)):].strip("/\\").replace("\\", "/").split("/")[0].split(".")[0] \
         if around else ""
 
 
 def _hidden_pair(case: Case, name: str) -> tuple[str, str] | None:
     """Return the person's own file and what it hides, or None when it hides nothing."""
-    if case.is_builtin(name):
+    if case.modules.is_builtin(name):
         return None  # modules compiled in are found before any folder is looked at
-    found = case.candidates(name)
+    found = case.modules.candidates(name)
     if not found or found[0][0] != "start" or found[0][1].kind == "namespace":
         return None
     own = found[0][1]
@@ -98,9 +98,9 @@ def _hidden_pair(case: Case, name: str) -> tuple[str, str] | None:
         return None  # a left-over of a file that is gone: no name that a person chose
     hidden = next((c for layer, c in found[1:] if _really_hidden(case, layer, c, own)), None)
     if hidden is None:
-        editable = case.distribution_named(name)
+        editable = case.distributions.named(name)
         return None if editable is None or not editable.source else (
-            None if case.machine.is_within(own.path, editable.source) else
+            None if case.files.is_within(own.path, editable.source) else
             (own.path, editable.source))
     return own.path, hidden.path
 
@@ -108,7 +108,7 @@ def _hidden_pair(case: Case, name: str) -> tuple[str, str] | None:
 def _taken_for(case: Case, failure: Failure) -> Finding | None:
     """Find a person's own file that is taken for a package which is not here, and has not what is asked."""
     name = failure.top
-    found = case.candidates(name)
+    found = case.modules.candidates(name)
     if not found or found[0][0] != "start" or found[0][1].kind != "module":
         return None
     meant = what_is_meant(case, failure)
@@ -119,33 +119,33 @@ def _taken_for(case: Case, failure: Failure) -> Finding | None:
         "hidden-by-file", "error", "likely",
         f"Your own {own} is taken for {name}, which is not in {case.environment_name}.",
         (Evidence(f"{own} comes first: its folder is where Python was started", own), meant,
-         Evidence(failure.error.message)), (files.rename_file(case.machine, own),))
+         Evidence(failure.error.message)), (files.rename_file(case.files, own),))
 
 
 def what_is_meant(case: Case, failure: Failure) -> Evidence | None:
     """Return what shows that another module of the name was meant, which is not here: it has what is asked."""
     if "." not in failure.module and failure.name is None:
         return None
-    owner = case.distribution_of(failure.asker.file) if failure.asker is not None else None
+    owner = case.distributions.of(failure.asker.file) if failure.asker is not None else None
     for line in owner.requires if owner is not None else ():
         name = requirement_name(line)
-        if normal_name(name) == normal_name(failure.top) and case.distribution_named(name) is None:
+        if normal_name(name) == normal_name(failure.top) and case.distributions.named(name) is None:
             return Evidence(f"{owner.name} {owner.version} requires {line}, and no distribution of that name "
                             "is here", owner.metadata) if owner is not None else None
     rows = [failure.module.replace(".", "/")] if "." in failure.module else [failure.top]
-    there = case.part_elsewhere(rows)
+    there = case.elsewhere.part(rows)
     return Evidence("what it is taken for is here, in another environment", there[1]) if there else None
 
 
 def _really_hidden(case: Case, layer: str, other: Candidate, own: Candidate) -> bool:
-    if other.kind == "namespace" or case.machine.same(other.path, own.path):
+    if other.kind == "namespace" or case.files.same(other.path, own.path):
         return False
     return layer != "start"
 
 
 def is_to_blame(case: Case, name: str, own: str) -> bool:
     """Whether the failure speaks of the own file: by frame, by name or by path."""
-    m = case.machine
+    m = case.files
     folder = m.path.dirname(own) if m.path.basename(own).startswith("__init__") else own
     for error in case.obs.chain:
         if any(m.is_within(f.file, folder) for f in error.frames):
@@ -169,7 +169,7 @@ def _severity(case: Case, name: str, wanted: str) -> str:
 
 def hidden_by(case: Case, name: str, own: str, hidden: str) -> Finding:
     wanted = top_level(case.obs.module)
-    what = "the standard library's" if case.is_stdlib(name) else "the installed"
+    what = "the standard library's" if case.modules.is_stdlib(name) else "the installed"
     effect = "is imported in its place" if name == wanted else (
         f"is what {wanted} gets when it imports {name}")
     evidence = [Evidence(f"{own} comes first: its folder is where Python was started", own),
@@ -183,12 +183,12 @@ def hidden_by(case: Case, name: str, own: str, hidden: str) -> Finding:
     return Finding(
         "hidden-by-file", _severity(case, name, wanted), "certain",
         f"Your own {own} hides {what} {name} ({hidden}), and {effect}.",
-        tuple(evidence), (*_link_project(case, own, hidden), files.rename_file(case.machine, own)))
+        tuple(evidence), (*_link_project(case, own, hidden), files.rename_file(case.files, own)))
 
 
 def _link_project(case: Case, own: str, hidden: str) -> list[Remedy]:
     """Return how to have the installed copy of a project lead to its folder, where that is what hides it."""
-    m, owner, command = case.machine, case.distribution_of(hidden), pip.pip_command(case)
+    m, owner, command = case.files, case.distributions.of(hidden), pip.pip_command(case)
     if owner is None or command is None or pip.managed_marker(case) is not None:
         return []
     folder = m.path.dirname(m.path.dirname(own) if m.path.basename(own).startswith("__init__.") else own)
@@ -203,7 +203,7 @@ def _link_project(case: Case, own: str, hidden: str) -> list[Remedy]:
                 return [Remedy(
                     f"Install {owner.name} from its own folder, linked, so that there is no other copy.",
                     "command", argv=(*command, "install", "-e", root),
-                    changes=f"replaces the copy of {owner.name} in {case.prefix} by a link to {root}")]
+                    changes=f"replaces the copy of {owner.name} in {case.python.prefix} by a link to {root}")]
     return []
 
 
@@ -227,15 +227,15 @@ def namespace_split(case: Case, failure: Failure | None) -> Finding | None:
 
 def _empty_folder(case: Case, failure: Failure | None) -> Finding | None:
     name = failure.top if failure is not None else top_level(case.obs.module)
-    found = [c for _, c in case.candidates(name)]
+    found = [c for _, c in case.modules.candidates(name)]
     if not found or any(c.kind != "namespace" for c in found):
         return None
     if case.obs.outcome == "imports" and (case.obs.origin or not case.obs.search):
         return None
     folder = found[0].path
-    if any(_has_code(case, c.path) for c in found) or case.machine.why_not_listed(folder):
+    if any(_has_code(case, c.path) for c in found) or case.files.why_not_listed(folder):
         return None
-    others = case.elsewhere(name)
+    others = case.elsewhere.having(name)
     wanted = next((o.source or o.name for o in others if o.name), None) or import_names.distribution_for(name) or name
     evidence = [Evidence(f"{folder} holds no code, and Python takes any folder of that name for a package "
                          "when there is no better one (PEP 420)", folder)]
@@ -253,11 +253,11 @@ def _empty_folder(case: Case, failure: Failure | None) -> Finding | None:
 
 
 def _has_code(case: Case, folder: str, depth: int = 3) -> bool:
-    names, folders, cut = case.machine.scan(folder)
+    names, folders, cut = case.files.scan(folder)
     if cut or any(n.endswith((".py", ".so", ".pyd", ".pyc")) for n in names):
         return True
     inside = [n for n in folders[:50] if n != "__pycache__"]  # nothing is imported from there alone
-    return depth > 0 and any(_has_code(case, case.machine.path.join(folder, n), depth - 1) for n in inside)
+    return depth > 0 and any(_has_code(case, case.files.path.join(folder, n), depth - 1) for n in inside)
 
 
 def _hidden_portion(case: Case, failure: Failure | None) -> Finding | None:
@@ -266,16 +266,16 @@ def _hidden_portion(case: Case, failure: Failure | None) -> Finding | None:
         return None
     wanted = f"{failure.module}.{failure.name}" if failure.name else failure.module
     head, rest = failure.top, wanted.split(".")[1:]
-    found = [c for _, c in case.candidates(head)]
+    found = [c for _, c in case.modules.candidates(head)]
     if len(found) < 2 or found[0].kind != "package":
         return None
-    m, first = case.machine, found[0]
+    m, first = case.files, found[0]
     for other in found[1:]:
         folder = other.path if other.kind == "namespace" else m.path.dirname(other.path)
-        part = case.finder.find_in(m.path.join(folder, *rest[:-1]), rest[-1])
+        part = case.modules.finder.find_in(m.path.join(folder, *rest[:-1]), rest[-1])
         if part is None or part.kind == "namespace" or (other.kind == "package" and not _declares(case, first)):
             continue
-        owner = case.distribution_of(first.path)
+        owner = case.distributions.of(first.path)
         todo = pip.reinstall(case, owner.name, owner.version, "; if that brings the file back, take "
                                   f"{first.path} away") if owner is not None else ()
         aside = files.set_aside(m, first.path, "so that all parts of the namespace are found")
@@ -291,7 +291,7 @@ def _hidden_portion(case: Case, failure: Failure | None) -> Finding | None:
 def _declares(case: Case, first: Candidate) -> bool:
     """Whether a package's start file joins the portions by itself, in one of the two old ways."""
     try:
-        text = case.machine.read_text(first.path, 65536)
+        text = case.files.read_text(first.path, 65536)
     except Unreadable:
         return False
     return "extend_path" in text or "declare_namespace" in text or not text.strip()

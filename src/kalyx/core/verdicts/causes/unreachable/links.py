@@ -31,24 +31,24 @@ def link_broken(case: Case, failure: Failure | None) -> Finding | None:
     name = absent_name(case, failure)
     if name is None or failure is None or not asked_by_person(case, failure):
         return None
-    for layer in case.layers:
+    for layer in case.modules.layers:
         if layer.layer not in ("env", "base", "user"):
             continue
-        names = case.finder.names(layer.path)
-        lines = link_lines(case.machine, layer.path, names)
-        owner = case.shelf(layer).named(name) if lines else None
+        names = case.modules.finder.names(layer.path)
+        lines = link_lines(case.files, layer.path, names)
+        owner = case.distributions.shelf(layer).named(name) if lines else None
         for line in lines:
             gone = _finder_gone(case, layer.path, line)
             if gone and (owner is not None or name.lower() in gone.lower()):
                 return _hook_gone(case, name, line, gone, owner)
             target = line.target or _finder_target(case, layer.path, line, name)
             links = {f"{n}.egg-link" for n in (name, name.replace("_", "-"))}
-            if target and not case.machine.exists(target) and (
+            if target and not case.files.exists(target) and (
                     owner is not None or _names_it(case, line, target, name)
                     or links & names):
                 return _broken(case, name, line, target, owner)
-            if line.target and (not case.machine.is_folder(line.target)
-                                or case.machine.path.basename(line.target) == name):
+            if line.target and (not case.files.is_folder(line.target)
+                                or case.files.path.basename(line.target) == name):
                 from kalyx.core.verdicts.causes.unreachable.path_entries import meant_by_line
 
                 meant = meant_by_line(case, failure, line.file, line.line, line.text)
@@ -60,13 +60,13 @@ def link_broken(case: Case, failure: Failure | None) -> Finding | None:
 def _finder_gone(case: Case, folder: str, line: LinkLine) -> str | None:
     """Return the file of an editable install's import hook, where a .pth line asks for it and it is gone."""
     match = _HOOK.search(line.text) if "__editable__" in line.text else None
-    if match is None or f"{match.group(1)}.py" in case.finder.names(folder):
+    if match is None or f"{match.group(1)}.py" in case.modules.finder.names(folder):
         return None
-    return str(case.machine.path.join(folder, match.group(1) + ".py"))
+    return str(case.files.path.join(folder, match.group(1) + ".py"))
 
 
 def _hook_gone(case: Case, name: str, line: LinkLine, gone: str, owner: Distribution | None) -> Finding:
-    m = case.machine
+    m = case.files
     source = owner.source if owner and owner.source and m.is_folder(owner.source) else None
     command = pip.pip_command(case)
     todo = pip.install(case, owner.name if owner else name)
@@ -88,7 +88,7 @@ def _hook_gone(case: Case, name: str, line: LinkLine, gone: str, owner: Distribu
 
 
 def _names_it(case: Case, line: LinkLine, target: str, name: str) -> bool:
-    m = case.machine
+    m = case.files
     words = [m.path.basename(line.file).lower(), *target.lower().replace("\\", "/").split("/")]
     return any(name.lower() in w.replace("-", "_") for w in words)
 
@@ -96,12 +96,12 @@ def _names_it(case: Case, line: LinkLine, target: str, name: str) -> bool:
 def _finder_target(case: Case, folder: str, line: LinkLine, name: str) -> str | None:
     """Read where an editable install's import hook would look for a module (PEP 660)."""
     match = _HOOK.search(line.text) if "__editable__" in line.text else None
-    return mapped_folder(case.machine, folder, match.group(1) + ".py", name) if match else None
+    return mapped_folder(case.files, folder, match.group(1) + ".py", name) if match else None
 
 
 def _broken(case: Case, name: str, line: LinkLine, target: str,
             owner: Distribution | None) -> Finding:
-    m = case.machine
+    m = case.files
     now = _moved_to(case, target, name)
     todo: list[Remedy] = []
     command = pip.pip_command(case)
@@ -129,14 +129,14 @@ def _broken(case: Case, name: str, line: LinkLine, target: str,
 
 def _moved_to(case: Case, target: str, name: str) -> str | None:
     """Look for the module in the neighbourhood of a folder that is gone."""
-    m = case.machine
+    m = case.files
     inside = [m.path.basename(target)] if m.path.basename(target) in ("src", "lib") else []
     above = m.path.dirname(target)
     for _ in range(3):
         for child in m.scan(above)[1][:300]:
             for place in (m.path.join(above, child), m.path.join(above, child, "src"),
                           m.path.join(above, child, *inside)):
-                found = case.finder.find_in(place, name)
+                found = case.modules.finder.find_in(place, name)
                 if found is not None and found.kind in ("package", "module"):
                     return str(place)
         if above in (m.home, m.path.dirname(above)):

@@ -68,14 +68,14 @@ def hidden_by_user_site(case: Case, failure: Failure | None) -> Finding | None:
 def _copy_first(case: Case, layer: str) -> Finding | None:
     asked = top_level(case.obs.module)
     for name in dict.fromkeys([asked, *_blamed(case)]):
-        found = [(x, c) for x, c in case.candidates(name) if c.kind != "namespace"]
+        found = [(x, c) for x, c in case.modules.candidates(name) if c.kind != "namespace"]
         if not found or found[0][0] != layer:
             continue
         first = found[0][1]
         if name != asked and not is_to_blame(case, name, first.path):
             continue
         hidden = next((c for x, c in found[1:] if x in ("env", "base", "stdlib")
-                       and not case.machine.same(c.path, first.path)), None)
+                       and not case.files.same(c.path, first.path)), None)
         if hidden is None:
             continue
         return _found_first(case, layer, first, hidden, name, "certain" if name == asked else "likely")
@@ -85,7 +85,7 @@ def _copy_first(case: Case, layer: str) -> Finding | None:
 def _found_first(case: Case, layer: str, first: Candidate, hidden: Candidate, name: str,
                  confidence: str) -> Finding:
     slug, place = _COPIES[layer]
-    one, two = case.distribution_of(first.path), case.distribution_of(hidden.path)
+    one, two = case.distributions.of(first.path), case.distributions.of(hidden.path)
     versions = f" ({one.version if one else 'of no distribution'} before {two.version})" if two else ""
     return Finding(
         slug, "warning" if case.obs.outcome == "imports" else "error", confidence,
@@ -99,9 +99,9 @@ def _found_first(case: Case, layer: str, first: Candidate, hidden: Candidate, na
 
 def _copy_alone(case: Case, failure: Failure | None, layer: str) -> Finding | None:
     """Find a copy of no distribution in a folder that was added, taken for a package that is not here."""
-    found = case.candidates(failure.top) if failure is not None else []
+    found = case.modules.candidates(failure.top) if failure is not None else []
     if failure is None or not found or found[0][0] != layer or found[0][1].kind == "namespace" \
-            or case.distribution_of(found[0][1].path) is not None:
+            or case.distributions.of(found[0][1].path) is not None:
         return None
     first, (slug, place), meant = found[0][1], _COPIES[layer], what_is_meant(case, failure)
     if meant is None:
@@ -119,10 +119,10 @@ def _lines_for(case: Case, layer: str, first: Candidate) -> list[LinkLine]:
     """Return the line of a .pth file that brings a folder onto the path."""
     if layer not in ("link", "other"):
         return []
-    lines = (x for y in case.layers if y.layer in ("env", "base", "user")
-             for x in link_lines(case.machine, y.path))
+    lines = (x for y in case.modules.layers if y.layer in ("env", "base", "user")
+             for x in link_lines(case.files, y.path))
     return [x for x in lines if first.entry in x.text or (
-        x.target and case.machine.same(x.target, first.entry))][:1]
+        x.target and case.files.same(x.target, first.entry))][:1]
 
 
 def _blamed(case: Case) -> list[str]:
@@ -149,13 +149,13 @@ def stdlib_hidden(case: Case, failure: Failure | None) -> Finding | None:
         return None
     words = {w for e in case.obs.chain if "import" in e.message
              for w in re.findall(r"[`'\"](\w+)[`'\"]", e.message)}
-    for layer in (x for x in case.layers if x.layer in ("start", "pythonpath", "user", "link", "other")):
-        for name in sorted(case.finder.modules(layer.path) & case.stdlib_names):
+    for layer in (x for x in case.modules.layers if x.layer in ("start", "pythonpath", "user", "link", "other")):
+        for name in sorted(case.modules.finder.modules(layer.path) & case.modules.stdlib_names):
             file = (case.obs.loaded.get(name) or ("", ()))[0]
-            taken = case.machine.is_within(file, layer.path) if file else name.lstrip("_") in words
-            found = case.candidates(name)
+            taken = case.files.is_within(file, layer.path) if file else name.lstrip("_") in words
+            found = case.modules.candidates(name)
             hidden = next((c for x, c in found[1:] if x == "stdlib"), None)
-            if not taken or case.is_builtin(name) or hidden is None or found[0][1].entry != layer.path:
+            if not taken or case.modules.is_builtin(name) or hidden is None or found[0][1].entry != layer.path:
                 continue
             if layer.layer == "start":
                 return replace(hidden_by(case, name, found[0][1].path, hidden.path), confidence="likely")
@@ -166,10 +166,10 @@ def stdlib_hidden(case: Case, failure: Failure | None) -> Finding | None:
 def _out_of_start_code(case: Case, entry: str) -> Remedy | None:
     """Return the edit that switches off the line of the start code which adds a folder."""
     for name in ("sitecustomize", "usercustomize"):
-        file = case.file_of(name)
+        file = case.modules.file_of(name)
         if file is None or not file.endswith(".py"):
             continue
-        text = case.machine.read_text(file, 262_144)
+        text = case.files.read_text(file, 262_144)
         lines = [line for line in text.splitlines() if entry in line and not line.lstrip().startswith("#")]
         if len(lines) == 1 and text.count(lines[0]) == 1 and lines[0] == lines[0].lstrip():
             return Remedy(f"Take the line out of {file} that adds {entry} at every start.", "edit",
@@ -179,7 +179,7 @@ def _out_of_start_code(case: Case, entry: str) -> Remedy | None:
 
 def _let_through(case: Case, layer: str, first: Candidate, hidden: Candidate) -> tuple[Remedy, ...]:
     if layer == "pythonpath":
-        return (without_variable(case.machine, case.seat, "PYTHONPATH", first.entry),)
+        return (without_variable(case.files, case.seat, "PYTHONPATH", first.entry),)
     if layer in ("link", "other"):
         for line in _lines_for(case, layer, first):
             return (Remedy(f"Take that line out of {line.file}.", "edit",
@@ -194,10 +194,10 @@ def _close_user_site(case: Case, first: Candidate, hidden: Candidate) -> tuple[R
     """Return how to have a copy in the user site out of this seat's way, or of every seat's."""
     by_hand = Remedy(f"Set PYTHONNOUSERSITE=1 for this seat, or take the copy out of the user site: "
                      f"{first.entry}", "manual", changes="what the user site holds")
-    found: list[Remedy | None] = [with_variable(case.machine, case.seat, "PYTHONNOUSERSITE", "1")]
-    copy, behind = case.distribution_of(first.path), case.distribution_of(hidden.path)
+    found: list[Remedy | None] = [with_variable(case.files, case.seat, "PYTHONNOUSERSITE", "1")]
+    copy, behind = case.distributions.of(first.path), case.distributions.of(hidden.path)
     command = pip.pip_command(case)
-    if case.prefix != case.base_prefix:  # there pip takes nothing out of the user site, and says all is well
+    if case.python.prefix != case.python.base_prefix:  # pip takes nothing out of the user site, and says all is well
         if behind is not None:
             found += pip.install(case, f"{behind.name}=={behind.version}", options=("--ignore-installed",),
                                       why=" itself, which comes before the user site")

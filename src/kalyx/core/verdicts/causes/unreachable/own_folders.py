@@ -52,7 +52,7 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
         return _not_installed_itself(case, failure)
     if not is_absent(case, failure) or failure is None or not asked_near_home(case, failure):
         return None
-    m, name = case.machine, failure.top
+    m, name = case.files, failure.top
     folder = start_folder(case)
     miswritten = _miswritten(case, failure)
     if miswritten is not None:
@@ -67,7 +67,7 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
             todo.append(Remedy(
                 f"Install the project itself, so that it can be imported from anywhere ({built} "
                 "is there).", "command", argv=(*command, "install", "-e", root),
-                changes=f"links {root} into {case.prefix}"))
+                changes=f"links {root} into {case.python.prefix}"))
         off = _switched_off(case) if m.same(place, folder) else ""
         todo += _let_start_folder_in(case, place, off) if off else reach(case, place, name)
         return Finding(
@@ -82,7 +82,7 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
 
 def _miswritten(case: Case, failure: Failure) -> Finding | None:
     """Find an entry that was meant to lead to the module; looked for only where a person wrote entries."""
-    is_set = case.launch.env.get("PYTHONPATH") and not case.obs.who.get("flags", {}).get("ignore_environment")
+    is_set = case.launch.env.get("PYTHONPATH") and not case.python.flags.get("ignore_environment")
     if not is_set and not case.asked:
         return None
     from kalyx.core.verdicts.causes.unreachable.path_entries import meant_by_code, meant_by_variable
@@ -94,16 +94,16 @@ def _imports(case: Case, path: str, name: str) -> bool:
     """Whether a file itself imports a module: then it is about that, and not the module."""
     from kalyx.core.facts.source_code.imports import read_source
 
-    return case.machine.is_file(path) and any(
-        i.module.split(".")[0] == name for i in read_source(case.machine, path).imports)
+    return case.files.is_file(path) and any(
+        i.module.split(".")[0] == name for i in read_source(case.files, path).imports)
 
 
 def _under_another_name(case: Case, failure: Failure, folder: str) -> Finding | None:
     """Find the person's own file, beside the code that asks, whose name no import can mean."""
-    m, name = case.machine, failure.top
-    if case.elsewhere(name) or known_distribution(case, failure):
+    m, name = case.files, failure.top
+    if case.elsewhere.having(name) or known_distribution(case, failure):
         return None
-    for file in sorted(case.finder.names(folder)):
+    for file in sorted(case.modules.finder.names(folder)):
         if not file.translate(_JOINED).startswith(name):
             continue
         match = _ENDINGS.search(file)
@@ -118,7 +118,7 @@ def _under_another_name(case: Case, failure: Failure, folder: str) -> Finding | 
         what = "a notebook is no module" if notebook else "no import can mean a file of that name"
         if notebook:
             todo = Remedy(f"Write the code of its cells into {new}.", "command",
-                          argv=(case.python, *pip.quiet_flags(case), "-c", _CELLS, path, new),
+                          argv=(case.python.executable, *pip.quiet_flags(case), "-c", _CELLS, path, new),
                           changes=f"adds {new}")
         else:
             todo = files.rename(m, path, new)
@@ -134,17 +134,17 @@ def _let_start_folder_in(case: Case, place: str, off: str) -> list[Remedy]:
     from kalyx.core.verdicts.remedies.variables import without_flag, without_variable
 
     if case.launch.env.get("PYTHONSAFEPATH") and not case.launch.argv[1:]:
-        return [without_variable(case.machine, case.seat, "PYTHONSAFEPATH")]
-    return [without_flag(case.machine, case.seat, "IP") or Remedy(
+        return [without_variable(case.files, case.seat, "PYTHONSAFEPATH")]
+    return [without_flag(case.files, case.seat, "IP") or Remedy(
         f"Start Python without {off}, which keeps {place} off the path.", "manual",
         changes="where imports are looked for")]
 
 
 def _not_installed_itself(case: Case, failure: Failure) -> Finding | None:
     """A project that asks for its own metadata, and is run from its folder without being installed."""
-    m, name = case.machine, failure.top
+    m, name = case.files, failure.top
     command = pip.pip_command(case)
-    if failure.asker is None or command is None or not case.candidates(name):
+    if failure.asker is None or command is None or not case.modules.candidates(name):
         return None
     root = m.path.dirname(failure.asker.file)
     for _ in range(4):
@@ -160,17 +160,17 @@ def _not_installed_itself(case: Case, failure: Failure) -> Finding | None:
         (*_asked(case, failure), Evidence(f"no metadata of {name} in {case.environment_name}"),
          Evidence(f"{file} is there: it can be installed", file)),
         (Remedy("Install the project itself; it stays in its folder.", "command",
-                argv=(*command, "install", "-e", root), changes=f"links {root} into {case.prefix}"),))
+                argv=(*command, "install", "-e", root), changes=f"links {root} into {case.python.prefix}"),))
 
 
 def _asked(case: Case, failure: Failure) -> list[Evidence]:
     frame = failure.asker
-    return [Evidence(case.code_line(frame.file, frame.line), frame.file, frame.line)] if frame else []
+    return [Evidence(case.modules.code_line(frame.file, frame.line), frame.file, frame.line)] if frame else []
 
 
 def _switched_off(case: Case) -> str:
     """Return what keeps the start folder off the path, empty where nothing does."""
-    flags = case.obs.who.get("flags", {})
+    flags = case.python.flags
     if not flags.get("isolated") and not flags.get("safe_path"):
         return ""
     return " ".join(case.launch.argv[1:]) or "the variable PYTHONSAFEPATH"

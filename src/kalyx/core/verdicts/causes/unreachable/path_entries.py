@@ -25,7 +25,7 @@ _QUOTED = pattern(r"""(["'])((?:(?!\1).)+)\1""")
 
 def meant_by_variable(case: Case, failure: Failure) -> Finding | None:
     """Find an entry of PYTHONPATH that would hold the module, had it been written as Python reads it."""
-    m, value = case.machine, case.launch.env.get(NAME, "")
+    m, value = case.files, case.launch.env.get(NAME, "")
     entries = value.split(m.path_separator)
     for number, raw in enumerate(entries):
         for folder, why, found in _holding(case, raw, failure):
@@ -42,7 +42,7 @@ def meant_by_variable(case: Case, failure: Failure) -> Finding | None:
 def meant_by_code(case: Case, failure: Failure) -> Finding | None:
     """Find a line of the explained file that adds a folder, and means another that has the module."""
     for file in dict.fromkeys(p.path for p in case.asked if p.path.endswith(".py")):
-        for number, line in enumerate(case.lines_of(file), 1):
+        for number, line in enumerate(case.modules.lines_of(file), 1):
             if "sys.path" not in line:
                 continue
             for quoted in _QUOTED.findall(line):
@@ -80,24 +80,24 @@ def _holding(case: Case, raw: str, failure: Failure) -> Iterator[tuple[str, str,
     inside = asked_whole(case, failure).split(".")[1:]
     for folder, why in _meant(case, raw, failure.top):
         found = code_at(case, folder, failure.top, inside)
-        if found is not None and not any(case.machine.same(folder, x.path) for x in case.layers):
+        if found is not None and not any(case.files.same(folder, x.path) for x in case.modules.layers):
             yield folder, why, found
 
 
 def _set(case: Case, right: str, lines: list[Evidence]) -> Remedy:
     """Return how to have the variable as it was meant: in the kernel.json, or in the words of the shell."""
-    edited = with_variable(case.machine, case.seat, NAME, right)
+    edited = with_variable(case.files, case.seat, NAME, right)
     if edited is not None:
         return edited
     places = " and ".join(f"in {e.path}, line {e.line}" for e in lines) or "where it is set for good"
-    typed = setting(case.machine, NAME, right)
+    typed = setting(case.files, NAME, right)
     return Remedy(f"Set it as below in this shell, and likewise {places}.", "manual",
                   changes=f"the variable {NAME}", typed=typed)
 
 
 def _meant(case: Case, raw: str, name: str) -> Iterator[tuple[str, str]]:
     """Yield the folders that an entry may have been meant to name, each with what is wrong with it."""
-    m = case.machine
+    m = case.files
     plain = raw.strip().strip("\"'").strip()
     if not plain:
         return

@@ -41,34 +41,34 @@ def site_off(case: Case, failure: Failure | None) -> Finding | None:
 
 def site_off_for(case: Case, name: str) -> Finding | None:
     """Find a module, by its name, in a site folder of the environment's own that is not on the path."""
-    m = case.machine
-    on_path = {m.key(x.path) for x in case.layers}
+    m = case.files
+    on_path = {m.key(x.path) for x in case.modules.layers}
     for prefix in _own_prefixes(case):
         kind = "venv" if m.is_file(m.path.join(prefix, "pyvenv.cfg")) else "conda"
         for folder in site_folders(m, prefix, kind, None):
-            if f"{case.version[0]}.{case.version[1]}" not in folder and m.platform != "win32":
+            if f"{case.python.short_version}" not in folder and m.platform != "win32":
                 continue  # of another version: that is another cause
-            if m.key(folder) not in on_path and case.neighbours.any_holds([folder], name):
+            if m.key(folder) not in on_path and case.elsewhere.known.any_holds([folder], name):
                 return _site_off(case, name, prefix, folder)
     return _closed_link(case, name)
 
 
 def _own_prefixes(case: Case) -> list[str]:
     """Return where the interpreter, by the path that it was started with, has its environment."""
-    m = case.machine
-    places = [case.launch.argv[0] if case.launch.argv else "", case.python]
+    m = case.files
+    places = [case.launch.argv[0] if case.launch.argv else "", case.python.executable]
     found = [m.path.dirname(m.path.dirname(p)) for p in places if m.path.isabs(p)]
-    return list(dict.fromkeys([*found, case.prefix]))
+    return list(dict.fromkeys([*found, case.python.prefix]))
 
 
 def _site_off(case: Case, name: str, prefix: str, folder: str) -> Finding:
     from kalyx.core.verdicts.remedies.variables import without_flag, without_variable
 
-    m = case.machine
-    owner = case.neighbours.shelf(folder).providing(name)
+    m = case.files
+    owner = case.elsewhere.known.shelf(folder).providing(name)
     config = m.path.join(prefix, "pyvenv.cfg")
     home = case.launch.env.get("PYTHONHOME")
-    flags = case.obs.who.get("flags", {})
+    flags = case.python.flags
     todo: tuple[Remedy, ...]
     if flags.get("no_site"):
         why = Evidence(f"it was started with {' '.join(case.launch.argv[1:]) or '-S'}, which leaves every "
@@ -84,7 +84,7 @@ def _site_off(case: Case, name: str, prefix: str, folder: str) -> Finding:
         there = m.is_file(config)
         why = Evidence(f"{config} {'does not name a home that works' if there else 'is not there'}, so the "
                        "interpreter does not know that it belongs to an environment", config)
-        base = python_in(m, case.base_prefix)
+        base = python_in(m, case.python.base_prefix)
         todo = (Remedy(f"Write {config} anew; what is installed in {prefix} stays.", "command",
                        argv=(base, "-m", "venv", "--without-pip", prefix),
                        changes=f"writes pyvenv.cfg, the links and the activation scripts of {prefix}"),)
@@ -99,12 +99,12 @@ def _taken_off(case: Case) -> tuple[Evidence, tuple[Remedy, ...]] | None:
     """Find code that takes folders off the path at every start, where pyvenv.cfg is as it should be."""
     from kalyx.core.facts.search_path.startup_code import code_lines
 
-    m, config = case.machine, find_venv_config(case.machine, case.python)
-    if config is None or not config.home or not m.same(config.prefix, case.prefix) \
+    m, config = case.files, find_venv_config(case.files, case.python.executable)
+    if config is None or not config.home or not m.same(config.prefix, case.python.prefix) \
             or not m.exists(config.home):
         return None
-    sites = [*site_folders(m, case.prefix, version=str(case.obs.who.get("version"))),
-             *[x.path for x in case.layers]]
+    sites = [*site_folders(m, case.python.prefix, version=case.python.version),
+             *case.modules.folders]
     found = [x for x in code_lines(m, sites) if "sys.path" in x.text]
     if not found:
         return None
@@ -122,16 +122,16 @@ def _taken_off(case: Case) -> tuple[Evidence, tuple[Remedy, ...]] | None:
 
 def _closed_link(case: Case, name: str) -> Finding | None:
     """Find a .pth that may not be read, where it would have linked the module."""
-    m = case.machine
-    for layer in case.layers:
+    m = case.files
+    for layer in case.modules.layers:
         if layer.layer not in ("env", "base", "user"):
             continue
-        for file in sorted(n for n in case.finder.names(layer.path) if n.endswith(".pth")):
+        for file in sorted(n for n in case.modules.finder.names(layer.path) if n.endswith(".pth")):
             path = m.path.join(layer.path, file)
             try:
                 m.read_bytes(path, 1)
             except Unreadable as error:
-                owner = case.shelf(layer).named(name)
+                owner = case.distributions.shelf(layer).named(name)
                 if owner is None and name.lower() not in file.lower().replace("-", "_"):
                     continue
                 return Finding(
@@ -145,34 +145,34 @@ def _closed_link(case: Case, name: str) -> Finding | None:
 def packages_of_another_version(case: Case, failure: Failure | None) -> Finding | None:
     """Find the module in the environment, under the folder of another Python version."""
     name = absent_name(case, failure)
-    if name is None or case.machine.platform == "win32" or case.prefix == case.base_prefix:
+    if name is None or case.files.platform == "win32" or case.python.prefix == case.python.base_prefix:
         return None
-    m = case.machine
-    library = m.path.join(case.prefix, "lib")
-    mine = f"python{case.version[0]}.{case.version[1]}"
+    m = case.files
+    library = m.path.join(case.python.prefix, "lib")
+    mine = f"python{case.python.short_version}"
     for version in sorted(m.names_in(library)):
         folder = m.path.join(library, version, "site-packages")
         if version == mine or not version.startswith(("python", "pypy")) \
-                or not case.neighbours.any_holds([folder], name):
+                or not case.elsewhere.known.any_holds([folder], name):
             continue
-        owner = case.neighbours.shelf(folder).providing(name)
-        config = find_venv_config(m, case.python)
+        owner = case.elsewhere.known.shelf(folder).providing(name)
+        config = find_venv_config(m, case.python.executable)
         evidence = [Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder),
-                    Evidence(f"{case.this_is}, which looks in "
-                             f"{m.path.join(library, mine, 'site-packages')}", case.python)]
+                    Evidence(f"{case.python.this_is}, which looks in "
+                             f"{m.path.join(library, mine, 'site-packages')}", case.python.executable)]
         if config is not None and config.version:
             evidence.append(Evidence(f"the environment was made with Python {config.version}", config.path,
                                      config.lines.get("version") or config.lines.get("version_info")))
         from kalyx.core.facts.packaging.requirements import suits
 
-        named = next((e.name for e in case.elsewhere(name) if e.name), import_names.distribution_for(name))
+        named = next((e.name for e in case.elsewhere.having(name) if e.name), import_names.distribution_for(name))
         wanted = owner.name if owner else named or name
-        if owner is not None and suits(owner.requires_python, str(case.obs.who.get("version"))):
+        if owner is not None and suits(owner.requires_python, case.python.version):
             wanted = f"{owner.name}=={owner.version}"
         return Finding(
             "env-version-skew", "error", "certain",
             f"{name} is in {case.environment_name}, but under {version}, and its interpreter is Python "
-            f"{case.obs.who.get('version')} now.", tuple(evidence),
+            f"{case.python.version} now.", tuple(evidence),
             (*pip.install(case, wanted, why=" again, for the Python that it has now"),
              *_all_again(case, config, folder)))
     return None
@@ -180,15 +180,15 @@ def packages_of_another_version(case: Case, failure: Failure | None) -> Finding 
 
 def _all_again(case: Case, config: VenvConfig | None, folder: str) -> list[Remedy]:
     """Return how to have all packages of an environment again that stand under another version's folder."""
-    version = case.machine.path.basename(case.machine.path.dirname(folder))
+    version = case.files.path.basename(case.files.path.dirname(folder))
     by_hand = Remedy(f"All packages in {folder} are out of reach: install each again, or make the environment "
-                     f"anew with {version}.", "manual", changes=case.prefix)
+                     f"anew with {version}.", "manual", changes=case.python.prefix)
     if config is None or not version.startswith("python"):
         return [by_hand]
     from kalyx.core.verdicts.remedies.environments import remake
 
-    found = remake(case.machine, replace(config, keys={**config.keys, "version": f"{version[6:]}.0"}),
-                   case.neighbours.bases)
+    found = remake(case.files, replace(config, keys={**config.keys, "version": f"{version[6:]}.0"}),
+                   case.elsewhere.known.bases)
     return [replace(r, do=f"Or have all of its packages again. {r.do}") for r in found] or [by_hand]
 
 
@@ -205,13 +205,13 @@ def base_site_off(case: Case, failure: Failure | None) -> Finding | None:
     What to do: Put it into the environment; or open the environment to all packages of its base.
     """
     name = absent_name(case, failure)
-    config = find_venv_config(case.machine, case.python)
+    config = find_venv_config(case.files, case.python.executable)
     if name is None or failure is None or config is None or config.open_to_base:
         return None
-    for folder in site_folders(case.machine, case.base_prefix,
-                               version=str(case.obs.who.get("version"))):
-        if case.neighbours.any_holds([folder], name):
-            owner = case.neighbours.shelf(folder).providing(name)
+    for folder in site_folders(case.files, case.python.base_prefix,
+                               version=case.python.version):
+        if case.elsewhere.known.any_holds([folder], name):
+            owner = case.elsewhere.known.shelf(folder).providing(name)
             break
     else:
         return None
@@ -223,7 +223,7 @@ def base_site_off(case: Case, failure: Failure | None) -> Finding | None:
         todo.append(opened)
     return Finding(
         "base-site-off", "error", "certain",
-        f"{name} is in the base installation {case.base_prefix}, and {case.environment_name} is "
+        f"{name} is in the base installation {case.python.base_prefix}, and {case.environment_name} is "
         "closed to it.",
         (*wish_evidence(wish),
          Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder),
@@ -231,7 +231,7 @@ def base_site_off(case: Case, failure: Failure | None) -> Finding | None:
 
 
 def _open_config(case: Case, path: str, line: int | None) -> Remedy | None:
-    text = case.code_line(path, line) if line else ""
+    text = case.modules.code_line(path, line) if line else ""
     if not text:
         return None
     changed = text.partition("=")[0].rstrip() + " = true"
@@ -249,14 +249,14 @@ def user_site_off(case: Case, failure: Failure | None) -> Finding | None:
     What to do: Put it into the environment of this seat.
     """
     name = absent_name(case, failure)
-    version = str(case.obs.who.get("version", ""))
-    if name is None or not version or any(x.layer == "user" for x in case.layers):
+    version = case.python.version
+    if name is None or not version or any(x.layer == "user" for x in case.modules.layers):
         return None
-    folder = user_site(case.machine, version, str(case.obs.who.get("implementation")),
+    folder = user_site(case.files, version, case.python.implementation,
                        case.launch.env)
-    if not case.neighbours.any_holds([folder], name):
+    if not case.elsewhere.known.any_holds([folder], name):
         return None
-    owner = case.neighbours.shelf(folder).providing(name)
+    owner = case.elsewhere.known.shelf(folder).providing(name)
     return Finding(
         "user-site-off", "error", "certain",
         f"{name} is in your user site {folder}, and this seat does not look there: "
@@ -266,8 +266,8 @@ def user_site_off(case: Case, failure: Failure | None) -> Finding | None:
 
 
 def _why_off(case: Case) -> list[Evidence]:
-    config = find_venv_config(case.machine, case.python)
-    flags = case.obs.who.get("flags", {})
+    config = find_venv_config(case.files, case.python.executable)
+    flags = case.python.flags
     if config is not None and not config.open_to_base:
         return [Evidence("an environment that is closed to its base ignores the user site",
                          config.path, config.lines.get("include-system-site-packages"))]

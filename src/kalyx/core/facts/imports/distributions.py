@@ -1,0 +1,144 @@
+"""The distributions of a case: which the seat sees, whose a file is, what pip could get."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import cached_property
+
+from kalyx.core.facts.files import Files
+from kalyx.core.facts.imports.modules import SeenModules
+from kalyx.core.facts.packaging.distributions import Shelf
+from kalyx.core.facts.packaging.project_files import project_folder
+from kalyx.core.facts.search_path.layers import Layer
+from kalyx.core.lean.record import TYPE_CHECKING
+from kalyx.core.model import Distribution, Launch, RunningPython
+from kalyx.core.model.names import normal_name
+
+if TYPE_CHECKING:
+    from kalyx.core.facts.packaging.project import Project
+    from kalyx.core.facts.packaging.record_file import Record
+    from kalyx.core.facts.packaging.wheelhouse import Wheel, Wheelhouse
+
+__all__ = ["SeenDistributions"]
+
+
+class SeenDistributions:
+    """The distributions that a seat can see, layer by layer."""
+
+    def __init__(self, files: Files, modules: SeenModules, python: RunningPython, launch: Launch,
+                 start: str | None, like: SeenDistributions | None = None) -> None:
+        """Look along the path of `modules`; `like` is of another import of the same run, whose reading is shared."""
+        self._files = files
+        self._modules = modules
+        self._python = python
+        self._launch = launch
+        self._start = start
+        self._shelves: dict[str, Shelf] = like._shelves if like else {}
+        self._records: dict[str, Record] = like._records if like else {}
+
+    def shelf(self, layer: Layer) -> Shelf:
+        """Return the distributions of one path entry."""
+        if layer.path not in self._shelves:
+            self._shelves[layer.path] = Shelf(self._files, layer.path, layer.layer)
+        return self._shelves[layer.path]
+
+    def all(self) -> list[Distribution]:
+        """Return every distribution that the seat can see, first ones first."""
+        seen: set[str] = set()
+        found = []
+        for layer in self._modules.layers:
+            if layer.layer == "stdlib":
+                continue
+            for distribution in self.shelf(layer).distributions():
+                if normal_name(distribution.name) not in seen:
+                    seen.add(normal_name(distribution.name))
+                    found.append(distribution)
+        return found
+
+    def named(self, name: str) -> Distribution | None:
+        """Return the installed distribution of that name, the one found first; None where there is none."""
+        for layer in self._modules.layers:
+            found = self.shelf(layer).named(name) if layer.layer != "stdlib" else None
+            if found is not None:
+                return found
+        return None
+
+    def of(self, file: str | None) -> Distribution | None:
+        """Return the distribution that a file was installed by; None where there is none."""
+        if not file:
+            return None
+        return next(self._by_folder(file), None) or self._by_link(file)
+
+    def _by_folder(self, file: str) -> Iterator[Distribution]:
+        """Yield what brings the top-level module that a file in a layer belongs to."""
+        m = self._files
+        for layer in self._modules.layers:
+            if layer.layer in ("stdlib", "start") or not m.is_within(file, layer.path):
+                continue
+            rest = file[len(layer.path):].strip("/\\").replace("\\", "/")
+            top = rest.split("/")[0]
+            found = self.shelf(layer).providing(top.split(".")[0])
+            if found is not None and top != rest and not m.exists(m.path.join(layer.path, top, "__init__.py")):
+                found = self._owner_in_namespace(layer, top, file) or found
+            if found is not None:
+                yield found
+
+    def _by_link(self, file: str) -> Distribution | None:
+        """Return the editable install whose project folder a file lies in."""
+        for layer in self._modules.layers:
+            if layer.layer not in ("env", "base", "user", "pythonpath"):
+                continue
+            for distribution in self.shelf(layer).distributions():
+                if distribution.source and self._files.is_within(file, distribution.source) \
+                        and _brings(distribution, file[len(distribution.source):]):
+                    return distribution
+        return None
+
+    def _owner_in_namespace(self, layer: Layer, top: str, file: str) -> Distribution | None:
+        """Return whose RECORD lists a file, among the distributions that lay parts into one folder."""
+        sharing = [d for d in self.shelf(layer).distributions() if top in d.modules]
+        return next((d for d in sharing if len(sharing) > 1 and self.record(d).row_of(file)), None)
+
+    def record(self, distribution: Distribution) -> Record:
+        """Return what the installer wrote down of a distribution's files."""
+        key = distribution.metadata
+        if key not in self._records:
+            from kalyx.core.facts.packaging.record_file import Record
+
+            self._records[key] = Record(self._files, distribution)
+        return self._records[key]
+
+    # -- what is asked for, and what pip can get ------------------------------------------------
+    @property
+    def markers(self) -> dict[str, str]:
+        """What the seat's interpreter says to environment markers."""
+        from kalyx.core.facts.packaging.requirements import marker_values
+
+        return marker_values(self._python.version or "3.0", self._python.implementation, self._python.platform)
+
+    @cached_property
+    def project(self) -> Project | None:
+        """The project in whose folder the seat starts Python, where that says what it needs."""
+        place = project_folder(self._files, self._start or self._launch.start or self._launch.cwd)
+        if place is None:
+            return None
+        from kalyx.core.facts.packaging.project import read_project
+
+        return read_project(self._files, *place)
+
+    @cached_property
+    def wheelhouse(self) -> Wheelhouse:
+        """The local folders that pip is told of at this seat."""
+        from kalyx.core.facts.packaging.wheelhouse import Wheelhouse
+
+        return Wheelhouse(self._files, self._launch.env, self._python.prefix)
+
+    def wheels_of(self, name: str) -> list[Wheel]:
+        """Return the wheels of a distribution in those folders that fit the seat's Python, the newest first."""
+        return self.wheelhouse.wheels_of(name, self._python.version, self._python.implementation)
+
+
+def _brings(distribution: Distribution, file: str) -> bool:
+    """Whether a file of a linked project's folder is of one of its modules, where those are known."""
+    parts = [part.split(".")[0] for part in file.replace("\\", "/").split("/")]
+    return not distribution.modules or any(module.split(".")[0] in parts for module in distribution.modules)
