@@ -56,7 +56,7 @@ class System:
         """Explain an import that ended with an error; return the answer, and the page as printed."""
         context = self.context(files)
         facts, neighbours = find_seat(context, f"python:{self.python}"), Neighbours(context.machine, context)
-        seat = judge_seat(facts, context, neighbours)
+        seat = judge_seat(facts, context.machine, neighbours)
         said = RunningPython("3.11.9", "cpython", self.python, self.lab, self.base, ("", *self.search, self.site),
                              context.machine.cwd, platform=self.platform, suffixes=tuple(self.suffixes),
                              builtin=["sys"], stdlib=["json", "os", "random"])

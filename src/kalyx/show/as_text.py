@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.model import Comparison, Evidence, Finding, ImportReport, Note, Seat
-from kalyx.core.verdicts.catalogue import CATALOGUE
+from kalyx.core.verdicts.index import BRIEFS
 from kalyx.show.page import Page
 
 if TYPE_CHECKING:
@@ -66,7 +66,7 @@ def here_sentence(answer: HereAnswer) -> str:
     if len(findings) == 1:
         return findings[0].because
     if findings:
-        briefs = list(dict.fromkeys(CATALOGUE[f.cause].brief for f in findings))
+        briefs = list(dict.fromkeys(BRIEFS[f.cause] for f in findings))
         return f"{len(findings)} things are wrong here: {'; '.join(briefs)}."
     if not known:
         first = next((s.interpreter for s in answer.seats if s.interpreter is not None), None)

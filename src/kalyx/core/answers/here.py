@@ -73,7 +73,7 @@ def answer_here(context: SeatContext, *, ask_shell: bool = False, running: bool 
         gathered += processes_here(context)
 
     def judged(one: SeatFacts) -> SeatFacts:
-        return replace(one, seat=spared(m, one.seat.ref, lambda: judge_seat(one, context, neighbours)) or one.seat)
+        return replace(one, seat=spared(m, one.seat.ref, lambda: judge_seat(one, m, neighbours)) or one.seat)
 
     facts = [judged(f) for f in gathered]
     kernels = context.kernels() if any(f.notebook for f in facts) else []

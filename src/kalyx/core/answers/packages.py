@@ -52,7 +52,7 @@ def answer_packages(context: SeatContext, seat_ref: str, *, layer: str | None = 
     m = context.machine
     facts = find_seat(context, seat_ref)
     neighbours = Neighbours(m, context)
-    seat = judge_seat(facts, context, neighbours)
+    seat = judge_seat(facts, context.machine, neighbours)
     interpreter, launch, examined = seat.interpreter, seat.launch, facts.examined
     if interpreter is None or launch is None or examined is None or interpreter.prefix is None \
             or not interpreter.works:

@@ -73,7 +73,7 @@ def answer_put(context: SeatContext, requirements: Sequence[str], seat_ref: str,
         Refused: its environment is not to be changed, or pip refused.
     """
     facts = find_seat(context, seat_ref)
-    seat = judge_seat(facts, context, Neighbours(context.machine, context))
+    seat = judge_seat(facts, context.machine, Neighbours(context.machine, context))
     interpreter, environment = seat.interpreter, seat.environment
     if interpreter is None or environment is None or not interpreter.works:
         why = next((f.because for f in seat.findings if f.is_problem), "it has no interpreter.")

@@ -13,7 +13,8 @@ import re
 
 from kalyx.core.errors import WrongUsage
 from kalyx.core.lean.record import dataclass
-from kalyx.core.verdicts.catalogue import CATALOGUE, Cause
+from kalyx.core.verdicts.catalogue import CATALOGUE, CHECKS, Cause, Check
+from kalyx.core.verdicts.precedence import in_order, silenced_by
 
 __all__ = ["GROUPS", "Explanation", "all_explanations", "as_markdown", "explain_cause"]
 
@@ -57,7 +58,10 @@ def _explanation(entry: Cause) -> Explanation:
 def all_explanations() -> list[Explanation]:
     """Return every cause in words, group by group, in the order in which they are judged."""
     _load_all()
-    entries = sorted(CATALOGUE.values(), key=lambda c: (c.group, c.rank or 1000, c.slug))
+    judged = [check.cause for check in in_order(CHECKS)]
+    last = len(judged)
+    entries = sorted(CATALOGUE.values(), key=lambda c: (
+        c.group, judged.index(c.slug) if c.slug in judged else last, c.slug))
     return [_explanation(e) for e in entries]
 
 
@@ -90,4 +94,79 @@ def as_markdown() -> str:
         rows += [f"### {item.cause}", "", f"True when: {item.true_when}.", ""]
         rows += [f"- **{label}.** {getattr(item, key)}" for key, label in LABELS.items()]
         rows.append("")
-    return "\n".join(rows)
+    return "\n".join([*rows, *_the_order()])
+
+
+def _the_order() -> list[str]:
+    """Return the order of the checks of an import, with the reason of each place."""
+    rows = ["## The order of judgement", "",
+            "The first that is true is the primary cause. Each check says of itself after which others it is asked "
+            "and beside which it is silent; the list is computed from that.", ""]
+    for number, check in enumerate(in_order(CHECKS), 1):
+        says = [f"{number}. **{_title(check)}**: {check.why_here}."]
+        if check.not_beside:
+            says.append(f"Silent beside {', '.join(silenced_by(check, CHECKS))}.")
+        rows.append(" ".join(says))
+    return [*rows, ""]
+
+
+def _title(check: Check) -> str:
+    """Name a check: its cause, and the function where that has several."""
+    several = sum(c.cause == check.cause for c in CHECKS) > 1
+    return f"{check.cause} ({check.function})" if several else check.cause
+
+
+def as_index() -> str:
+    """Return the text of `kalyx.core.verdicts.index`: what is known of each check before its module is loaded."""
+    _load_all()
+    checks = in_order(CHECKS)
+    rows = [f"    IndexedCheck({_quoted(c.cause)}, {_quoted(c.function)}, "
+            f"{_quoted(c.module.removeprefix('kalyx.core.verdicts.causes.'))},\n                 "
+            f"{_quoted(c.asks)}, {c.last_resort}, {_quoted(c.also_when_it_imports)},"
+            f"{_tuple(silenced_by(c, checks))})," for c in checks]
+    briefs = [f"    {_quoted(slug)}: {_quoted(CATALOGUE[slug].brief)}," for slug in sorted(CATALOGUE)]
+    return _INDEX.format(rows="\n".join(rows), briefs="\n".join(briefs))
+
+
+def _quoted(text: str) -> str:
+    return '"' + text + '"'
+
+
+def _tuple(words: list[str]) -> str:
+    if not words:
+        return " ()"
+    return "\n                 (" + "\n                  ".join(f'"{w}",' for w in words) + ")"
+
+
+_INDEX = '''"""The checks of an import in their order, and a word for each cause: written by tools/causes.py.
+
+What is here is known before the module of a check is loaded: most runs need few of them.
+"""
+
+from kalyx.core.lean.record import dataclass
+
+__all__ = ["BRIEFS", "CHECKS", "IndexedCheck"]
+
+
+@dataclass(frozen=True)
+class IndexedCheck:
+    """A check, by the name of its function in a module of `causes`, and when it is worth asking."""
+
+    cause: str
+    function: str
+    module: str
+    asks: str
+    last_resort: bool
+    also_when_it_imports: str
+    silent_beside: tuple[str, ...]
+
+
+CHECKS = (
+{rows}
+)
+
+# By cause: a clause that names the trouble in a list of several
+BRIEFS = {{
+{briefs}
+}}
+'''

@@ -2,68 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Sequence
 
 from kalyx.core.errors import KalyxError
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.search_path.modules import top_level
-from kalyx.core.model import Elsewhere, Finding, ImportReport
-from kalyx.core.verdicts.catalogue import IMPORT_CHECKS
+from kalyx.core.model import Elsewhere, Finding, Frame, ImportReport
+from kalyx.core.verdicts.index import CHECKS, IndexedCheck
 from kalyx.core.verdicts.reading.absence import is_absent
 from kalyx.core.verdicts.reading.failure import Failure, read_failure
 
-__all__ = ["judge_import", "load_checks"]
-
-# The modules whose checks are registered: those that may say something about a module that is
-# plainly not there; those that ask for something of its name besides; and all others. What is not
-# needed is not loaded.
-_OF_ABSENCE = ("absent.standard_library", "absent.not_installed", "absent.names", "unreachable.site_off",
-               "unreachable.own_folders", "unreachable.links")
-_OF_TRACES = ("unreachable.hidden", "unreachable.other_copies", "damaged.missing_files", "damaged.corrupt_files",
-              "damaged.mixed_install", "incompatible.binaries", "damaged.unreadable")
-_OTHERS = ("damaged.bytecode", "native.libraries", "native.binary_mismatch", "native.crash", "native.hang",
-           "own_code.circular_import", "own_code.relative_import", "own_code.raises", "absent.parts",
-           "incompatible.python2", "own_code.version_conflict", "native.symbols", "incompatible.python_version")
-_WHEN_IT_IMPORTS = ("hidden-by-file", "hidden-by-path", "hidden-by-user-site", "file-unreadable",
-                    "namespace-split", "files-missing")
-
-LAST_RESORT = 97  # checks of this rank and above speak where nothing else was found
-
-# Causes that are not true beside others: the honest rest, "nowhere" where it is somewhere, "not in
-# this version" where it is there and cannot be loaded, or something else was asked
-_NOTHING: frozenset[str] = frozenset()
-_NOT_WHOLE = frozenset({"foreign-abi", "foreign-platform", "hidden-by-file", "hidden-by-path",
-                        "hidden-by-user-site", "files-missing",
-                        "metadata-only", "mixed-install", "file-corrupt", "file-unreadable",
-                        "bytecode-stale", "namespace-split"})
-_NOT_BESIDE: dict[str, frozenset[str]] = {
-    "foreign-abi": frozenset({"foreign-platform"}),
-    "files-missing": frozenset({"file-corrupt"}),
-    "mixed-install": frozenset({"files-missing", "metadata-only", "file-corrupt", "foreign-abi",
-                                "foreign-platform"}),
-    "submodule-absent": _NOT_WHOLE | {"version-conflict", "name-differs", "stdlib-removed", "stdlib-not-yet"},
-    "attribute-absent": _NOT_WHOLE | {"python-too-new", "python-too-old", "version-conflict",
-                                      "circular-import", "name-differs"},
-    "circular-import": _NOT_WHOLE,
-    "python2-source": frozenset({"file-corrupt"}),
-    "python-too-old": frozenset({"python2-source", "file-corrupt"}),
-    "library-missing": frozenset({"files-missing", "file-corrupt", "foreign-platform"}),
-    "symbol-missing": frozenset({"foreign-platform"}),
-    "crash": frozenset({"file-corrupt"}),
-    "binary-mismatch": frozenset({"files-missing"}),
-    "dependency-absent": _NOT_WHOLE | {"extra-absent", "site-off"},
-    "name-differs": frozenset({"metadata-only", "mixed-install", "file-unreadable", "site-off"}),
-    "name-misspelt": frozenset({"metadata-only", "link-broken", "mixed-install", "file-unreadable",
-                                "site-off", "env-version-skew", "stdlib-removed", "stdlib-not-yet"}),
-    "base-site-off": frozenset({"pip-absent"}),
-    "installed-elsewhere": frozenset({"pip-absent", "metadata-only", "files-missing", "mixed-install",
-                                      "file-unreadable"}),
-    "not-installed": frozenset({"pip-absent", "name-differs", "stdlib-removed", "stdlib-not-yet",
-                                "stdlib-not-built", "own-code-unreachable", "metadata-only",
-                                "user-site-off", "base-site-off", "link-broken", "site-off",
-                                "env-version-skew", "mixed-install", "file-unreadable"}),
-}
-
+__all__ = ["judge_import", "judge_last_words", "load_checks"]
 
 def judge_import(case: Case) -> ImportReport:
     """Return the whole answer for one observed import."""
@@ -87,27 +36,42 @@ def judge_import(case: Case) -> ImportReport:
         tuple(findings), elsewhere, obs.output, later=obs.later)
 
 
+def judge_last_words(said: str, frames: Sequence[Frame]) -> Finding:
+    """Conclude from what an interpreter printed when it died: it could not start, or where it died."""
+    if frames:
+        from kalyx.core.verdicts.causes.native.crash import died_by_its_word
+
+        return died_by_its_word(said, tuple(frames))
+    from kalyx.core.verdicts.seats.interpreter import broken_by_its_word
+
+    return broken_by_its_word(said)
+
+
 def _findings(case: Case, failure: Failure | None) -> list[Finding]:
+    """Return what holds; only those checks are loaded that may say something."""
     if case.obs.outcome == "imports":
-        load_checks(("unreachable.hidden", "unreachable.other_copies",
-                     *(() if case.obs.origin else ("damaged.unreadable", "damaged.missing_files"))))
-    else:
-        load_checks(_OF_ABSENCE)
-        if not is_plainly_absent(case, failure):
-            load_checks((*_OF_TRACES, *_OTHERS))
-        elif failure is None or _has_traces(case, failure.top):
-            load_checks(_OF_TRACES)
-    found = _all_true(case, failure)
-    if not found and case.obs.outcome != "imports":
-        load_checks((*_OF_TRACES, *_OTHERS))
-        found = _all_true(case, failure)
-    return found
+        wanted = [c for c in CHECKS if c.also_when_it_imports == "always"
+                  or (c.also_when_it_imports and not case.obs.origin)]
+        return _all_true(case, failure, wanted)
+    wanted = list(CHECKS)
+    if is_plainly_absent(case, failure):
+        asked = ("absence", "traces") if failure is None or _has_traces(case, failure.top) else ("absence",)
+        wanted = [c for c in CHECKS if c.asks in asked]
+    return _all_true(case, failure, wanted) or _all_true(case, failure, CHECKS)
 
 
-def load_checks(modules: Iterable[str] = _OF_ABSENCE) -> None:
-    """Load modules of checks, by name; each once."""
-    for name in modules:
-        __import__(f"kalyx.core.verdicts.causes.{name}")
+def load_checks() -> None:
+    """Load the checks that are asked first, while there is time."""
+    for check in CHECKS:
+        if check.asks == "absence":
+            _function(check)
+
+
+def _function(check: IndexedCheck) -> Callable[[Case, Failure | None], Finding | None]:
+    """Return the function of a check; its module is loaded where it was not yet."""
+    module = __import__(f"kalyx.core.verdicts.causes.{check.module}", fromlist=[check.function])
+    function: Callable[[Case, Failure | None], Finding | None] = getattr(module, check.function)
+    return function
 
 
 def is_plainly_absent(case: Case, failure: Failure | None) -> bool:
@@ -136,23 +100,22 @@ def _plain(name: str) -> str:
     return name.lower().replace("-", "_").replace(".", "_")
 
 
-def _all_true(case: Case, failure: Failure | None) -> list[Finding]:
-    """Return what holds, of the checks that are loaded."""
+def _all_true(case: Case, failure: Failure | None, checks: Sequence[IndexedCheck]) -> list[Finding]:
+    """Return what holds, of these checks, in their order."""
     found: list[Finding] = []
-    for rank, slug, check in sorted(IMPORT_CHECKS, key=lambda c: c[:2]):
-        if case.obs.outcome == "imports" and slug not in _WHEN_IT_IMPORTS:
-            continue
+    for check in checks:
         known = {f.cause for f in found}
-        if _NOT_BESIDE.get(slug, _NOTHING) & known or (known and rank >= LAST_RESORT):
+        if known.intersection(check.silent_beside) or (known and check.last_resort):
             continue
         try:
-            finding = check(case, failure)
+            finding = _function(check)(case, failure)
         except KalyxError:
             raise
         except Exception as error:  # one check's mistake is not to cost the others' answer
             if case.files.env.get("KALYX_DEBUG"):
                 raise
-            case.files.report(f"the check {slug}", f"Kalyx made a mistake in it ({type(error).__name__}: {error})")
+            case.files.report(f"the check {check.cause}",
+                              f"Kalyx made a mistake in it ({type(error).__name__}: {error})")
             continue
         if isinstance(finding, Finding):
             found.append(finding)

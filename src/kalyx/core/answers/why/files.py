@@ -91,7 +91,7 @@ def _take(context: SeatContext, path: str, at: str | None, neighbours: Neighbour
 
     m, notebook = context.machine, path.endswith(".ipynb")
     facts = find_seat_to_run(context, at or f"{'notebook' if notebook else 'script'}:{path}")
-    facts = replace(facts, seat=judge_seat(facts, context, neighbours))
+    facts = replace(facts, seat=judge_seat(facts, context.machine, neighbours))
     launch = facts.seat.launch
     project = next((r for r in roots if m.is_folder(r)), "")
     source = read_source(m, path, project)
@@ -125,7 +125,7 @@ def _not_run(context: SeatContext, facts: SeatFacts, module: str, stopping: tupl
              neighbours: Neighbours, asked: Mapping[str, tuple[Place, ...]]) -> ImportReport:
     from kalyx.core.verdicts.seats.interpreter import report_without_run
 
-    report = report_without_run(context, facts, module, None, stopping, neighbours)
+    report = report_without_run(context.machine, facts, module, None, stopping, neighbours)
     return replace(report, asked=asked.get(module, ()))
 
 
@@ -185,7 +185,7 @@ def _read(context: SeatContext, group: Sequence[_File], neighbours: Neighbours) 
 
 def _spared(case: Case, report: ImportReport) -> ImportReport:
     """Count a module of another system as guarded where only functions ask for it: they are not called here."""
-    from kalyx.core.verdicts.causes.absent.standard_library import is_of_another_system
+    from kalyx.core.verdicts.reading.other_systems import is_of_another_system
 
     if report.outcome == "imports" or not is_of_another_system(case, report.module.split(".")[0]) \
             or not all(p.guard in ("function", "try", "typing") for p in report.asked):

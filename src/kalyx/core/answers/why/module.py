@@ -104,7 +104,7 @@ def _prepare(context: SeatContext, facts: SeatFacts) -> tuple[Seat, Neighbours]:
 
     neighbours = Neighbours(context.machine, context)
     load_checks()
-    return judge_seat(facts, context, neighbours), neighbours
+    return judge_seat(facts, context.machine, neighbours), neighbours
 
 
 def answer_compared(context: SeatContext, requests: Sequence[str], seat_ref: str, other_ref: str,
@@ -125,7 +125,7 @@ def answer_compared(context: SeatContext, requests: Sequence[str], seat_ref: str
     context = context.but(asks_when_read=False)
     neighbours = Neighbours(context.machine, context)
     seats = [find_seat_to_run(context, ref) for ref in (seat_ref, other_ref)]
-    seats = [replace(f, seat=judge_seat(f, context, neighbours)) for f in seats]
+    seats = [replace(f, seat=judge_seat(f, context.machine, neighbours)) for f in seats]
     asked = [(facts, request) for request in wanted for facts in seats]
     observed = context.machine.in_parallel(
         lambda x: observe_request(context, x[0].seat, x[1], limit), asked)
@@ -202,7 +202,7 @@ def _not_begun(context: SeatContext, facts: SeatFacts, request: tuple[str, str |
     stopping = tuple(f for f in facts.seat.findings if f.severity == "error")
     broken = interpreter_broken(facts, context.machine, observed, ender_of(context, facts, observed)) \
         if observed is not None else None
-    return report_without_run(context, facts, *request, (broken,) if broken else stopping, neighbours)
+    return report_without_run(context.machine, facts, *request, (broken,) if broken else stopping, neighbours)
 
 
 def ender_of(context: SeatContext, facts: SeatFacts, observed: Observation) -> StartEnder | None:

@@ -190,7 +190,7 @@ def _again(context: SeatContext, found: Traceback, seat_ref: str, request: tuple
     context = context.but(asks_when_read=False)
     facts = find_seat_to_run(context, seat_ref)
     neighbours = Neighbours(m, context)
-    seat = judge_seat(facts, context, neighbours)
+    seat = judge_seat(facts, context.machine, neighbours)
     if seat.launch is not None and m.is_folder(origin.start) \
             and not context.examiner.trust.why_not_read(origin.start):
         seat = replace(seat, launch=replace(seat.launch, start=origin.start))
@@ -250,11 +250,9 @@ def _short(error: ObservedError) -> str:
 
 def _died(said: str, found: Traceback) -> WhyAnswer:
     """Explain the last words of an interpreter: it could not start, or died while it ran; nothing is tried."""
-    from kalyx.core.verdicts.causes.native.crash import died_by_its_word
-    from kalyx.core.verdicts.seats.interpreter import broken_by_its_word
+    from kalyx.core.verdicts.judge_import import judge_last_words
 
-    frames = found.chain[0].frames
-    finding = died_by_its_word(said, frames) if frames else broken_by_its_word(said)
+    finding = judge_last_words(said, found.chain[0].frames)
     module = _asked_later(found, "__main__") or "the script"
     report = ImportReport(module, None, "text", None, "fails", {"type": "Crash", "message": said},
                           causes=(finding,))

@@ -69,7 +69,7 @@ def answer_without_run(context: SeatContext, requests: Sequence[str], seat_ref: 
     wanted = [parse_request(r) for r in requests]
     facts = find_seat(context, seat_ref)
     neighbours = Neighbours(context.machine, context)
-    seat = judge_seat(facts, context, neighbours)
+    seat = judge_seat(facts, context.machine, neighbours)
     facts = replace(facts, seat=seat)
     return WhyAnswer(seat, read_requests(context, facts, seat.launch, wanted, neighbours), (NOT_RUN,))
 
@@ -232,14 +232,12 @@ def _is_attribute(case: Case, module: str) -> bool:
 
 
 def _would_import(case: Case, request: tuple[str, str | None], found: Candidate | None) -> ImportReport:
-    from kalyx.core.verdicts.causes.unreachable.hidden import hidden_by_file
-    from kalyx.core.verdicts.causes.unreachable.other_copies import hidden_by_path
+    from kalyx.core.verdicts.judge_import import judge_import
 
-    module, name = request
     origin = found.path if found is not None else "built-in"
-    layer = case.modules.layer_of_file(found.path) if found is not None else "stdlib"
-    there = case.but(replace(case.obs, outcome="imports", origin=origin))
-    findings = [f for f in (hidden_by_file(there, None), hidden_by_path(there, None)) if f is not None]
-    return ImportReport(module, name, case.seat.ref, case.seat.interpreter, "unknown", None, origin, layer,
-                        case.distributions.of(origin) if layer != "stdlib" else None,
-                        tuple(_read_only(f) for f in findings))
+    report = judge_import(case.but(replace(case.obs, outcome="imports", origin=origin)))
+    builtin = found is None
+    return replace(report, outcome="unknown", error=None, origin=origin,
+                   layer="stdlib" if builtin else case.modules.layer_of_file(origin),
+                   distribution=None if builtin else report.distribution,
+                   causes=tuple(_read_only(f) for f in report.causes))

@@ -35,7 +35,7 @@ def judge_agreement(seats: Sequence[SeatFacts], files: Files,
     return Agreement(len(ordered) == 1, refs, (finding,) if finding else ())
 
 
-@cause("seats-disagree", "G", "two seats of one folder use different environments",
+@cause("seats-disagree", "two seats of one folder use different environments",
        brief="the seats do not agree")
 def seats_disagree(groups: list[list[SeatFacts]], files: Files,
                    kernels: Sequence[Kernel]) -> Finding | None:

@@ -23,7 +23,7 @@ def judge_editor(facts: SeatFacts, files: Files,
     return [f for f in found if f is not None]
 
 
-@cause("setting-unreadable", "G", "an editor's settings file is broken",
+@cause("setting-unreadable", "an editor's settings file is broken",
        brief="the editor's settings cannot be read")
 def setting_unreadable(facts: SeatFacts) -> Finding | None:
     """Report a settings file that cannot be read or parsed.
@@ -44,7 +44,7 @@ def setting_unreadable(facts: SeatFacts) -> Finding | None:
                 changes=setting.file),))
 
 
-@cause("setting-points-nowhere", "G", "an editor's settings name an interpreter that is not there",
+@cause("setting-points-nowhere", "an editor's settings name an interpreter that is not there",
        brief="the editor's setting names an interpreter that is not there")
 def setting_points_nowhere(facts: SeatFacts, files: Files,
                            environments: list[Environment]) -> Finding | None:

@@ -26,7 +26,7 @@ def judge_environment(environment: Environment, files: Files,
     return [f for f in found if f is not None]
 
 
-@cause("env-base-gone", "G", "its base interpreter is gone",
+@cause("env-base-gone", "its base interpreter is gone",
        brief="an environment's base interpreter is gone")
 def env_base_gone(environment: Environment, files: Files, config: VenvConfig | None,
                   bases: Callable[[], list[Interpreter]]) -> Finding | None:
@@ -56,7 +56,7 @@ def env_base_gone(environment: Environment, files: Files, config: VenvConfig | N
             "install its packages again.", "manual", changes=environment.path),))
 
 
-@cause("env-moved", "G", "the environment was moved or copied: its scripts and activation still "
+@cause("env-moved", "the environment was moved or copied: its scripts and activation still "
        "name the old place", brief="an environment was moved or copied")
 def env_moved(environment: Environment, files: Files) -> Finding | None:
     """Compare the place that activation and scripts name with where the environment is.
@@ -89,8 +89,8 @@ def env_moved(environment: Environment, files: Files) -> Finding | None:
                 changes=prefix)))
 
 
-@cause("env-version-skew", "C", "the environment's packages stand under another Python version's "
-       "folder than its interpreter looks in", brief="an environment's packages are for another Python")
+@cause("env-version-skew", "the environment's packages stand under another Python version's "
+       "folder than its interpreter looks in", brief="an environment's packages are for another Python", group="C")
 def env_version_skew(environment: Environment, files: Files) -> Finding | None:
     """Find packages under lib/pythonX.Y where the interpreter is another X.Y.
 

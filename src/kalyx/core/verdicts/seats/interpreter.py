@@ -9,7 +9,7 @@ from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.search_path.startup_code import StartEnder
-from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.lean.record import replace
 from kalyx.core.model import (
     Edit,
@@ -36,7 +36,7 @@ def which_is_gone(path: str, trouble: str) -> str:
     return f", and {trouble}"
 
 
-@cause("interpreter-gone", "G", "the path or its symlink leads nowhere",
+@cause("interpreter-gone", "the path or its symlink leads nowhere",
        brief="an interpreter is gone")
 def interpreter_gone(facts: SeatFacts, files: Files, bases: Callable[[], list[Interpreter]] = list,
                      environments: Callable[[], list[Environment]] = list) -> Finding | None:
@@ -105,7 +105,7 @@ def env_gone(facts: SeatFacts, files: Files, bases: Callable[[], list[Interprete
     return [found] if found is not None else []
 
 
-@cause("interpreter-broken", "G", "it exists and cannot start",
+@cause("interpreter-broken", "it exists and cannot start",
        brief="an interpreter cannot start")
 def interpreter_broken(facts: SeatFacts, files: Files,
                        observed: Observation | None = None, ender: StartEnder | None = None) -> Finding | None:
@@ -177,14 +177,14 @@ def broken_by_its_word(said: str) -> Finding:
                 "again, or make its environment again.", "manual", changes="how Python is started"),))
 
 
-def _kernel_with(context: SeatContext, facts: SeatFacts, module: str, elsewhere: Sequence[Elsewhere],
+def _kernel_with(files: Files, facts: SeatFacts, module: str, elsewhere: Sequence[Elsewhere],
                  neighbours: Neighbours) -> list[Remedy]:
     """Return how a notebook gets a kernel, or a kernel an environment, that has a module."""
     from kalyx.core.verdicts.remedies.kernels import kernels_having, run_instead, switch_kernel
 
-    m = context.machine
+    m = files
     if facts.notebook is not None:
-        fitting = kernels_having(module, tuple(context.kernels()), m, neighbours)
+        fitting = kernels_having(module, tuple(neighbours.kernels), m, neighbours)
         if fitting:
             return [switch_kernel(facts.notebook.path, fitting[0], m)]
     usable = [e for e in elsewhere if e.interpreter is not None and e.interpreter.works
@@ -196,15 +196,15 @@ def _kernel_with(context: SeatContext, facts: SeatFacts, module: str, elsewhere:
     return [replace(todo, do=f"{todo.do[:-1]}: {place.name} has {module}.")]
 
 
-def report_without_run(context: SeatContext, facts: SeatFacts, module: str, name: str | None,
+def report_without_run(files: Files, facts: SeatFacts, module: str, name: str | None,
                        findings: tuple[Finding, ...], neighbours: Neighbours) -> ImportReport:
     """Return the answer where the seat has nothing that could be run, and where else the module is."""
-    seat, top, m = facts.seat, module.split(".")[0], context.machine
+    seat, top, m = facts.seat, module.split(".")[0], files
     own = m.path.dirname(m.path.dirname(seat.interpreter.path)) if seat.interpreter else None
     elsewhere = neighbours.having(top, own)
     findings = findings or tuple(f for f in seat.findings if f.is_problem)
     if findings and elsewhere and findings[0].remedies[0].kind == "manual":
-        todo = _kernel_with(context, facts, top, elsewhere, neighbours)
+        todo = _kernel_with(files, facts, top, elsewhere, neighbours)
         findings = (replace(findings[0], remedies=(*todo, *findings[0].remedies)), *findings[1:])
     other_language = bool(facts.kernel and facts.kernel.language
                           and facts.kernel.language.lower() != "python")

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from kalyx.core.facts.environments.neighbours import Neighbours
-from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.facts.files import Files
+from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Finding, Seat
 
@@ -13,30 +14,29 @@ __all__ = ["judge_seat"]
 _GONE = {"kernel-interpreter-gone", "setting-points-nowhere"}
 
 
-def judge_seat(facts: SeatFacts, context: SeatContext, neighbours: Neighbours) -> Seat:
+def judge_seat(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Seat:
     """Return the seat with all its findings."""
-    machine = context.machine
     found: list[Finding] = []
     if facts.seat.kind == "shell":  # only the checks of its kind are loaded
         from kalyx.core.verdicts.seats.shell import judge_shell
 
-        found += judge_shell(facts, machine)
+        found += judge_shell(facts, files)
     elif facts.seat.kind == "editor":
         from kalyx.core.verdicts.seats.editor import judge_editor
 
         gone = facts.seat.interpreter is not None and facts.seat.interpreter.known_by == "gone"
-        found += judge_editor(facts, machine, neighbours.environments if gone else [])
+        found += judge_editor(facts, files, neighbours.environments if gone else [])
     elif facts.seat.kind in ("kernel", "notebook"):
         from kalyx.core.verdicts.seats.kernel import judge_kernel
 
-        found += judge_kernel(facts, machine, neighbours)
+        found += judge_kernel(facts, files, neighbours)
     if facts.seat.interpreter is not None and not facts.seat.interpreter.works:
         from kalyx.core.verdicts.seats.interpreter import env_gone, interpreter_broken, interpreter_gone
 
-        general = [interpreter_gone(facts, machine, context.bases, context.environments),
-                   interpreter_broken(facts, machine)]
+        general = [interpreter_gone(facts, files, lambda: neighbours.bases, lambda: neighbours.environments),
+                   interpreter_broken(facts, files)]
         if general[0] is not None:
-            found += env_gone(facts, machine, context.bases)
+            found += env_gone(facts, files, lambda: neighbours.bases)
         if not _GONE & {f.cause for f in found}:
             found = [f for f in general if f is not None] + found
     return replace(facts.seat, findings=tuple(found))

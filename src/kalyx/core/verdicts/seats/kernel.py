@@ -39,7 +39,7 @@ def judge_kernel(facts: SeatFacts, files: Files, neighbours: Neighbours) -> list
     return [f for f in found if f is not None]
 
 
-@cause("notebook-unreadable", "G", "a notebook file is not readable as a notebook",
+@cause("notebook-unreadable", "a notebook file is not readable as a notebook",
        brief="a notebook cannot be read")
 def notebook_unreadable(facts: SeatFacts) -> Finding | None:
     """Report a notebook that is not JSON or holds no metadata.
@@ -60,7 +60,7 @@ def notebook_unreadable(facts: SeatFacts) -> Finding | None:
                 "manual", changes=notebook.path),))
 
 
-@cause("kernel-missing", "G", "a notebook names a kernel that is not registered here",
+@cause("kernel-missing", "a notebook names a kernel that is not registered here",
        brief="a notebook names a kernel that is not registered")
 def kernel_missing(facts: SeatFacts, files: Files) -> Finding | None:
     """Name the kernels that are registered, the most alike first.
@@ -108,7 +108,7 @@ def _servers_own(notebook: NotebookKernel, name: str) -> Finding:
                 "manual", changes=notebook.path)))
 
 
-@cause("kernel-unreadable", "G", "kernel.json cannot be read or lacks what it must have",
+@cause("kernel-unreadable", "kernel.json cannot be read or lacks what it must have",
        brief="a kernelspec is broken")
 def kernel_unreadable(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Finding | None:
     """Report a broken kernel.json.
@@ -162,7 +162,7 @@ def _instead(kernel: Kernel, files: Files, neighbours: Neighbours) -> tuple[list
     return [evidence], [todo]
 
 
-@cause("kernel-interpreter-gone", "G", "its interpreter or environment is gone",
+@cause("kernel-interpreter-gone", "its interpreter or environment is gone",
        brief="a kernel's interpreter is gone")
 def kernel_interpreter_gone(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Finding | None:
     """Report a kernel whose program is not there any more.
@@ -200,7 +200,7 @@ def kernel_interpreter_gone(facts: SeatFacts, files: Files, neighbours: Neighbou
                 changes=kernel.folder)))
 
 
-@cause("kernel-cannot-start", "G", "the interpreter lacks a working kernel package",
+@cause("kernel-cannot-start", "the interpreter lacks a working kernel package",
        brief="a kernel cannot start")
 def kernel_cannot_start(facts: SeatFacts, files: Files,
                         neighbours: Neighbours) -> Finding | None:
@@ -236,7 +236,7 @@ def _extra_paths(facts: SeatFacts) -> bool:
     return bool(facts.seat.launch and facts.seat.launch.env.get("PYTHONPATH"))
 
 
-@cause("kernel-mislabelled", "G", "name or label claims an environment or a version that is not "
+@cause("kernel-mislabelled", "name or label claims an environment or a version that is not "
        "what runs",
        brief="a kernel is not what its label says")
 def kernel_mislabelled(facts: SeatFacts, files: Files,
@@ -305,7 +305,7 @@ def _claimed_environment(facts: SeatFacts, files: Files,
     return None
 
 
-@cause("kernel-follows-server", "G", "its program is the bare word python: it runs the server's "
+@cause("kernel-follows-server", "its program is the bare word python: it runs the server's "
        "interpreter, not a fixed one")
 def kernel_follows_server(facts: SeatFacts) -> Finding | None:
     """Note a kernel that runs whatever its server runs in.
@@ -335,7 +335,7 @@ def hidden_behind(kernel: Kernel, first: Kernel) -> Finding:
                 "manual", changes="which of them is found"),))
 
 
-@cause("kernel-hidden", "G", "another kernelspec of the same name is found first")
+@cause("kernel-hidden", "another kernelspec of the same name is found first")
 def kernel_hidden(facts: SeatFacts) -> Finding | None:
     """Note kernelspecs of the same name that lie further back.
 
@@ -354,7 +354,7 @@ def kernel_hidden(facts: SeatFacts) -> Finding | None:
         tuple(Evidence(f"also called {kernel.name}, found later", k.spec) for k in facts.others))
 
 
-@cause("kernel-not-activated", "G", "it runs an environment that needs its variables or PATH set, and the "
+@cause("kernel-not-activated", "it runs an environment that needs its variables or PATH set, and the "
        "kernelspec sets none", brief="a kernel does not activate its environment")
 def kernel_not_activated(facts: SeatFacts, files: Files) -> Finding | None:
     """Find a kernel of a conda environment that starts without the environment's variables.

@@ -25,7 +25,7 @@ def judge_leaks(environment: Environment | None, distributions: Sequence[Distrib
     return found
 
 
-@cause("layer-leak", "G", "packages from the user site, PYTHONPATH or the base are visible in an "
+@cause("layer-leak", "packages from the user site, PYTHONPATH or the base are visible in an "
        "environment that is meant to be closed, or hide its own",
        brief="packages from outside shine into the environment")
 def layer_leak(layer: str, environment: Environment | None,
@@ -128,8 +128,8 @@ def _put(requirement: str, python: str, seen: Mapping[str, Distribution]) -> Rem
                   changes=f"installs {requirement_name(line)}")
 
 
-@cause("version-conflict", "F", "an installed version violates a declared requirement",
-       brief="declared requirements are not met")
+@cause("version-conflict", "an installed version violates a declared requirement",
+       brief="declared requirements are not met", group="F")
 def version_conflict(distribution: Distribution, requirement: str,
                      other: Distribution | None, remedy: Remedy) -> Finding | None:
     """Compare one requirement with what is installed; nothing of it is a dependency-absent.

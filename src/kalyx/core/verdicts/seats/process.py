@@ -16,7 +16,7 @@ def judge_process(process: PythonProcess, raw: RawProcess, files: Files) -> list
     return [finding] if finding is not None else []
 
 
-@cause("interpreter-replaced", "G", "a live process runs an interpreter that has been replaced or "
+@cause("interpreter-replaced", "a live process runs an interpreter that has been replaced or "
        "deleted since it started", brief="an interpreter was replaced under a running process")
 def interpreter_replaced(process: PythonProcess, raw: RawProcess,
                          files: Files) -> Finding | None:

@@ -33,7 +33,7 @@ def _use_python_m(facts: SeatFacts, script: Script) -> Remedy:
                   "manual", changes="nothing but what you type")
 
 
-@cause("pip-elsewhere", "G", "the pip that would run belongs to another interpreter than python",
+@cause("pip-elsewhere", "the pip that would run belongs to another interpreter than python",
        brief="pip belongs to another Python than python")
 def pip_elsewhere(script: Script, facts: SeatFacts, files: Files) -> Finding | None:
     """Compare the environment of ``pip`` with that of ``python``.
@@ -61,7 +61,7 @@ def pip_elsewhere(script: Script, facts: SeatFacts, files: Files) -> Finding | N
         (_use_python_m(facts, script),))
 
 
-@cause("pip-absent", "G", "the seat's interpreter has no pip, or its pip script cannot start",
+@cause("pip-absent", "the seat's interpreter has no pip, or its pip script cannot start",
        brief="pip cannot start")
 def pip_absent(script: Script, facts: SeatFacts) -> Finding | None:
     """Find a pip script whose interpreter is gone or cannot start.
@@ -102,7 +102,7 @@ def _on_path(folder: str, files: Files) -> int | None:
     return None
 
 
-@cause("activation-stale", "G", "VIRTUAL_ENV or CONDA_PREFIX names an environment that no longer "
+@cause("activation-stale", "VIRTUAL_ENV or CONDA_PREFIX names an environment that no longer "
        "exists, or whose folder of programs is not on PATH at all",
        brief="the activated environment is not the one in use")
 def activation_stale(variable: str, facts: SeatFacts, files: Files) -> Finding | None:
@@ -135,7 +135,7 @@ def activation_stale(variable: str, facts: SeatFacts, files: Files) -> Finding |
                 "manual", changes="the variables of this shell"),))
 
 
-@cause("activation-outranked", "G", "the active environment is on PATH, behind something that wins",
+@cause("activation-outranked", "the active environment is on PATH, behind something that wins",
        brief="something on PATH comes before the activated environment")
 def activation_outranked(variable: str, facts: SeatFacts, files: Files) -> Finding | None:
     """Say which PATH entry comes before the active environment's.

@@ -23,7 +23,10 @@ from kalyx.core.verdicts.remedies.project import install_for_project, project_wi
 __all__ = ["best_module", "name_differs", "name_misspelt"]
 
 
-@cause("name-differs", "A", "the distribution and its module have different names", rank=48)
+@cause("name-differs", "the distribution and its module have different names",
+       asks="absence", after=("installed-elsewhere",),
+       not_beside=("metadata-only", "mixed-install", "file-unreadable", "site-off"),
+       why_here="a module that exists somewhere by that name is no mistake of the name")
 def name_differs(case: Case, failure: Failure | None) -> Finding | None:
     """Tell apart the name that one installs and the name that one imports.
 
@@ -144,8 +147,11 @@ def _is_distribution_name(case: Case, failure: Failure, name: str) -> Finding | 
         (Evidence(f"{shown} provides {module}, by {where}"),), todo)
 
 
-@cause("name-misspelt", "A", "one edit away from, or only in case different from, a module that "
-       "this seat has", rank=50)
+@cause("name-misspelt", "one edit away from, or only in case different from, a module that this seat has",
+       asks="absence", after=("name-differs",),
+       not_beside=("metadata-only", "link-broken", "mixed-install", "file-unreadable", "site-off", "env-version-skew",
+                   "stdlib-removed", "stdlib-not-yet"),
+       why_here="a name that is near to another is no slip where the name itself is known")
 def name_misspelt(case: Case, failure: Failure | None) -> Finding | None:
     """Look for a module of nearly the same name.
 

@@ -12,7 +12,7 @@ from kalyx.core.lean.record import TYPE_CHECKING, replace
 from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
-from kalyx.core.verdicts.catalogue import also_at_import, cause
+from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.causes.absent.standard_library import has_module, versions_of
 from kalyx.core.verdicts.reading.absence import (
     asked_by_person,
@@ -36,8 +36,10 @@ __all__ = ["requirement_for"]
 _MODEL = pattern(r"[a-z]{2}_(?:core|dep|ent)_(?:web|news|wiki|sci|ud)_(?:sm|md|lg|trf)")
 
 
-@cause("installed-elsewhere", "A", "absent here, present in another environment or interpreter",
-       rank=46)
+@cause("installed-elsewhere", "absent here, present in another environment or interpreter",
+       asks="absence", after=("base-site-off",),
+       not_beside=("pip-absent", "metadata-only", "files-missing", "mixed-install", "file-unreadable"),
+       why_here="what is here and damaged is mended here, and every environment has a pip")
 def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
     """Look for the module in the other environments of the machine.
 
@@ -106,8 +108,13 @@ def _elsewhere_evidence(other: Elsewhere, module: str) -> Evidence:
                     other.environment.path)
 
 
-@cause("not-installed", "A", "no layer of this seat has the module, no known environment has it, "
-       "and the name is plausible as it stands", rank=52)
+@cause("not-installed",
+       "no layer of this seat has the module, no known environment has it, and the name is plausible as it stands",
+       asks="absence", after=("name-misspelt",),
+       not_beside=("pip-absent", "name-differs", "stdlib-removed", "stdlib-not-yet", "stdlib-not-built",
+                   "own-code-unreachable", "metadata-only", "user-site-off", "base-site-off", "link-broken",
+                   "site-off", "env-version-skew", "mixed-install", "file-unreadable"),
+       why_here="it is true only where it is nowhere")
 def not_installed(case: Case, failure: Failure | None) -> Finding | None:
     """Conclude that it is nowhere.
 
@@ -178,7 +185,9 @@ def _shared_name(name: str) -> tuple[Remedy, ...]:
                    changes="nothing"),)
 
 
-@also_at_import("pip-absent", rank=41)
+@also("pip-absent",
+      asks="absence", after=("own-code-unreachable",),
+      why_here="pip is like no other module: Python brings it along")
 def no_pip(case: Case, failure: Failure | None) -> Finding | None:
     """Say how an interpreter without pip gets one: Python brings it along, where its packager left that in."""
     if failure is None or failure.top != "pip" or not is_absent(case, failure):
@@ -203,8 +212,10 @@ def no_pip(case: Case, failure: Failure | None) -> Finding | None:
          *searched(case)), (todo,))
 
 
-@cause("dependency-absent", "A", "the asked module is here; something that it needs is not",
-       rank=36)
+@cause("dependency-absent", "the asked module is here; something that it needs is not",
+       asks="absence", after=("stdlib-removed", "stdlib-not-yet"),
+       not_beside=("hiding", "unfit", "damage", "extra-absent", "site-off"),
+       why_here="it is needed because of what is wrong with the asker, or is there and out of reach, in those cases")
 def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
     """Name what an installed module needs and does not find, and who asked for it.
 
@@ -251,8 +262,9 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
                    because, tuple(evidence), pip.install(case, wanted, beside=beside))
 
 
-@cause("extra-absent", "A", "the missing module is one that the metadata lists under an extra",
-       rank=35)
+@cause("extra-absent", "the missing module is one that the metadata lists under an extra",
+       asks="absence", after=("stdlib-removed", "stdlib-not-yet"),
+       why_here="the standard library's names are no distribution's")
 def extra_absent(case: Case, failure: Failure | None) -> Finding | None:
     """Find the extra under which a package declares what it now asks for.
 

@@ -13,7 +13,7 @@ from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
-from kalyx.core.verdicts.catalogue import also_at_import, cause
+from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.causes.absent.moved_parts import Moved, find_moved
 from kalyx.core.verdicts.reading.absence import asked_near_home, asker_evidence
 from kalyx.core.verdicts.reading.definitions import will_have
@@ -29,8 +29,11 @@ _ADVICE = pattern(r"(?s)has no attribute '\w+'[.:;\s]+(?!Did you mean|\(most lik
 __all__ = ["attribute_absent", "other_project", "submodule_absent"]
 
 
-@cause("submodule-absent", "A", "the parent imports, the submodule isn't in the installed version",
-       rank=70)
+@cause("submodule-absent", "the parent imports, the submodule isn't in the installed version",
+       asks="anything", after=("relative-import-alone",),
+       not_beside=("hiding", "unfit", "damage", "version-conflict", "name-differs", "stdlib-removed",
+                   "stdlib-not-yet"),
+       why_here="it is said of a whole, right package alone")
 def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
     """Name the submodule that a package of this version does not hold.
 
@@ -221,7 +224,11 @@ def _has_part(case: Case, other: Elsewhere, failure: Failure) -> bool:
     return False
 
 
-@cause("attribute-absent", "A", "X is the genuine X and has no y in it", rank=72)
+@cause("attribute-absent", "X is the genuine X and has no y in it",
+       asks="anything", after=("submodule-absent",),
+       not_beside=("hiding", "unfit", "damage", "python-too-new", "python-too-old", "version-conflict",
+                   "circular-import", "name-differs"),
+       why_here="it is said of a whole, right module alone, and where nothing explains why the name is not there")
 def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
     """Name what a module of this version does not define.
 
@@ -272,7 +279,10 @@ def _own_advice(failure: Failure) -> list[Remedy]:
     return [Remedy(f"Do as {failure.module} itself says: {text}", "manual", changes="your code")][:bool(text)]
 
 
-@also_at_import("name-differs", rank=26)
+@also("name-differs",
+      asks="anything", after=("version-conflict",),
+      not_beside=("metadata-only", "mixed-install", "file-unreadable"),
+      why_here="a damaged install looks like another project of that name")
 def other_project(case: Case, failure: Failure | None) -> Finding | None:
     """Find that another project's module of the same name was installed: what one imports has another name."""
     error = case.obs.error

@@ -12,19 +12,11 @@ from kalyx.core.tables import standard_library
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.absence import asked_near_home, asker_evidence, is_absent
 from kalyx.core.verdicts.reading.failure import Failure
+from kalyx.core.verdicts.reading.other_systems import is_of_another_system
 from kalyx.core.verdicts.reading.own_files import own_files
 from kalyx.core.verdicts.remedies import files, pip, seats
 
-__all__ = ["has_module", "is_of_another_system", "versions_of"]
-
-# Modules that the standard library has on one kind of system alone
-SYSTEM_ONLY = {
-    "Windows": frozenset({"winreg", "_winreg", "winsound", "msvcrt", "nt", "_winapi", "msilib", "_msi",
-                          "_overlapped"}),
-    "Unix": frozenset({"posix", "pwd", "grp", "spwd", "fcntl", "termios", "tty", "pty", "resource",
-                       "syslog", "nis", "crypt", "readline", "_posixsubprocess", "_posixshmem"}),
-}
-
+__all__ = ["has_module", "versions_of"]
 
 def versions_of(module: str) -> tuple[str | None, str | None, str | None] | None:
     row = standard_library.stdlib_history()["modules"].get(module)
@@ -36,8 +28,9 @@ def _pair(text: str) -> tuple[int, int]:
     return int(major), int(minor)
 
 
-@cause("stdlib-not-built", "A", "this Python's own standard library was built or packaged "
-       "without it", rank=30)
+@cause("stdlib-not-built", "this Python's own standard library was built or packaged without it",
+       asks="absence", after=("hiding", "damage", "unfit"),
+       why_here="the library is judged when it is plain that it is what was asked, and whole")
 def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
     """Find optional parts of the standard library that this installation lacks.
 
@@ -95,12 +88,6 @@ def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
         tuple(todo))
 
 
-def is_of_another_system(case: Case, name: str) -> str:
-    """Return the system whose standard library alone has a module, where that is not this one; else nothing."""
-    system = next((s for s, names in SYSTEM_ONLY.items() if name in names), "")
-    return system if system and (system == "Windows") != (case.python.platform == "win32") else ""
-
-
 def _not_there(case: Case, failure: Failure) -> Finding | None:
     """Say that a plain module of the standard library has no file: split off by the system, or deleted."""
     name = failure.top
@@ -156,8 +143,9 @@ def has_module(history: tuple[str | None, str | None, str | None], version: tupl
         until is None or version < _pair(until))
 
 
-@cause("stdlib-removed", "A", "in the standard library of older Python versions, not of this one",
-       rank=32)
+@cause("stdlib-removed", "in the standard library of older Python versions, not of this one",
+       asks="absence", after=("stdlib-not-built",),
+       why_here="a part that was left out of this build was not dropped")
 def stdlib_removed(case: Case, failure: Failure | None) -> Finding | None:
     """Find modules that the standard library has dropped.
 
@@ -177,8 +165,9 @@ def stdlib_removed(case: Case, failure: Failure | None) -> Finding | None:
                             history[2])
 
 
-@cause("stdlib-not-yet", "A", "in the standard library of newer Python versions, not of this one",
-       rank=34)
+@cause("stdlib-not-yet", "in the standard library of newer Python versions, not of this one",
+       asks="absence", after=("stdlib-removed",),
+       why_here="as stdlib-removed, the other way round")
 def stdlib_not_yet(case: Case, failure: Failure | None) -> Finding | None:
     """Find modules that came into the standard library after this version.
 

@@ -19,7 +19,9 @@ _UNREADABLE = pattern(r"bad marshal data|marshal data too short|EOF read where|b
                          r"reached EOF while reading")
 
 
-@cause("bytecode-stale", "D", "an orphaned or foreign .pyc is what gets imported, or breaks it", rank=16)
+@cause("bytecode-stale", "an orphaned or foreign .pyc is what gets imported, or breaks it",
+       asks="anything", family="damage", after=("hidden-by-user-site",),
+       why_here="another thing than the source is executed, so that what the source says does not count")
 def bytecode_stale(case: Case, failure: Failure | None) -> Finding | None:
     """Find a .pyc without a source, of another Python, or older than its source.
 

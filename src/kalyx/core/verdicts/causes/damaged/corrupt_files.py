@@ -21,8 +21,9 @@ _BROKEN_BINARY = pattern(r"file too short|invalid ELF header|cannot read file da
 MOST_REQUIRED = 40  # distributions that are looked through for a cut-off file
 
 
-@cause("file-corrupt", "D", "a distribution's file is not what RECORD says, and breaks the import",
-       rank=23)
+@cause("file-corrupt", "a distribution's file is not what RECORD says, and breaks the import",
+       asks="traces", family="damage", after=("metadata-only",),
+       why_here="the file at which the import broke says more than files that are missing beside it")
 def file_corrupt(case: Case, failure: Failure | None) -> Finding | None:
     """Compare the files that the failure speaks of with their distribution's RECORD.
 

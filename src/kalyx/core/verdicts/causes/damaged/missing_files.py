@@ -8,7 +8,7 @@ from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Distribution, Evidence, Finding
 from kalyx.core.tables import import_names
-from kalyx.core.verdicts.catalogue import also_at_import, cause
+from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.reading.absence import is_absent
 from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import pip
@@ -114,7 +114,9 @@ def _distribution(case: Case, layer: Layer, failure: Failure) -> Distribution | 
     return next((d for d in found if d is not None and failure.top in d.modules), None)
 
 
-@cause("metadata-only", "D", "metadata is here, none of the code is", rank=22)
+@cause("metadata-only", "metadata is here, none of the code is",
+       asks="traces", family="damage", after=("foreign-abi",),
+       why_here="nothing of the code is there, so its single files are not looked at")
 def metadata_only(case: Case, failure: Failure | None) -> Finding | None:
     """Find a distribution of which only the metadata is left.
 
@@ -156,7 +158,9 @@ def _without_anything(case: Case, failure: Failure | None) -> Finding | None:
     return None
 
 
-@cause("files-missing", "D", "RECORD lists files that are not there", rank=24)
+@cause("files-missing", "RECORD lists files that are not there",
+       asks="traces", family="damage", also_when_it_imports="without a file", not_beside=("file-corrupt",),
+       why_here="where a file is broken, what is missing beside it is not what failed")
 def files_missing(case: Case, failure: Failure | None) -> Finding | None:
     """Find a distribution of which some files are missing, the wanted one among them.
 
@@ -178,7 +182,9 @@ def files_missing(case: Case, failure: Failure | None) -> Finding | None:
                  f"missing" + (f", {missing[0]} among them." if len(missing) > 1 else f": {missing[0]}."))
 
 
-@also_at_import("files-missing", rank=97)
+@also("files-missing",
+      asks="traces", family="damage", last_resort=True, also_when_it_imports="without a file",
+      why_here="files that the failure does not speak of are told where nothing else was found")
 def not_whole(case: Case, failure: Failure | None) -> Finding | None:
     """Find files missing in a distribution whose own code failed, where nothing else explains it."""
     if case.obs.outcome != "fails" or case.obs.later:

@@ -7,17 +7,18 @@ from kalyx.core.facts.packaging.requirements import applies
 from kalyx.core.model import Distribution, Evidence, Finding
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
-from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.causes.damaged.suspects import owners, suspects, what_broke
-from kalyx.core.verdicts.causes.own_code.version_conflict import conflict_in_use
 from kalyx.core.verdicts.reading.absence import is_absent
 from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import files, pip
 
-__all__ = ["mixed_install"]
+__all__ = ["mixed_install", "two_installs"]
 
 
-@cause("mixed-install", "D", "files of two versions or two installers lie on top of each other", rank=25)
+@cause("mixed-install", "files of two versions or two installers lie on top of each other",
+       asks="traces", family="damage", not_beside=("files-missing", "metadata-only", "file-corrupt", "unfit"),
+       why_here="left-overs explain a failure only where the distribution itself is whole")
 def mixed_install(case: Case, failure: Failure | None) -> Finding | None:
     """Find two metadata folders of one distribution, left-overs, and files of another version.
 
@@ -39,8 +40,29 @@ def mixed_install(case: Case, failure: Failure | None) -> Finding | None:
         stray = _stray_package(case, owner)
         if stray is not None:
             return stray
+        if len(_twins(case, owner)) > 1:
+            continue  # what of each is there is not compared: see `two_installs`
+        rows = [r for r in map(case.distributions.record(owner).row_of, suspects(case, failure)) if r is not None]
+        found = _written_over(case, owner, rows)
+        if found is not None:
+            return found
+    return None
+
+
+@also("mixed-install",
+      asks="traces", family="damage",
+      not_beside=("files-missing", "metadata-only", "file-corrupt", "unfit", "mixed-install:mixed_install",
+                  "version-conflict"),
+      why_here="two versions are there on purpose of nobody, but a requirement that is not met says more")
+def two_installs(case: Case, failure: Failure | None) -> Finding | None:
+    """Find two metadata folders of a distribution that the failure speaks of."""
+    error = case.obs.error
+    if case.obs.outcome not in ("fails", "crash") or (failure is not None and is_absent(case, failure)) or (
+            error is not None and error.type.endswith("Warning")):
+        return None
+    for owner in owners(case, failure):
         twins = _twins(case, owner)
-        if len(twins) > 1 and conflict_in_use(case, failure) is None:
+        if len(twins) > 1:
             newest = max(twins, key=lambda d: _version_key(d.version))
             named = " and ".join(f"{d.name} {d.version}" for d in twins)
             return Finding(
@@ -48,10 +70,6 @@ def mixed_install(case: Case, failure: Failure | None) -> Finding | None:
                 f"{owner.location} holds the metadata of {named}: one was installed over the other.",
                 (*[Evidence(f"{d.name} {d.version}", d.metadata) for d in twins], *what_broke(case)),
                 pip.reinstall(case, newest.name, newest.version, "so that its files are of one version"))
-        rows = [r for r in map(case.distributions.record(owner).row_of, suspects(case, failure)) if r is not None]
-        found = _written_over(case, owner, rows)
-        if found is not None:
-            return found
     return None
 
 

@@ -25,7 +25,9 @@ _CODE = (".py", ".pyc", ".so", ".pyd")
 _FORBIDDEN = ("1", "5", "13", "116", "121")  # EPERM, EIO, EACCES, ESTALE, EREMOTEIO
 
 
-@cause("file-unreadable", "D", "permission or an I/O error on a file or folder of it", rank=18)
+@cause("file-unreadable", "permission or an I/O error on a file or folder of it",
+       asks="traces", family="damage", also_when_it_imports="without a file", after=("bytecode-stale",),
+       why_here="what cannot be read cannot be compared: the checks of wholeness would take it for missing")
 def file_unreadable(case: Case, failure: Failure | None) -> Finding | None:
     """Find the file that the import was refused, or a folder that hides what is in it.
 

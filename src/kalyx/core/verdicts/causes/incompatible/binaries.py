@@ -29,7 +29,9 @@ _LOADER_SAYS = pattern(
     r"Module use of python\d+\.dll conflicts|Symbol not found: _?_Py")
 
 
-@cause("foreign-platform", "C", "its binary is for another machine or system", rank=19)
+@cause("foreign-platform", "its binary is for another machine or system",
+       asks="traces", family="unfit", after=("file-unreadable",),
+       why_here="a file for another machine would look damaged to all that follow")
 def foreign_platform(case: Case, failure: Failure | None) -> Finding | None:
     """Compare the header of the compiled file with that of the interpreter itself.
 
@@ -100,8 +102,9 @@ def _needs_libc(made: Binary) -> bool:
     return any(n.startswith(("libc.so", "libc.musl")) for n in made.needed)
 
 
-@cause("foreign-abi", "C", "an extension module is here, with a suffix that this interpreter "
-       "cannot load", rank=20)
+@cause("foreign-abi", "an extension module is here, with a suffix that this interpreter cannot load",
+       asks="traces", family="unfit", not_beside=("foreign-platform",),
+       why_here="of a file that is for another system its suffix says nothing more")
 def foreign_abi(case: Case, failure: Failure | None) -> Finding | None:
     """Find the compiled file for the missing module that another interpreter made.
 

@@ -28,7 +28,9 @@ _PYTHON2_LINE = pattern(r"^\s*(?:print\s+[\"'\w%(]|print\s*>>|exec\s+[\"'\w]|rai
                            r"\bur[\"']|`[^`]+`|<>|(?<![\w.])0[0-7]+\b|\b\d+L\b")
 
 
-@cause("python2-source", "C", "the file is Python 2 code", rank=54)
+@cause("python2-source", "the file is Python 2 code",
+       asks="anything", after=("not-installed",), not_beside=("file-corrupt",),
+       why_here="a file that was changed since it was installed says nothing about the language it was written in")
 def python2_source(case: Case, failure: Failure | None) -> Finding | None:
     """Recognise Python 2 by the line that Python 3 stumbles over.
 

@@ -19,8 +19,9 @@ _ASYNC_NAME = pattern(r"(?<![\w.])(async|await)\s*(?==[^=]|,|\)|\.|:\s*$)|[.,(]\
                          r"\bdef\s+(async|await)\b|\bimport\s+(async|await)\b|\bas\s+(async|await)\b")
 
 
-@cause("python-too-old", "C", "the code or its Requires-Python needs a newer Python than this one",
-       rank=56)
+@cause("python-too-old", "the code or its Requires-Python needs a newer Python than this one",
+       asks="anything", not_beside=("python2-source", "file-corrupt"),
+       why_here="code of Python 2 is no code of a newer Python either")
 def python_too_old(case: Case, failure: Failure | None) -> Finding | None:
     """Find syntax that a newer Python accepts, and the version that the metadata asks for.
 
@@ -158,7 +159,9 @@ def _is_outside(asks: str, case: Case) -> bool:
         return False
 
 
-@cause("python-too-new", "C", "the code uses what this Python no longer has", rank=58)
+@cause("python-too-new", "the code uses what this Python no longer has",
+       asks="anything", after=("python-too-old",),
+       why_here="syntax that is too new is plainer than what was dropped")
 def python_too_new(case: Case, failure: Failure | None) -> Finding | None:
     """Find names that the standard library has dropped, new keywords, and bounds in the metadata.
 

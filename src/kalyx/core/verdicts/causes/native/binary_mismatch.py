@@ -28,8 +28,9 @@ _BUILT_AND_FOUND = pattern(r"Expected (\d+) from C header, got (\d+) from PyObje
 _SHRUNK_IN_2 = pattern(r"numpy\.dtype size changed, .*Expected 96 from C header, got 88")
 
 
-@cause("binary-mismatch", "E", "built against another major version of a package's C interface",
-       rank=60)
+@cause("binary-mismatch", "built against another major version of a package's C interface",
+       asks="anything", after=("python-too-new",), not_beside=("files-missing",),
+       why_here="a compiled part beside missing files may never have been used")
 def binary_mismatch(case: Case, failure: Failure | None) -> Finding | None:
     """Find compiled parts that were built against another version of what they use.
 

@@ -11,7 +11,9 @@ from kalyx.core.verdicts.reading.frames import frame_evidence, place_of
 __all__ = ["crash", "died_by_its_word"]
 
 
-@cause("crash", "E", "the child died during the import, of a signal or by ending itself", rank=80)
+@cause("crash", "the child died during the import, of a signal or by ending itself",
+       asks="anything", after=("attribute-absent",), not_beside=("file-corrupt",),
+       why_here="what it crashed in may be a file that was cut off")
 def crash(case: Case, failure: Failure | None) -> Finding | None:
     """Name the signal, and what was being loaded.
 

@@ -11,7 +11,9 @@ from kalyx.core.verdicts.reading.frames import frame_evidence, place_of
 __all__ = ["hang"]
 
 
-@cause("hang", "E", "no answer within the limit", rank=82)
+@cause("hang", "no answer within the limit",
+       asks="anything", after=("crash",),
+       why_here="nothing was raised: all else has no say")
 def hang(case: Case, failure: Failure | None) -> Finding | None:
     """Name what was being loaded when the time was up.
 

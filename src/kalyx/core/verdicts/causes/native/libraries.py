@@ -39,7 +39,9 @@ _WORDS = pattern(r"['\"]([A-Za-z][\w.+-]+)['\"]")
 _SAYS_LIBRARY = pattern(r"(?i)librar|lib\w+|not found|(?:unable|failed) to (?:find|load)|cannot (?:find|load)")
 
 
-@cause("library-missing", "E", "a shared library that it needs cannot be found", rank=62)
+@cause("library-missing", "a shared library that it needs cannot be found",
+       asks="anything", after=("binary-mismatch",), not_beside=("files-missing", "file-corrupt", "foreign-platform"),
+       why_here="what is the distribution's own is mended with it, not brought from the system")
 def library_missing(case: Case, failure: Failure | None) -> Finding | None:
     """Name the library, the chain of files that leads to it, and where on the machine it is.
 

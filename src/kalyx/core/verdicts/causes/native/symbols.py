@@ -24,7 +24,9 @@ _EXPECTED = pattern(r"Expected in: (?:<[^>]*> )?(/.+)")  # as macOS says it
 _SAYS_FILE = pattern(r"^(/.+?): (?:undefined symbol|version |symbol )")
 
 
-@cause("symbol-missing", "E", "a symbol or symbol version is missing", rank=64)
+@cause("symbol-missing", "a symbol or symbol version is missing",
+       asks="anything", after=("library-missing",), not_beside=("foreign-platform",),
+       why_here="a library of another machine has no symbols for this one")
 def symbol_missing(case: Case, failure: Failure | None) -> Finding | None:
     """Name the symbol, and the library that was found without it; those of Python are the ABI's matter.
 

@@ -13,7 +13,9 @@ from kalyx.core.verdicts.reading.failure import Failure, own_frames
 __all__ = ["circular_import"]
 
 
-@cause("circular-import", "F", "partially initialised module", rank=66)
+@cause("circular-import", "partially initialised module",
+       asks="anything", after=("symbol-missing",), not_beside=("hiding", "unfit", "damage"),
+       why_here="half a module may also come of files that are missing, or hide one")
 def circular_import(case: Case, failure: Failure | None) -> Finding | None:
     """Show the ring, file by file with the lines that import.
 

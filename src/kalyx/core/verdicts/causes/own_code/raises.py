@@ -21,7 +21,9 @@ __all__ = ["raises"]
 _NOT_ITSELF = pattern(r"import of ([\w.]+) halted; None in sys\.modules|'([\w.]+)' is not a package")
 
 
-@cause("raises", "F", "anything else: its code ran and raised", rank=99)
+@cause("raises", "anything else: its code ran and raised",
+       asks="anything", last_resort=True, after=("hidden-by-path:stdlib_hidden",),
+       why_here="the honest rest")
 def raises(case: Case, failure: Failure | None) -> Finding | None:
     """Say honestly what was raised, where, and whose code that is.
 

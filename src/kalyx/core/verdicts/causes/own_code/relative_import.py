@@ -13,7 +13,9 @@ from kalyx.core.verdicts.remedies.source_edits import change_line
 __all__ = ["relative_import_alone"]
 
 
-@cause("relative-import-alone", "F", "a file of a package run as a script", rank=68)
+@cause("relative-import-alone", "a file of a package run as a script",
+       asks="anything", after=("circular-import",),
+       why_here="its message is its own; nothing else is like it")
 def relative_import_alone(case: Case, failure: Failure | None) -> Finding | None:
     """Name the package's root and the way to start its module.
 

@@ -9,7 +9,7 @@ from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.packaging.requirements import applies, is_met
 from kalyx.core.model import Distribution, Evidence, Finding
 from kalyx.core.model.names import normal_name, requirement_name
-from kalyx.core.verdicts.catalogue import also_at_import
+from kalyx.core.verdicts.catalogue import also
 from kalyx.core.verdicts.reading.absence import is_absent
 from kalyx.core.verdicts.reading.failure import Failure, own_frames
 from kalyx.core.verdicts.remedies import pip, versions
@@ -17,7 +17,9 @@ from kalyx.core.verdicts.remedies import pip, versions
 __all__ = ["conflict_in_use"]
 
 
-@also_at_import("version-conflict", rank=28)
+@also("version-conflict",
+      asks="anything", after=("mixed-install:mixed_install",),
+      why_here="a file that is not the distribution's own counts before the version that it should be of")
 def conflict_in_use(case: Case, failure: Failure | None) -> Finding | None:
     """Find a requirement that is not met, between a package in the traceback and what failed it."""
     if case.obs.outcome not in ("fails", "crash") or (failure and is_absent(case, failure)):

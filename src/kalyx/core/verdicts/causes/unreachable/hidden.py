@@ -20,9 +20,12 @@ _PROJECT_NAME = pattern(r"""(?m)^[ \t]*(?:setup\()?name[ \t]*=[ \t]*["']?([\w.-]
 __all__ = ["hidden_by", "hidden_by_file", "is_to_blame", "namespace_split", "top_of", "what_is_meant"]
 
 
-@cause("hidden-by-file", "B", "a file or folder of the person's own in the start layer has the "
-       "name of the wanted module, of the standard library, or of something that it imports",
-       rank=10)
+@cause("hidden-by-file",
+       "a file or folder of the person's own in the start layer has the name of the wanted module, of the standard "
+       "library, or of something that it imports",
+       asks="traces", family="hiding", also_when_it_imports="always",
+       why_here="what is imported is another thing altogether: until it is out of the way, nothing else can be told "
+                "of the right one")
 def hidden_by_file(case: Case, failure: Failure | None) -> Finding | None:
     """Find the person's own file that is imported in place of something else.
 
@@ -208,8 +211,9 @@ def _link_project(case: Case, own: str, hidden: str) -> list[Remedy]:
 
 
 # -- parts of a namespace -------------------------------------------------------------------------
-@cause("namespace-split", "B", "a regular package hides namespace portions, or a folder without code "
-       "takes the name", rank=29)
+@cause("namespace-split", "a regular package hides namespace portions, or a folder without code takes the name",
+       asks="traces", family="hiding", also_when_it_imports="always", after=("name-differs:other_project",),
+       why_here="what a version changed may look like a part that is hidden")
 def namespace_split(case: Case, failure: Failure | None) -> Finding | None:
     """Find a folder without code that is imported as a module, or a package that hides portions.
 

@@ -17,8 +17,9 @@ __all__ = ["link_broken"]
 _HOOK = pattern(r"^import\s+(__editable__\w+)")
 
 
-@cause("link-broken", "B", "an editable install or .pth line points to a folder that is gone or "
-       "moved", rank=38)
+@cause("link-broken", "an editable install or .pth line points to a folder that is gone or moved",
+       asks="absence", after=("dependency-absent",),
+       why_here="who needs it is said first, where it is a package that needs it")
 def link_broken(case: Case, failure: Failure | None) -> Finding | None:
     """Find the link that would have brought the module, and where its folder may be now.
 

@@ -9,7 +9,7 @@ from kalyx.core.facts.search_path.modules import Candidate, top_level
 from kalyx.core.facts.search_path.pth_files import LinkLine, link_lines
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
-from kalyx.core.verdicts.catalogue import also_at_import, cause
+from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.causes.unreachable.hidden import hidden_by, is_to_blame, top_of, what_is_meant
 from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import pip
@@ -26,7 +26,9 @@ _COPIES = {
 }
 
 
-@cause("hidden-by-path", "B", "a PYTHONPATH or .pth entry puts another copy first", rank=12)
+@cause("hidden-by-path", "a PYTHONPATH or .pth entry puts another copy first",
+       asks="traces", family="hiding", also_when_it_imports="always", after=("hidden-by-file",),
+       why_here="as hidden-by-file, of folders further back on the path")
 def hidden_by_path(case: Case, failure: Failure | None) -> Finding | None:
     """Find a copy on PYTHONPATH, or in a folder that a .pth adds, that comes before the right one.
 
@@ -46,8 +48,9 @@ def hidden_by_path(case: Case, failure: Failure | None) -> Finding | None:
     return found
 
 
-@cause("hidden-by-user-site", "B", "a copy in the user site comes before the environment's or the "
-       "base's", rank=14)
+@cause("hidden-by-user-site", "a copy in the user site comes before the environment's or the base's",
+       asks="traces", family="hiding", also_when_it_imports="always", after=("hidden-by-path",),
+       why_here="as hidden-by-path, of the folder that comes after those of PYTHONPATH")
 def hidden_by_user_site(case: Case, failure: Failure | None) -> Finding | None:
     """Find a copy in the user site that comes first.
 
@@ -138,7 +141,10 @@ def _blamed(case: Case) -> list[str]:
     return [n for n in dict.fromkeys(names) if n.isidentifier()]
 
 
-@also_at_import("hidden-by-path", rank=98)
+@also("hidden-by-path",
+      asks="traces", family="hiding", last_resort=True, also_when_it_imports="always",
+      after=("files-missing:not_whole",),
+      why_here="a hidden part of the library that the failure does not speak of is a guess")
 def stdlib_hidden(case: Case, failure: Failure | None) -> Finding | None:
     """Find a part of the standard library that is hidden, where nothing else explains a failure.
 

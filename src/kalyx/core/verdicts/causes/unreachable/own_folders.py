@@ -32,8 +32,9 @@ _CELLS = ("import json, pathlib, sys; a, b = map(pathlib.Path, sys.argv[1:]); "
           "if c['cell_type'] == 'code'), 'utf-8')")
 
 
-@cause("own-code-unreachable", "B", "the module is the person's own in this project, and no "
-       "layer holds its folder", rank=40)
+@cause("own-code-unreachable", "the module is the person's own in this project, and no layer holds its folder",
+       asks="absence", after=("env-version-skew",),
+       why_here="what was installed comes before files that only have the same name")
 def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
     """Look for the module among the person's own files around the start folder.
 

@@ -10,7 +10,7 @@ from kalyx.core.facts.search_path.site_folders import site_folders, user_site
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Distribution, Edit, Evidence, Finding, Remedy
 from kalyx.core.tables import import_names
-from kalyx.core.verdicts.catalogue import also_at_import, cause
+from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.reading.absence import absent_name, searched
 from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import files, pip
@@ -23,7 +23,9 @@ def _what(distribution: Distribution | None, name: str) -> str:
     return f"{distribution.name} {distribution.version}" if distribution else name
 
 
-@cause("site-off", "B", "the environment's own site-packages is not on the path", rank=37)
+@cause("site-off", "the environment's own site-packages is not on the path",
+       asks="absence", after=("extra-absent",),
+       why_here="all that is installed is out of reach then: to install it again would not help")
 def site_off(case: Case, failure: Failure | None) -> Finding | None:
     """Find the module in the environment's own folder, or behind a .pth, that the path leaves out.
 
@@ -141,7 +143,9 @@ def _closed_link(case: Case, name: str) -> Finding | None:
     return None
 
 
-@also_at_import("env-version-skew", rank=39)
+@also("env-version-skew",
+      asks="absence", after=("link-broken",),
+      why_here="a link names the very folder; another version's folder is a guess beside that")
 def packages_of_another_version(case: Case, failure: Failure | None) -> Finding | None:
     """Find the module in the environment, under the folder of another Python version."""
     name = absent_name(case, failure)
@@ -192,8 +196,9 @@ def _all_again(case: Case, config: VenvConfig | None, folder: str) -> list[Remed
     return [replace(r, do=f"Or have all of its packages again. {r.do}") for r in found] or [by_hand]
 
 
-@cause("base-site-off", "B", "it is in the base installation, and the environment is closed to it",
-       rank=44)
+@cause("base-site-off", "it is in the base installation, and the environment is closed to it",
+       asks="absence", after=("user-site-off",), not_beside=("pip-absent",),
+       why_here="the base's pip is no remedy for an environment without one")
 def base_site_off(case: Case, failure: Failure | None) -> Finding | None:
     """Look into the base's site folders where the environment does not.
 
@@ -239,7 +244,9 @@ def _open_config(case: Case, path: str, line: int | None) -> Remedy | None:
                   edits=(Edit(path, text, changed),), changes=path, undoable=True)
 
 
-@cause("user-site-off", "B", "it is in the user site, which this seat ignores", rank=42)
+@cause("user-site-off", "it is in the user site, which this seat ignores",
+       asks="absence", after=("pip-absent",),
+       why_here="it is on this machine, for this Python, and switched off")
 def user_site_off(case: Case, failure: Failure | None) -> Finding | None:
     """Look into the user's site folder where this seat does not.
 

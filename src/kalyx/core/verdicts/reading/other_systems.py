@@ -1,0 +1,21 @@
+"""Modules that only another system has."""
+
+from __future__ import annotations
+
+from kalyx.core.facts.imports.case import Case
+
+__all__ = ["is_of_another_system"]
+
+# Modules that the standard library has on one kind of system alone
+SYSTEM_ONLY = {
+    "Windows": frozenset({"winreg", "_winreg", "winsound", "msvcrt", "nt", "_winapi", "msilib", "_msi",
+                          "_overlapped"}),
+    "Unix": frozenset({"posix", "pwd", "grp", "spwd", "fcntl", "termios", "tty", "pty", "resource",
+                       "syslog", "nis", "crypt", "readline", "_posixsubprocess", "_posixshmem"}),
+}
+
+
+def is_of_another_system(case: Case, name: str) -> str:
+    """Return the system whose standard library alone has a module, where that is not this one; else nothing."""
+    system = next((s for s, names in SYSTEM_ONLY.items() if name in names), "")
+    return system if system and (system == "Windows") != (case.python.platform == "win32") else ""
