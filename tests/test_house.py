@@ -48,15 +48,30 @@ def arrows() -> dict[str, set[str]]:
 
 
 def test_no_circles() -> None:
-    """No module imports one that imports it, by however many steps; nor does a folder of core/."""
+    """No module imports one that imports it, by however many steps; nor do the modules and folders of a folder,
+    each taken as one.
+    """
     graphlib.TopologicalSorter(arrows()).prepare()
-    folders: dict[str, set[str]] = {}
-    known = modules()
+    levels: dict[str, dict[str, set[str]]] = {}
     for name, others in arrows().items():
-        if name.startswith("kalyx.core."):
-            place = str(known[name].parent)
-            folders.setdefault(place, set()).update({str(known[o].parent) for o in others} - {place})
-    graphlib.TopologicalSorter(folders).prepare()
+        mine = name.split(".")
+        for theirs in (other.split(".") for other in others):
+            depth = next((n for n, (x, y) in enumerate(zip(mine, theirs, strict=False)) if x != y), None)
+            if depth is not None:
+                levels.setdefault(".".join(mine[:depth]), {}).setdefault(mine[depth], set()).add(theirs[depth])
+    for graph in levels.values():
+        graphlib.TopologicalSorter(graph).prepare()
+
+
+def test_rooms_of_verdicts() -> None:
+    """A room of causes knows no other; nothing in the verdicts knows the machine, or how seats are found."""
+    for name, others in arrows().items():
+        if name.startswith("kalyx.core.verdicts"):
+            assert not {o for o in others if o.startswith("kalyx.core.machine")}, name
+        room = re.match(r"kalyx\.core\.verdicts\.causes\.(\w+)\.", name)
+        for other in others:
+            theirs = re.match(r"kalyx\.core\.verdicts\.causes\.(\w+)\.", other)
+            assert not room or not theirs or room[1] == theirs[1], (name, other)
 
 
 def test_imports_point_one_way() -> None:
