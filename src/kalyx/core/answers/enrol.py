@@ -13,7 +13,7 @@ from kalyx.core.errors import NothingToJudge, Refused, WrongUsage
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.interpreters.environment import environment_of, program_folder
 from kalyx.core.facts.kernels import data_folders, kernelspecs
-from kalyx.core.facts.packaging.module_runs import run_module
+from kalyx.core.facts.packaging.pip_lines import isolated_pip, own_pip
 from kalyx.core.facts.search_path.site_folders import visible_sites
 from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.facts.seats.environment import env_seat
@@ -119,7 +119,7 @@ def _write_and_prove(context: SeatContext, kernel: Kernel, text: str, limit: flo
         "back.", (Evidence(f"its command: {' '.join(kernel.argv)}", kernel.argv[0]),
                   Evidence(proof.trouble)),
         (Remedy("Install the kernel package afresh in the environment.", "command",
-                argv=(kernel.argv[0], "-m", "pip", "install", "--force-reinstall", "ipykernel"),
+                argv=own_pip(kernel.argv[0]).install("ipykernel", over="replaced"),
                 changes=f"replaces it in {kernel.environment.path if kernel.environment else ''}"),
          ))
     return EnrolAnswer(kernel, proof, None, (finding,), text)
@@ -167,7 +167,7 @@ def _no_kernel_package(context: SeatContext, environment: Environment) -> Findin
         "notebook from it.",
         tuple(Evidence(f"ipykernel is not in {f}", f) for f in folders),
         (Remedy("Put the kernel package into this environment, then enrol it again.", "command",
-                argv=(interpreter.path, "-m", "pip", "install", "ipykernel"),
+                argv=own_pip(interpreter.path).install("ipykernel"),
                 changes=f"adds ipykernel, and what it requires, to {environment.path}"),))
 
 
@@ -232,7 +232,7 @@ def _put_kernel_package(context: SeatContext, environment: Environment, limit: f
     """Install the kernel package into the environment with its own pip; say why when that fails."""
     interpreter = environment.interpreter
     assert interpreter is not None
-    ran = context.machine.run((*run_module(interpreter.path, "pip"), "install", "ipykernel"), limit=max(limit, 600.0))
+    ran = context.machine.run(isolated_pip(interpreter.path).install("ipykernel"), limit=max(limit, 600.0))
     if ran.status == 0:
         return None
     said = ran.complaint() or ran.why_not or ran.text().strip().split("\n")[-1]

@@ -208,9 +208,8 @@ def _fill(context: SeatContext, folder: str, asked: Sequence[str], requirements:
     fresh = SeatContext(m, context.folder, context.examiner.probe_folder)
     interpreter = env_seat(fresh, folder).seat.interpreter
     assert interpreter is not None
-    words = [*asked, *(("-r", m.absolute(requirements)) if requirements else ())]
     progress(f"installing {len(asked) or 'what the file names'} …" if asked else "installing …")
-    ran = m.run((*pip_for(fresh, interpreter), "install", *words), limit=PIP_LIMIT,
+    ran = m.run(pip_for(fresh, interpreter).install(*asked, file=m.absolute(requirements) if requirements else ""), limit=PIP_LIMIT,
                 env={**m.env, "PIP_DISABLE_PIP_VERSION_CHECK": "1"})
     if ran.status != 0:
         raise Refused(f"It could not be filled: {what_pip_said(ran)}",

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 from collections.abc import Callable, Sequence
 
 from kalyx.core.changes.journal import Change, Journal
@@ -11,7 +10,7 @@ from kalyx.core.errors import NothingToJudge, Refused
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.packaging.distributions import Shelf
 from kalyx.core.facts.packaging.inventory import read_inventory
-from kalyx.core.facts.packaging.module_runs import run_module
+from kalyx.core.facts.packaging.pip_lines import Pip, can_lend, isolated_pip, lent_pip
 from kalyx.core.facts.packaging.requirements import marker_values
 from kalyx.core.facts.search_path.layers import Layer
 from kalyx.core.facts.search_path.predicted import read_search_path
@@ -88,7 +87,7 @@ def answer_put(context: SeatContext, requirements: Sequence[str], seat_ref: str,
     if dry_run or (findings and not anyway):
         return PutAnswer(seat, tuple(steps), tuple(findings), notes=tuple(notes))
     progress(f"installing into {environment.path} …")
-    ran = _run(context, facts, (*pip, "install", *requirements))
+    ran = _run(context, facts, pip.install(*requirements))
     if ran.status != 0:
         raise Refused(f"pip could not install it: {what_pip_said(ran)}", "Nothing else was changed by Kalyx.")
     after = {normal_name(d.name): d.version for d in read_installed(context, facts)}
@@ -131,19 +130,19 @@ def read_installed(context: SeatContext, facts: SeatFacts) -> list[Distribution]
     return read_inventory(context.machine, _layers(context, facts))
 
 
-def pip_for(context: SeatContext, interpreter: Interpreter) -> tuple[str, ...]:
-    """Return how to run pip for an interpreter: its own, else another environment's recent one.
+def pip_for(context: SeatContext, interpreter: Interpreter) -> Pip:
+    """Return the pip that serves an interpreter: its own, else another environment's recent one.
 
     Raises:
         Refused: there is none.
     """
     sites = visible_sites(context.machine, interpreter)
     if any(context.machine.is_file(context.machine.path.join(s, "pip", "__main__.py")) for s in sites):
-        return run_module(interpreter.path, "pip")
+        return isolated_pip(interpreter.path)
     for environment in context.environments():
         other = environment.interpreter
         if other is not None and other.works and other.path != interpreter.path and _may_lend(context, other):
-            return (*run_module(other.path, "pip"), "--python", interpreter.path)
+            return lent_pip(isolated_pip(other.path), interpreter.path)
     raise Refused(f"{interpreter.path} has no pip, and no other environment has one that could stand in.",
                   f"Give it one: {command_line(context.machine, (interpreter.path, '-m', 'ensurepip', '--upgrade'))}")
 
@@ -160,13 +159,8 @@ def _may_lend(context: SeatContext, other: Interpreter) -> bool:
         if not m.is_file(m.path.join(site, "pip", "__main__.py")) or trust.why_not_read(site):
             continue
         found = Shelf(m, site).named("pip")
-        return found is not None and _version(found.version) >= OLDEST_REPORT
+        return found is not None and can_lend(found.version)
     return False
-
-
-def _version(text: str) -> tuple[int, int]:
-    match = re.match(r"(\d+)\.(\d+)", text)
-    return (int(match.group(1)), int(match.group(2))) if match else (0, 0)
 
 
 def _run(context: SeatContext, facts: SeatFacts, argv: Sequence[str]) -> RunResult:
@@ -185,14 +179,14 @@ def what_pip_said(ran: RunResult) -> str:
     return (errors or lines or [ran.why_not or f"it ended with status {ran.status}"])[-1]
 
 
-def _plan(context: SeatContext, facts: SeatFacts, pip: tuple[str, ...], requirements: Sequence[str],
+def _plan(context: SeatContext, facts: SeatFacts, pip: Pip, requirements: Sequence[str],
           before: Sequence[Distribution]) -> tuple[list[Step], list[Note]]:
     """Have pip work out what it would install, without installing it.
 
     Raises:
         Refused: it cannot be installed.
     """
-    ran = _run(context, facts, (*pip, "install", "--dry-run", "--quiet", "--report", "-", *requirements))
+    ran = _run(context, facts, pip.plan(requirements))
     if ran.status != 0:
         said = what_pip_said(ran)
         if "no such option" in said:

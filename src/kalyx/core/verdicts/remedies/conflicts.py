@@ -30,13 +30,13 @@ def bring_together(case: Case, asker: Distribution, owner: Distribution, says: s
 
     `older` is the requirement for the latter, where it is known; else the series before this one is meant.
     """
-    command = pip.pip_command(case)
-    if command is None or pip.managed_marker(case) is not None:
+    served = pip.allowed(case)
+    if served is None:
         return []
     series = ".".join(owner.version.split(".")[:2])
     both = [
         Remedy(f"Install the newest {asker.name}: {says}.", "command",
-               argv=(*command, "install", "--upgrade", asker.name),
+               argv=served.install(asker.name, upgrade=True),
                changes=f"replaces {asker.name} {asker.version} in {case.python.prefix}"),
         *pip.install(case, versions.pinned(case, older or f"{owner.name}<{series}"),
                           why=f", older, where {asker.name} {asker.version} has to stay")]

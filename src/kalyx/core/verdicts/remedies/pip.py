@@ -7,14 +7,19 @@ from collections.abc import Sequence
 
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.interpreters.environment import python_in
+from kalyx.core.facts.packaging.pip_lines import Pip, can_lend, lent_pip, own_pip
 from kalyx.core.facts.search_path.modules import top_level
+from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.model import Distribution, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.reading.definitions import installed_as
 from kalyx.core.verdicts.remedies.shell_lines import command_line
 
-__all__ = ["build_again", "install", "install_again", "managed_marker", "pip_command", "quiet_flags", "reinstall",
+if TYPE_CHECKING:
+    from kalyx.core.facts.packaging.pip_lines import Over
+
+__all__ = ["allowed", "build_again", "install", "install_again", "managed_marker", "quiet_flags", "reinstall", "serving",
            "unmet", "upgrade"]
 
 # What pip itself imports of an environment where it is there, and stumbles over where that is damaged
@@ -39,14 +44,14 @@ def quiet_flags(case: Case) -> tuple[str, ...]:
     return calm
 
 
-def pip_command(case: Case) -> tuple[str, ...] | None:
-    """Return how to run pip for the seat's interpreter; None when it has none to use.
+def serving(case: Case) -> Pip | None:
+    """Return the pip that serves the seat's interpreter; None when there is none to use.
 
     Where the seat's environment has no pip of its own, another environment's
     recent one can install into it.
     """
     if case.modules.candidates("pip"):
-        return (case.python.executable, *quiet_flags(case), "-m", "pip")
+        return own_pip(case.python.executable, quiet_flags(case))
     if case.python.version_pair < (3, 8):
         return None
     nearest_first = sorted(case.elsewhere.known.environments,
@@ -57,9 +62,14 @@ def pip_command(case: Case) -> tuple[str, ...] | None:
             continue
         for folder in case.elsewhere.known.sites(environment):
             pip = case.elsewhere.known.shelf(folder).named("pip")
-            if pip is not None and int(re.match(r"\d*", pip.version)[0] or 0) >= 23:  # type: ignore[index]
-                return (interpreter.path, "-m", "pip", "--python", case.python.executable)
+            if pip is not None and can_lend(pip.version):
+                return lent_pip(own_pip(interpreter.path), case.python.executable)
     return None
+
+
+def allowed(case: Case) -> Pip | None:
+    """Return the pip that serves the seat's interpreter and may change its installation; None when there is none."""
+    return serving(case) if managed_marker(case) is None else None
 
 
 def managed_marker(case: Case) -> str | None:
@@ -96,17 +106,20 @@ def unmet(case: Case, owner: Distribution | None, first: str) -> tuple[str, ...]
     return tuple(found.values())
 
 
-def install(case: Case, requirement: str, *, why: str = "", options: tuple[str, ...] = (),
-            beside: Sequence[str] = ()) -> tuple[Remedy, ...]:
-    """Return the remedies that put a requirement, and others beside it, into the seat's environment."""
+def install(case: Case, requirement: str, *, why: str = "", over: Over = "", upgrade: bool = False,
+            linked: bool = False, beside: Sequence[str] = ()) -> tuple[Remedy, ...]:
+    """Return the remedies that put a requirement, and others beside it, into the seat's environment.
+
+    `over`, `upgrade` and `linked` are those of `Pip.install`; what is replaced is replaced alone.
+    """
     name = requirement_name(requirement) or requirement
     if name != requirement:  # the name with its extras
         name = re.split(r"[\s<>=!~;]", requirement)[0]
     marker = managed_marker(case)
     if marker is not None:
         return _install_in_managed(case, requirement, marker)
-    command = pip_command(case)
-    if command is None:
+    served = serving(case)
+    if served is None:
         return (Remedy(
             f"Give {case.environment_name} a pip of its own.", "command",
             argv=(case.python.executable, "-m", "ensurepip", "--upgrade"),
@@ -114,15 +127,17 @@ def install(case: Case, requirement: str, *, why: str = "", options: tuple[str, 
     said = f"Put {name} into {case.environment_name}{why}."
     if beside:
         said = f"{said[:-1]}; with it {', '.join(map(requirement_name, beside))}, required too and not met."
-    if case.seat.environment is not None and case.seat.environment.kind == "conda" and not options:
+    if case.seat.environment is not None and case.seat.environment.kind == "conda" and not (over or upgrade or linked):
         said += (" It is a conda environment: where conda has the package too, conda is the "
                  "better way, as pip may change packages that conda counts on.")
-    if not options and not beside and "[" not in requirement and _is_satisfied(case, requirement):
-        options = ("--force-reinstall", "--no-deps")
-    if not _can_be_replaced(case, name):
-        options = tuple("--ignore-installed" if o == "--force-reinstall" else o for o in options) or (
-            "--ignore-installed",)
-    argv, removed = (*command, "install", *options, requirement, *beside), _obstacles(case, name)
+    plain = not (over or upgrade or linked or beside or "[" in requirement)
+    if plain and _is_satisfied(case, requirement):
+        over = "replaced"
+    alone = over == "replaced"
+    if not _can_be_replaced(case, name) and (over == "replaced" or not (upgrade or linked)):
+        over = "left"
+    argv = served.install(requirement, *beside, upgrade=upgrade, over=over, alone=alone, linked=linked)
+    removed = _obstacles(case, name)
     if removed:
         argv = _after_removal(case, removed, argv)
     affected = "".join(dict.fromkeys(_others_affected(case, r) for r in (requirement, *beside)))
@@ -186,14 +201,13 @@ def _install_in_managed(case: Case, requirement: str, marker: str) -> tuple[Reme
     steps = (f"This Python belongs to the system, and pip is told to leave it alone ({marker}). "
              f"Make an environment of your own, put it there, and run with {made}.")
     lines = (command_line(m, (case.python.executable, "-m", "venv", folder)),
-             command_line(m, (made, "-m", "pip", "install", requirement)))
+             command_line(m, own_pip(made).install(requirement)))
     return (
         Remedy(steps, "manual", changes=f"makes {folder}; the system's Python stays as it is",
                typed="\n".join(lines)),
         Remedy("Or go past the system's guard, for your user alone. An update of the system may "
                "then meet packages that it did not expect.", "command",
-               argv=(case.python.executable, *quiet_flags(case)[:0], "-m", "pip", "install", "--user",
-                     "--break-system-packages", requirement),
+               argv=own_pip(case.python.executable).install_for_user(requirement),
                changes="adds it to your user site, for every environment that looks there"),
     )
 
@@ -205,17 +219,17 @@ def reinstall(case: Case, name: str, version: str, reason: str, sign: str = "=="
     `sign` says which versions will do beside the one that is here: ``>=`` or ``<=``. What is
     `in_the_way` is removed before.
     """
-    command = pip_command(case)
+    served = allowed(case)
     wanted = f"{name}{sign}{version}"
     if sign != "==":
         from kalyx.core.verdicts.remedies.versions import pinned
 
         wanted = pinned(case, wanted)
-    if command is None or managed_marker(case) is not None:
+    if served is None:
         return install(case, wanted)
     other = {">=": " or newer", "<=": " or older"}.get(sign, "")
-    force = "--force-reinstall" if _can_be_replaced(case, name) else "--ignore-installed"
-    argv, changes = (*command, "install", force, "--no-deps", wanted), ""
+    over: Over = "replaced" if _can_be_replaced(case, name) else "left"
+    argv, changes = served.install(wanted, over=over, alone=True), ""
     in_the_way += _unreadable_metadata(case, name)
     if name in BREAK_PIP:
         in_the_way += tuple(f for m in BREAK_PIP[name] if (f := _package_folder(case, name, m)))
@@ -253,16 +267,15 @@ def install_again(case: Case, owner: Distribution | None, file: str | None) -> t
         inside = file is not None and case.modules.layer_of_file(file) == "env"
         top = installed_as(case, file) if file and inside else top_level(case.obs.module)
         if case.modules.layer_of_file(case.modules.file_of(top)) == "env":  # installed, and nobody wrote down by what
-            return install(case, import_names.distribution_for(top) or top,
-                                    options=("--force-reinstall", "--no-deps"))
+            return install(case, import_names.distribution_for(top) or top, over="replaced")
         return build_again(case, file or "the compiled part")
     return reinstall(case, owner.name, owner.version, "for this machine")
 
 
 def upgrade(case: Case, owner: Distribution | None) -> tuple[Remedy, ...]:
-    command = pip_command(case)
-    if owner is None or command is None or managed_marker(case) is not None:
+    served = allowed(case)
+    if owner is None or served is None:
         return ()
     return (Remedy(f"Install the version of {owner.name} that is for this Python.", "command",
-                   argv=(*command, "install", "--upgrade", "--force-reinstall", owner.name),
+                   argv=served.install(owner.name, upgrade=True, over="replaced"),
                    changes=f"replaces {owner.name}, and what it requires, in {case.python.prefix}"),)

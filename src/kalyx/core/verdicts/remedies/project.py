@@ -67,8 +67,8 @@ def install_for_project(case: Case, wanted: str, wish: Declared | None, why: str
         return (Remedy(f"Run this code on {where}, or import it only there (if sys.platform == {system!r}): "
                        f"{name} is for no other system.", "manual", changes="your code"),)
     todo = pip.install(case, wanted, why=why)
-    project, command = case.distributions.project, pip.pip_command(case)
-    if project is None or pip.managed_marker(case) is not None or command is None:
+    project, served = case.distributions.project, pip.allowed(case)
+    if project is None or served is None:
         return todo
     if project.lock:
         name, (add, sync) = wish.name if wish else wanted, LOCKS[project.lock]
@@ -79,6 +79,6 @@ def install_for_project(case: Case, wanted: str, wish: Declared | None, why: str
                               changes=f"the environment that {project.lock} is for"))
     if wish is not None and wish.file.endswith((".txt", ".in")) and len(project.declared) > 1:
         todo += (Remedy("Or put in all that the project asks for.", "command",
-                        argv=(*command, "install", "-r", wish.file),
+                        argv=served.install(file=wish.file),
                         changes=f"adds what {wish.file} lists to {case.python.prefix}"),)
     return todo

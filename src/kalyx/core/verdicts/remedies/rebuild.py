@@ -23,8 +23,8 @@ def made_for_here(case: Case, owner: Distribution | None, file: str | None) -> t
 
     Nothing, where pip would bring another one by itself.
     """
-    command, house = pip.pip_command(case), case.distributions.wheelhouse
-    if owner is None or not file or command is None or pip.managed_marker(case) is not None \
+    served, house = pip.allowed(case), case.distributions.wheelhouse
+    if owner is None or not file or served is None \
             or not _would_be_the_same(case, house, owner, file):
         return ()
     wanted, todo = f"{owner.name}=={owner.version}", []
@@ -32,7 +32,7 @@ def made_for_here(case: Case, owner: Distribution | None, file: str | None) -> t
         todo.append(Remedy(
             f"Build {owner.name} {owner.version} on this machine, from its source: the wheel that pip has "
             "brought, and would bring again, holds this very file.", "command",
-            argv=(*command, "install", "--force-reinstall", "--no-deps", "--no-binary", owner.name, wanted),
+            argv=served.install(wanted, over="replaced", alone=True, from_source=owner.name),
             changes=f"replaces the files of {owner.name} in {case.python.prefix}; needs a compiler"))
     others = [w for w in house.wheels_of(owner.name, *_python(case)) if str(w.version) != owner.version]
     todo += [r for w in others[:1] for r in pip.install(

@@ -12,6 +12,7 @@ from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.kernels.kernelspecs import SERVER_DEFAULTS
 from kalyx.core.facts.kernels.notebooks import NotebookKernel
+from kalyx.core.facts.packaging.pip_lines import own_pip
 from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Edit, Environment, Evidence, Finding, Kernel, Remedy
@@ -226,8 +227,7 @@ def kernel_cannot_start(facts: SeatFacts, files: Files,
         (Evidence(f"its command is {' '.join(kernel.argv)}", kernel.spec),
          *[Evidence(f"{module} is not in {f}", f) for f in folders]),
         (Remedy(f"Put the kernel package into {interpreter.prefix}.", "command",
-                argv=(interpreter.path, "-m", "pip", "install",
-                      "ipykernel" if module == "ipykernel_launcher" else module),
+                argv=own_pip(interpreter.path).install("ipykernel" if module == "ipykernel_launcher" else module),
                 changes=f"adds it to {interpreter.prefix}"),))
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from kalyx.core.facts.packaging.pip_lines import own_pip
 from kalyx.core.facts.packaging.requirements import applies, is_met
 from kalyx.core.model import Distribution, Environment, Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
@@ -124,7 +125,7 @@ def _put(requirement: str, python: str, seen: Mapping[str, Distribution]) -> Rem
     if "pip" not in seen:
         return Remedy(f"Install a version that fits: {line}", "manual", changes="what is installed")
     return Remedy(f"Install a version that fits {line}; what else asks for it may want another.",
-                  "command", argv=(python, "-m", "pip", "install", line),
+                  "command", argv=own_pip(python).install(line),
                   changes=f"installs {requirement_name(line)}")
 
 

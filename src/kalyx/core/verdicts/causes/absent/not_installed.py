@@ -91,7 +91,7 @@ def _install_as_there(case: Case, others: Sequence[Elsewhere], name: str, module
 
     local = next((o for o in others if o.source), None)
     if local is not None and local.source is not None:
-        return pip.install(case, local.source, options=("-e",) if local.editable else ())
+        return pip.install(case, local.source, linked=local.editable)
     here = case.distributions.named(name)
     there = next((o for o in others if o.name == name and o.version
                   and suits(o.requires_python, case.python.version)), None)

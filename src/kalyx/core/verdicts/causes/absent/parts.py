@@ -143,9 +143,9 @@ def _likely_versions(case: Case, owner: Distribution | None, failure: Failure,
     asks for, so that versions above it must have dropped it.
     """
     asker = case.distributions.of(failure.asker.file) if failure.asker else None
-    command = pip.pip_command(case)
+    served = pip.allowed(case)
     if owner is None or asker is None or asker.name == owner.name or owner.editable \
-            or command is None or pip.managed_marker(case) is not None:
+            or served is None:
         return []
     says = (f"{asker.name} {asker.version} counts on {failure.name or failure.module}, which "
             f"{owner.name} {owner.version} has not")
@@ -153,7 +153,7 @@ def _likely_versions(case: Case, owner: Distribution | None, failure: Failure,
         return bring_together(case, asker, owner, f"{says} any more", moved.versions)
     if asker.editable or not outgrew(case, owner, asker):
         return [Remedy(f"Install the newest {owner.name}: {says}.", "command",
-                       argv=(*command, "install", "--upgrade", owner.name),
+                       argv=served.install(owner.name, upgrade=True),
                        changes=f"replaces {owner.name} {owner.version} in {case.python.prefix}")]
     return bring_together(case, asker, owner, f"{says} any more")
 
@@ -166,8 +166,7 @@ def _whole_again(case: Case, owner: Distribution | None, file: str | None, failu
     if owner is not None or not itself or case.modules.layer_of_file(file) not in ("env", "user"):
         return []
     return list(pip.install(case, import_names.distribution_for(top) or top,
-                                 why=", whole: it lacks a part of its own",
-                                 options=("--force-reinstall", "--no-deps")))
+                            why=", whole: it lacks a part of its own", over="replaced"))
 
 
 def _wheel_that_has(case: Case, owner: Distribution | None, failure: Failure) -> list[Remedy]:
@@ -330,7 +329,8 @@ def _meant(case: Case, owner: Distribution, top: str, lacking: Failure | None) -
 
 
 def _is_other(case: Case, owner: Distribution, meant: str, top: str, evidence: tuple[Evidence, ...]) -> Finding:
-    typed = " ".join(pip.pip_command(case) or ("pip",))
+    served = pip.serving(case)
+    typed = " ".join(served.start if served else ("pip",))
     return Finding(
         "name-differs", "error", "likely",
         f"{owner.name} {owner.version}, which is installed, is another project than {meant}, from which the "

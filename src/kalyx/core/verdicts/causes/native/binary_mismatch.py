@@ -50,14 +50,13 @@ def binary_mismatch(case: Case, failure: Failure | None) -> Finding | None:
     if used is not None:
         evidence.append(Evidence(f"{used.name} {used.version} is installed", used.metadata))
     who = f"{owner.name} {owner.version}" if owner else failed_file(case, error) or case.obs.module
-    command = pip.pip_command(case)
+    served = pip.allowed(case)
     todo: tuple[Remedy, ...] = ()
     if used is not None:
         todo = _other_version_of(case, error, owner, used)
-    if owner is not None and command is not None and pip.managed_marker(case) is None:
+    if owner is not None and served is not None:
         todo += (Remedy(f"Install a version of {owner.name} that was built for what is installed.",
-                       "command", argv=(*command, "install", "--upgrade", "--force-reinstall", "--no-deps",
-                                        owner.name),
+                       "command", argv=served.install(owner.name, upgrade=True, over="replaced", alone=True),
                        changes=f"replaces {owner.name} in {case.python.prefix}"),)
     what = f"{used.name} than the one that is installed ({used.version})" if used else \
         "the C interface than the one that is installed"
@@ -90,7 +89,7 @@ def _other_version_of(case: Case, error: ObservedError, owner: Distribution | No
     if numbers:
         built, there = (int(n, 0) for n in (g for g in numbers.groups() if g))
         if built > there:
-            return pip.install(case, used.name, options=("--upgrade",),
+            return pip.install(case, used.name, upgrade=True,
                                     why=", newer: the compiled part was built for a newer one")
     return ()
 

@@ -191,8 +191,8 @@ def hidden_by(case: Case, name: str, own: str, hidden: str) -> Finding:
 
 def _link_project(case: Case, own: str, hidden: str) -> list[Remedy]:
     """Return how to have the installed copy of a project lead to its folder, where that is what hides it."""
-    m, owner, command = case.files, case.distributions.of(hidden), pip.pip_command(case)
-    if owner is None or command is None or pip.managed_marker(case) is not None:
+    m, owner, served = case.files, case.distributions.of(hidden), pip.allowed(case)
+    if owner is None or served is None:
         return []
     folder = m.path.dirname(m.path.dirname(own) if m.path.basename(own).startswith("__init__.") else own)
     for root in (folder, m.path.dirname(folder)):
@@ -205,7 +205,7 @@ def _link_project(case: Case, own: str, hidden: str) -> list[Remedy]:
             if name is not None and normal_name(name[1]) == normal_name(owner.name):
                 return [Remedy(
                     f"Install {owner.name} from its own folder, linked, so that there is no other copy.",
-                    "command", argv=(*command, "install", "-e", root),
+                    "command", argv=served.install(root, linked=True),
                     changes=f"replaces the copy of {owner.name} in {case.python.prefix} by a link to {root}")]
     return []
 

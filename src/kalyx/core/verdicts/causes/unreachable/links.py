@@ -69,10 +69,10 @@ def _finder_gone(case: Case, folder: str, line: LinkLine) -> str | None:
 def _hook_gone(case: Case, name: str, line: LinkLine, gone: str, owner: Distribution | None) -> Finding:
     m = case.files
     source = owner.source if owner and owner.source and m.is_folder(owner.source) else None
-    command = pip.pip_command(case)
+    served = pip.allowed(case)
     todo = pip.install(case, owner.name if owner else name)
-    if source and command:
-        todo = (Remedy(f"Install it again from {source}.", "command", argv=(*command, "install", "-e", source),
+    if source and served:
+        todo = (Remedy(f"Install it again from {source}.", "command", argv=served.install(source, linked=True),
                        changes="the link"),)
     elif owner is not None:
         todo = pip.reinstall(case, owner.name, owner.version, "in place of the link")
@@ -105,12 +105,12 @@ def _broken(case: Case, name: str, line: LinkLine, target: str,
     m = case.files
     now = _moved_to(case, target, name)
     todo: list[Remedy] = []
-    command = pip.pip_command(case)
+    served = pip.allowed(case)
     root = next((p for p in (now, m.path.dirname(now)) if any(
         m.is_file(m.path.join(p, f)) for f in ("pyproject.toml", "setup.py"))), None) if now else None
-    if root and command:
+    if root and served:
         todo.append(Remedy(f"Install it again from where it is now, {root}.", "command",
-                           argv=(*command, "install", "-e", root), changes="the link"))
+                           argv=served.install(root, linked=True), changes="the link"))
     elif now and line.target:
         todo.append(Remedy(f"Have the line name the folder's new place, {now}.", "edit",
                            edits=(Edit(line.file, line.text, now),), changes=line.file))

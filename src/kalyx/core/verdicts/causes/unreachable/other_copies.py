@@ -202,14 +202,14 @@ def _close_user_site(case: Case, first: Candidate, hidden: Candidate) -> tuple[R
                      f"{first.entry}", "manual", changes="what the user site holds")
     found: list[Remedy | None] = [with_variable(case.files, case.seat, "PYTHONNOUSERSITE", "1")]
     copy, behind = case.distributions.of(first.path), case.distributions.of(hidden.path)
-    command = pip.pip_command(case)
+    served = pip.allowed(case)
     if case.python.prefix != case.python.base_prefix:  # pip takes nothing out of the user site, and says all is well
         if behind is not None:
-            found += pip.install(case, f"{behind.name}=={behind.version}", options=("--ignore-installed",),
-                                      why=" itself, which comes before the user site")
-    elif copy is not None and command is not None and not pip.managed_marker(case):
+            found += pip.install(case, f"{behind.name}=={behind.version}", over="left",
+                                 why=" itself, which comes before the user site")
+    elif copy is not None and served is not None:
         found.append(Remedy(
             f"Take {copy.name} {copy.version} out of your user site.", "command",
-            argv=(*command, "uninstall", "-y", copy.name),
+            argv=served.uninstall(copy.name),
             changes=f"removes it from {first.entry}, for every Python that looks there"))
     return (*filter(None, found), by_hand)

@@ -63,11 +63,11 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
         root = m.path.dirname(place) if m.path.basename(place) == "src" else place
         built = next((f for f in ("pyproject.toml", "setup.py")
                       if m.is_file(m.path.join(root, f))), None)
-        command = pip.pip_command(case)
-        if built and command and pip.managed_marker(case) is None:
+        served = pip.allowed(case)
+        if built and served:
             todo.append(Remedy(
                 f"Install the project itself, so that it can be imported from anywhere ({built} "
-                "is there).", "command", argv=(*command, "install", "-e", root),
+                "is there).", "command", argv=served.install(root, linked=True),
                 changes=f"links {root} into {case.python.prefix}"))
         off = _switched_off(case) if m.same(place, folder) else ""
         todo += _let_start_folder_in(case, place, off) if off else reach(case, place, name)
@@ -144,8 +144,8 @@ def _let_start_folder_in(case: Case, place: str, off: str) -> list[Remedy]:
 def _not_installed_itself(case: Case, failure: Failure) -> Finding | None:
     """A project that asks for its own metadata, and is run from its folder without being installed."""
     m, name = case.files, failure.top
-    command = pip.pip_command(case)
-    if failure.asker is None or command is None or not case.modules.candidates(name):
+    served = pip.allowed(case)
+    if failure.asker is None or served is None or not case.modules.candidates(name):
         return None
     root = m.path.dirname(failure.asker.file)
     for _ in range(4):
@@ -161,7 +161,7 @@ def _not_installed_itself(case: Case, failure: Failure) -> Finding | None:
         (*_asked(case, failure), Evidence(f"no metadata of {name} in {case.environment_name}"),
          Evidence(f"{file} is there: it can be installed", file)),
         (Remedy("Install the project itself; it stays in its folder.", "command",
-                argv=(*command, "install", "-e", root), changes=f"links {root} into {case.python.prefix}"),))
+                argv=served.install(root, linked=True), changes=f"links {root} into {case.python.prefix}"),))
 
 
 def _asked(case: Case, failure: Failure) -> list[Evidence]:

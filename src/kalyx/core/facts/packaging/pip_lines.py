@@ -1,0 +1,76 @@
+"""The command lines of pip: which pip serves which Python, and how what is asked of it is written.
+
+pip's own pages on ``pip install`` and ``pip uninstall`` say what each option means; ``--python`` is
+there since 22.3, and works well since 23.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+
+from kalyx.core.facts.packaging.module_runs import run_module
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass
+
+if TYPE_CHECKING:
+    from typing import Literal
+
+    Over = Literal["", "replaced", "left"]
+
+__all__ = ["Pip", "can_lend", "isolated_pip", "lent_pip", "own_pip"]
+
+OLDEST_LENT = 23  # the major version from which one pip serves other interpreters
+
+
+@dataclass(frozen=True)
+class Pip:
+    """pip as it serves one interpreter: ``start`` is its command line up to the command."""
+
+    start: tuple[str, ...]
+
+    def install(self, *what: str, upgrade: bool = False, over: Over = "", alone: bool = False,
+                from_source: str = "", file: str = "", linked: bool = False) -> tuple[str, ...]:
+        """Return the line that installs requirements, a folder, or what a file lists.
+
+        What is there already stays where it fits; it is `over` ``replaced``, or ``left`` in its place
+        where its files are not known. `alone`: without what it requires. `from_source` names what is
+        built, no wheel taken. `linked`: editable (PEP 660).
+        """
+        options = [*(["--upgrade"] if upgrade else ()),
+                   *({"replaced": ["--force-reinstall"], "left": ["--ignore-installed"]}.get(over, ())),
+                   *(["--no-deps"] if alone else ()), *(["--no-binary", from_source] if from_source else ()),
+                   *(["-r", file] if file else ()), *(["-e"] if linked else ())]
+        return (*self.start, "install", *options, *what)
+
+    def install_for_user(self, requirement: str) -> tuple[str, ...]:
+        """Return the line that goes past a system's guard (PEP 668), into the user site."""
+        return (*self.start, "install", "--user", "--break-system-packages", requirement)
+
+    def plan(self, what: Iterable[str]) -> tuple[str, ...]:
+        """Return the line that reports as JSON what would be installed, and installs nothing (since 22.2)."""
+        return (*self.start, "install", "--dry-run", "--quiet", "--report", "-", *what)
+
+    def uninstall(self, name: str) -> tuple[str, ...]:
+        """Return the line that takes out a distribution, without asking."""
+        return (*self.start, "uninstall", "-y", name)
+
+
+def own_pip(python: str, flags: Iterable[str] = ()) -> Pip:
+    """Return an interpreter's own pip, as a person runs it."""
+    return Pip((python, *flags, "-m", "pip"))
+
+
+def isolated_pip(python: str) -> Pip:
+    """Return an interpreter's own pip, as Kalyx runs it: nothing of the working folder is run."""
+    return Pip(run_module(python, "pip"))
+
+
+def lent_pip(lender: Pip, python: str) -> Pip:
+    """Return another interpreter's pip that installs for `python`."""
+    return Pip((*lender.start, "--python", python))
+
+
+def can_lend(version: str) -> bool:
+    """Whether a pip of that version serves other interpreters."""
+    match = re.match(r"\d{1,4}", version)
+    return match is not None and int(match[0]) >= OLDEST_LENT
