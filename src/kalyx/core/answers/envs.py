@@ -9,7 +9,7 @@ from kalyx.core.answers.spared import spared
 from kalyx.core.errors import NothingToJudge, WrongUsage
 from kalyx.core.facts.editors import settings
 from kalyx.core.facts.environments.neighbours import Neighbours
-from kalyx.core.facts.interpreters.environment import python_in
+from kalyx.core.facts.interpreters.environment import prefix_of, python_in
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.packaging.requirements import is_met
 from kalyx.core.facts.seats.context import SeatContext
@@ -140,11 +140,11 @@ def _users(context: SeatContext) -> dict[str, list[str]]:
         found.setdefault(m.key(python[1].interpreter.prefix), []).append("shell")
     for setting in settings.find_settings(m, context.folder, context.config.editors):
         if setting.program:
-            prefix = m.path.dirname(m.path.dirname(setting.program))
+            prefix = prefix_of(m, setting.program)
             found.setdefault(m.key(prefix), []).append(f"editor:{setting.file}")
     for kernel in context.kernels():
         if kernel.argv and m.path.isabs(kernel.argv[0]):
-            prefix = m.path.dirname(m.path.dirname(kernel.argv[0]))
+            prefix = prefix_of(m, kernel.argv[0])
             found.setdefault(m.key(prefix), []).append(f"kernel:{kernel.name}")
     return found
 

@@ -209,8 +209,8 @@ def _fill(context: SeatContext, folder: str, asked: Sequence[str], requirements:
     interpreter = env_seat(fresh, folder).seat.interpreter
     assert interpreter is not None
     progress(f"installing {len(asked) or 'what the file names'} …" if asked else "installing …")
-    ran = m.run(pip_for(fresh, interpreter).install(*asked, file=m.absolute(requirements) if requirements else ""), limit=PIP_LIMIT,
-                env={**m.env, "PIP_DISABLE_PIP_VERSION_CHECK": "1"})
+    line = pip_for(fresh, interpreter).install(*asked, file=m.absolute(requirements) if requirements else "")
+    ran = m.run(line, limit=PIP_LIMIT, env={**m.env, "PIP_DISABLE_PIP_VERSION_CHECK": "1"})
     if ran.status != 0:
         raise Refused(f"It could not be filled: {what_pip_said(ran)}",
                       "What was built was taken away again.")

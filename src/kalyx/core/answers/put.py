@@ -29,7 +29,6 @@ from kalyx.core.verdicts.seats.packages import version_conflicts
 __all__ = ["PutAnswer", "Step", "answer_put", "pip_for", "read_installed", "what_pip_said"]
 
 PIP_LIMIT = 3600.0  # seconds; a large package over a slow line
-OLDEST_REPORT = (22, 2)  # the pip that can say beforehand what it would do
 
 
 @dataclass(frozen=True)

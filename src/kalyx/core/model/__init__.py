@@ -15,7 +15,7 @@ from kalyx.core.model.imports import (
     Place,
 )
 from kalyx.core.model.kernel import Kernel, Proof
-from kalyx.core.model.python import Environment, Interpreter, RunningPython, python_version
+from kalyx.core.model.python import Environment, Interpreter, RunningPython, python_version, version_pair
 from kalyx.core.model.seat import Agreement, Launch, Script, Seat
 
 __all__ = [
@@ -23,5 +23,5 @@ __all__ = [
     "Evidence", "FileReport", "Finding", "Frame", "ImportGroup", "ImportReport",
     "Interpreter", "Kernel", "Launch", "Note", "Observation",
     "ObservedError", "Place", "Proof", "Remedy", "RunningPython", "Script", "Seat", "TrailStep",
-    "python_version",
+    "python_version", "version_pair",
 ]

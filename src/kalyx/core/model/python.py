@@ -8,7 +8,7 @@ from kalyx.core.model.finding import Finding
 if TYPE_CHECKING:
     from collections.abc import Collection, Mapping
 
-__all__ = ["Environment", "Interpreter", "RunningPython", "python_version"]
+__all__ = ["Environment", "Interpreter", "RunningPython", "python_version", "version_pair"]
 
 
 def python_version(text: str) -> str | None:
@@ -20,6 +20,14 @@ def python_version(text: str) -> str | None:
 
     match = re.match(r"[0-9]{1,2}\.[0-9]{1,4}(?:\.[0-9]{1,4})?(?:(?:a|b|rc)[0-9]{1,4})?(?![0-9])", text)
     return match.group(0) if match else None
+
+
+def version_pair(text: str | None) -> tuple[int, int]:
+    """Return the first two numbers of a version, ``(3, 11)`` of 3.11.7 and of 3.11; (0, 0) where there are no two."""
+    import re
+
+    match = re.match(r"(\d{1,4})\.(\d{1,4})", text or "")
+    return (int(match[1]), int(match[2])) if match else (0, 0)
 
 
 @dataclass(frozen=True)
@@ -59,10 +67,7 @@ class Interpreter:
     @property
     def version_pair(self) -> tuple[int, int] | None:
         """``(3, 11)``, or None when unknown."""
-        if not self.version:
-            return None
-        parts = self.version.split(".")
-        return int(parts[0]), int("".join(c for c in parts[1] if c.isdigit()) or 0)
+        return version_pair(self.version) if self.version else None
 
 
 @dataclass(frozen=True)
@@ -96,8 +101,7 @@ class RunningPython:
     @property
     def version_pair(self) -> tuple[int, int]:
         """Major and minor version, (0, 0) when it never said."""
-        parts = (self.version or "0.0").split(".")
-        return int(parts[0]), int(parts[1])
+        return version_pair(self.version)
 
     @property
     def short_version(self) -> str:

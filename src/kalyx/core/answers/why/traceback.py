@@ -9,7 +9,7 @@ from kalyx.core.answers.why.module import WhyAnswer, explain, observe_request
 from kalyx.core.errors import NothingToJudge, Unreadable
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.case import Case
-from kalyx.core.facts.interpreters.environment import python_in
+from kalyx.core.facts.interpreters.environment import prefix_of, python_in
 from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.facts.seats.finder import find_seat_to_run
 from kalyx.core.facts.tracebacks.parser import (
@@ -143,7 +143,7 @@ def _is_known(context: SeatContext, program: str) -> bool:
     A text may come from anywhere: it chooses among what is known, and names nothing to run.
     """
     m = context.machine
-    prefix = m.path.dirname(m.path.dirname(program)) if m.platform != "win32" else m.path.dirname(program)
+    prefix = prefix_of(m, program)
     known = {m.key(p) for p in context.prefixes()} | {m.key(i.prefix) for i in context.bases() if i.prefix}
     python = context.shell_python()
     own = python is not None and m.same(python[1].interpreter.path, program)

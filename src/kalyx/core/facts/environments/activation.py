@@ -6,7 +6,7 @@ import re
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.files import Files
-from kalyx.core.facts.interpreters.environment import program_folder
+from kalyx.core.facts.interpreters.environment import prefix_of, program_folder
 from kalyx.core.facts.interpreters.path_lookup import parse_shebang, read_head
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence
@@ -32,5 +32,5 @@ def place_named(m: Files, prefix: str) -> tuple[str, Evidence] | None:
     shebang = parse_shebang(read_head(m, script))
     if shebang is None or shebang.form == "env" or "python" not in shebang.program:
         return None
-    return m.path.dirname(m.path.dirname(shebang.program)), Evidence(
+    return prefix_of(m, shebang.program), Evidence(
         f"its pip script names {shebang.program}", script, shebang.line)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from kalyx.core.facts.files import Files
 from kalyx.core.model import Environment, Interpreter
 
-__all__ = ["environment_of", "is_environment", "name_of", "program_folder", "python_in"]
+__all__ = ["environment_of", "is_environment", "name_of", "prefix_of", "program_folder", "python_in"]
 
 # -- environments --------------------------------------------------------------------------
 USUAL_NAMES = (".venv", "venv", "env", ".env", "virtualenv", ".virtualenv")
@@ -39,6 +39,14 @@ def environment_of(files: Files, interpreter: Interpreter | None) -> Environment
         kind = "base"
     return Environment(prefix, name_of(m, prefix), kind, interpreter.base_prefix,
                        interpreter.version, (), interpreter)
+
+
+def prefix_of(files: Files, program: str) -> str:
+    """Return the prefix that a program lies in, by its path: ``bin`` or ``Scripts`` in it, or itself on Windows."""
+    folder = files.path.dirname(program)
+    if files.platform == "win32" and files.path.basename(folder).lower() not in ("scripts", "bin"):
+        return str(folder)
+    return str(files.path.dirname(folder))
 
 
 def program_folder(files: Files, prefix: str) -> str:

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Mapping
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.files import Files
+from kalyx.core.facts.interpreters.environment import prefix_of
 from kalyx.core.facts.interpreters.path_lookup import (
     find_on_path,
     is_python_name,
@@ -150,5 +151,5 @@ def prefixes_of_kernels(files: Files, folders: Iterable[str]) -> list[str]:
             except (Unreadable, ValueError, KeyError, IndexError, TypeError, RecursionError):
                 continue
             if m.path.isabs(program):
-                found.append(m.path.dirname(m.path.dirname(program)))
+                found.append(prefix_of(m, program))
     return found

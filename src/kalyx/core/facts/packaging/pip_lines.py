@@ -1,7 +1,7 @@
 """The command lines of pip: which pip serves which Python, and how what is asked of it is written.
 
 pip's own pages on ``pip install`` and ``pip uninstall`` say what each option means; ``--python`` is
-there since 22.3, and works well since 23.
+there since 22.3.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Pip", "can_lend", "isolated_pip", "lent_pip", "own_pip"]
 
-OLDEST_LENT = 23  # the major version from which one pip serves other interpreters
+OLDEST_LENT = (22, 3)  # the version from which one pip serves other interpreters
 
 
 @dataclass(frozen=True)
@@ -72,5 +72,5 @@ def lent_pip(lender: Pip, python: str) -> Pip:
 
 def can_lend(version: str) -> bool:
     """Whether a pip of that version serves other interpreters."""
-    match = re.match(r"\d{1,4}", version)
-    return match is not None and int(match[0]) >= OLDEST_LENT
+    match = re.match(r"(\d{1,4})\.(\d{1,4})", version)
+    return match is not None and (int(match[1]), int(match[2])) >= OLDEST_LENT

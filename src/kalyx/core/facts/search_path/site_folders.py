@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.path_lookup import version_in_name
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
-from kalyx.core.model import Interpreter
+from kalyx.core.model import Interpreter, version_pair
 
 __all__ = ["site_contents", "site_folders", "user_site", "user_sites", "visible_sites"]
 
@@ -29,7 +29,7 @@ def user_site(files: Files, version: str, implementation: str = "cpython",
         return str(m.path.join(m.home, "Library", "Python", f"{major}.{minor}", "lib", "python",
                                "site-packages"))
     base = env.get("PYTHONUSERBASE") or m.path.join(m.home, ".local")
-    name = "pypy" if implementation == "pypy" and (int(major), int(minor)) >= (3, 8) else "python"
+    name = "pypy" if implementation == "pypy" and version_pair(version) >= (3, 8) else "python"
     return str(m.path.join(base, "lib", f"{name}{major}.{minor}", "site-packages"))
 
 

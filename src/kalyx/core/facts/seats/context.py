@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.facts.configuration.own_files import config_files
-from kalyx.core.facts.interpreters.environment import environment_of
+from kalyx.core.facts.interpreters.environment import environment_of, prefix_of
 from kalyx.core.facts.interpreters.examiner import Examined, Examiner, numbered
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
 from kalyx.core.lean.record import TYPE_CHECKING, dataclass
@@ -126,7 +126,7 @@ class SeatContext:
 
         m, read = self.machine, self._once.known("kernels")
         if read is not None:
-            return [m.path.dirname(m.path.dirname(k.argv[0])) for k in read if k.argv and m.path.isabs(k.argv[0])]
+            return [prefix_of(m, k.argv[0]) for k in read if k.argv and m.path.isabs(k.argv[0])]
         folders = [f for _, f in data_folders.data_folders(m, None)]
         return kernelspecs.prefixes_of_kernels(m, folders)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.errors import AmbiguousName, NothingToJudge
-from kalyx.core.facts.interpreters.environment import is_environment, python_in
+from kalyx.core.facts.interpreters.environment import is_environment, prefix_of, python_in
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
 from kalyx.core.facts.seats.context import SeatContext, SeatFacts
 from kalyx.core.model import Launch, TrailStep
@@ -52,7 +52,7 @@ def find_environment(context: SeatContext, name: str) -> str:
     m = context.machine
     path = m.absolute(name)
     if m.is_file(path) and m.path.basename(m.path.dirname(path)).lower() in ("bin", "scripts"):
-        path = m.path.dirname(m.path.dirname(path))
+        path = prefix_of(m, path)
     if m.is_folder(path) and (is_environment(m, path) or m.exists(python_in(m, path))):
         return path
     for fold in (str, str.lower):

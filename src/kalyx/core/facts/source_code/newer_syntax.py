@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from kalyx.core.lean.patterns import pattern
+from kalyx.core.model import version_pair
 
-__all__ = ["newer_syntax", "version_pair"]
+__all__ = ["newer_syntax"]
 
 # Forms of syntax by the version that brought them, for a line that this Python cannot parse
 _SYNTAX = (
@@ -33,8 +34,3 @@ def newer_syntax(version: tuple[int, int], line: str, message: str) -> tuple[str
         if version_pair(since) > version and form.search(line):
             return since, name
     return None
-
-
-def version_pair(version: str) -> tuple[int, int]:
-    major, minor = version.split(".")
-    return int(major), int(minor)

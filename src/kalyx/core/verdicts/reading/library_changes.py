@@ -11,11 +11,10 @@ import re
 from collections.abc import Iterator
 
 from kalyx.core.facts.imports.case import Case
-from kalyx.core.facts.source_code.newer_syntax import version_pair
 from kalyx.core.facts.source_code.syntax import parse
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass
-from kalyx.core.model import Frame, ObservedError
+from kalyx.core.model import Frame, ObservedError, version_pair
 from kalyx.core.tables import standard_library
 from kalyx.core.verdicts.reading.failure import Failure, own_frames
 

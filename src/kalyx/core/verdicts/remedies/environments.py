@@ -8,7 +8,7 @@ from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import program_folder, python_in
 from kalyx.core.facts.interpreters.path_lookup import is_python_name
 from kalyx.core.facts.interpreters.pyvenv import VenvConfig
-from kalyx.core.model import Environment, Interpreter, Remedy
+from kalyx.core.model import Environment, Interpreter, Remedy, version_pair
 
 __all__ = ["nearest_environment", "remake"]
 
@@ -39,7 +39,7 @@ def remake(files: Files, config: VenvConfig, bases: Sequence[Interpreter]) -> tu
     Under a base of the same minor version its packages stay as they are: only the links and pyvenv.cfg
     are made anew. Under another version compiled packages would not load, so all of it is made again.
     """
-    wanted = _minor(config.version)
+    wanted = version_pair(config.version)
     if wanted is None or not bases:
         return ()
     same = [b for b in bases if b.version_pair == wanted]
@@ -47,11 +47,6 @@ def remake(files: Files, config: VenvConfig, bases: Sequence[Interpreter]) -> tu
         return (_relink(files, config, same[-1]),)
     nearest = min(reversed(bases), key=lambda b: _distance(b.version_pair, wanted))
     return (_make_again(files, config.prefix, nearest),)
-
-
-def _minor(version: str | None) -> tuple[int, int] | None:
-    parts = (version or "").split(".")[:2]
-    return (int(parts[0]), int(parts[1])) if len(parts) == 2 and all(map(str.isdigit, parts)) else None
 
 
 def _distance(version: tuple[int, int] | None, wanted: tuple[int, int]) -> tuple[int, int]:

@@ -9,7 +9,7 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.environments.activation import place_named
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.files import Files
-from kalyx.core.facts.interpreters.environment import is_environment, python_in
+from kalyx.core.facts.interpreters.environment import is_environment, prefix_of, python_in
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Edit, Environment, Evidence, Kernel, Remedy
 
@@ -43,7 +43,7 @@ def stand_in(kernel: Kernel, files: Files, neighbours: Neighbours) -> tuple[Envi
     """
     m = files
     program = kernel.argv[0] if kernel.argv else _program_in(files, kernel.spec)
-    prefix = m.path.dirname(m.path.dirname(program)) if program else ""
+    prefix = prefix_of(m, program) if program else ""
     usable = [e for e in neighbours.environments if e.interpreter is not None and e.interpreter.works
               and e.kind != "base"]
     if prefix and is_environment(m, prefix):
@@ -106,7 +106,7 @@ def kernels_having(module: str, kernels: tuple[Kernel, ...], files: Files,
     having = {m.key(e.environment.path) for e in neighbours.having(module, None)}
     return [k for k in kernels if k.argv and m.path.isabs(k.argv[0]) and not k.trouble
             and m.is_executable(k.argv[0])
-            and m.key(m.path.dirname(m.path.dirname(k.argv[0]))) in having]
+            and m.key(prefix_of(m, k.argv[0])) in having]
 
 
 def switch_kernel(notebook: str, kernel: Kernel, files: Files) -> Remedy:

@@ -19,8 +19,8 @@ from kalyx.core.verdicts.remedies.shell_lines import command_line
 if TYPE_CHECKING:
     from kalyx.core.facts.packaging.pip_lines import Over
 
-__all__ = ["allowed", "build_again", "install", "install_again", "managed_marker", "quiet_flags", "reinstall", "serving",
-           "unmet", "upgrade"]
+__all__ = ["allowed", "build_again", "install", "install_again", "managed_marker", "quiet_flags", "reinstall",
+           "serving", "unmet", "upgrade"]
 
 # What pip itself imports of an environment where it is there, and stumbles over where that is damaged
 BREAK_PIP = {"attrs": ("attr", "attrs")}

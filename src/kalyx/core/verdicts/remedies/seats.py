@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.facts.imports.case import Case
+from kalyx.core.facts.interpreters.environment import prefix_of
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Elsewhere, Remedy
 from kalyx.core.verdicts.remedies.shell_lines import command_line
@@ -60,7 +61,7 @@ def _switch_notebook(case: Case, elsewhere: Elsewhere) -> Remedy | None:
     m, prefix = case.files, elsewhere.environment.path
     kernel = next((k for k in case.elsewhere.known.kernels if k.argv and not k.trouble and m.path.isabs(k.argv[0])
                    and m.is_executable(k.argv[0])
-                   and m.same(m.path.dirname(m.path.dirname(k.argv[0])), prefix)), None)
+                   and m.same(prefix_of(m, k.argv[0]), prefix)), None)
     if kernel is None:
         return None
     from kalyx.core.verdicts.remedies.kernels import switch_kernel

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.files import Files
-from kalyx.core.facts.interpreters.environment import python_in
+from kalyx.core.facts.interpreters.environment import prefix_of, python_in
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.search_path.startup_code import StartEnder
 from kalyx.core.facts.seats.context import SeatFacts
@@ -52,7 +52,7 @@ def interpreter_gone(facts: SeatFacts, files: Files, bases: Callable[[], list[In
     if interpreter is None or interpreter.known_by != "gone":
         return None
     m, path = files, interpreter.path
-    prefix = m.path.dirname(m.path.dirname(path))
+    prefix = prefix_of(m, path)
     config = find_venv_config(m, path)
     todo = [Remedy("Name an interpreter that is there.", "manual", changes="which one is used")]
     evidence = [Evidence(interpreter.trouble, path)]
@@ -200,7 +200,7 @@ def report_without_run(files: Files, facts: SeatFacts, module: str, name: str | 
                        findings: tuple[Finding, ...], neighbours: Neighbours) -> ImportReport:
     """Return the answer where the seat has nothing that could be run, and where else the module is."""
     seat, top, m = facts.seat, module.split(".")[0], files
-    own = m.path.dirname(m.path.dirname(seat.interpreter.path)) if seat.interpreter else None
+    own = prefix_of(m, seat.interpreter.path) if seat.interpreter else None
     elsewhere = neighbours.having(top, own)
     findings = findings or tuple(f for f in seat.findings if f.is_problem)
     if findings and elsewhere and findings[0].remedies[0].kind == "manual":

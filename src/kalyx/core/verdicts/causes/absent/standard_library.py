@@ -7,7 +7,7 @@ import sys
 
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.lean.record import replace
-from kalyx.core.model import Elsewhere, Evidence, Finding, Remedy
+from kalyx.core.model import Elsewhere, Evidence, Finding, Remedy, version_pair
 from kalyx.core.tables import standard_library
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.absence import asked_near_home, asker_evidence, is_absent
@@ -21,11 +21,6 @@ __all__ = ["has_module", "versions_of"]
 def versions_of(module: str) -> tuple[str | None, str | None, str | None] | None:
     row = standard_library.stdlib_history()["modules"].get(module)
     return (row[0], row[1], row[2]) if row else None
-
-
-def _pair(text: str) -> tuple[int, int]:
-    major, minor = text.split(".")
-    return int(major), int(minor)
 
 
 @cause("stdlib-not-built", "this Python's own standard library was built or packaged without it",
@@ -139,8 +134,8 @@ def _base_has(case: Case, prefix: str, name: str) -> bool:
 
 def has_module(history: tuple[str | None, str | None, str | None], version: tuple[int, int]) -> bool:
     since, until, _ = history
-    return (since is None or version >= _pair(since)) and (
-        until is None or version < _pair(until))
+    return (since is None or version >= version_pair(since)) and (
+        until is None or version < version_pair(until))
 
 
 @cause("stdlib-removed", "in the standard library of older Python versions, not of this one",
@@ -156,7 +151,7 @@ def stdlib_removed(case: Case, failure: Failure | None) -> Finding | None:
         Python.
     """
     history = _history(case, failure)
-    if failure is None or history is None or history[1] is None or case.python.version_pair < _pair(history[1]):
+    if failure is None or history is None or history[1] is None or case.python.version_pair < version_pair(history[1]):
         return None
     if asked_near_home(case, failure) and next(own_files(case, failure), None):
         return None  # the person's own module has that name
@@ -178,7 +173,7 @@ def stdlib_not_yet(case: Case, failure: Failure | None) -> Finding | None:
     """
     history = _history(case, failure)
     if failure is None or history is None or history[0] is None or (
-            case.python.knows_version and case.python.version_pair >= _pair(history[0])):
+            case.python.knows_version and case.python.version_pair >= version_pair(history[0])):
         return None
     return _history_finding("stdlib-not-yet", case, failure,
                             f"is part of Python's standard library only since {history[0]}", None)
@@ -227,8 +222,7 @@ def _other_python(case: Case, name: str, is_last: bool) -> list[Remedy]:
     """Return which of the machine's Pythons has a module, that of an environment first."""
     history, found = versions_of(name), []
     for environment in case.elsewhere.known.environments:
-        parts = (environment.python_version or "0.0").split(".")[:2]
-        version = int(parts[0]), int(parts[1])
+        version = version_pair(environment.python_version)
         if version > (0, 0) and environment.interpreter and environment.interpreter.works \
                 and history and has_module(history, version):
             found.append((environment.kind == "base", environment))

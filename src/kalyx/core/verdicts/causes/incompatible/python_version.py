@@ -6,7 +6,7 @@ import re
 
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.model import Distribution, Evidence, Finding, Remedy
+from kalyx.core.model import Distribution, Evidence, Finding, Remedy, version_pair
 from kalyx.core.tables import standard_library
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.failure import Failure
@@ -77,9 +77,9 @@ def _for_newer(case: Case, owner: Distribution | None, asks: str | None,
 def _such_as(case: Case, since: str | None) -> str:
     """Name a Python of this machine that is new enough."""
     major, minor = case.python.version_pair
-    wanted = tuple(int(n) for n in since.split(".")) if since else (major, minor + 1)
+    wanted = version_pair(since) if since else (major, minor + 1)
     for environment in case.elsewhere.known.environments:
-        version = tuple(int(n) for n in (environment.python_version or "0").split(".")[:2] if n.isdigit())
+        version = version_pair(environment.python_version)
         if environment.kind == "base" and version >= wanted and environment.interpreter is not None:
             return f", such as {environment.interpreter.path} ({environment.python_version})"
     return ""
@@ -205,12 +205,11 @@ def _in_other_versions(case: Case, failure: Failure | None, *, newer: bool) -> F
             or failure.name in defined_names(case.files, file):
         return None
     library = max((x.path for x in case.modules.layers if m.is_within(file, x.path)), key=len)
-    bases = [(tuple(int(n) for n in (e.python_version or "").split(".")[:2] if n.isdigit()), e)
-             for e in case.elsewhere.known.environments if e.kind == "base"]
+    bases = [(version_pair(e.python_version), e) for e in case.elsewhere.known.environments if e.kind == "base"]
     bases.sort(key=lambda found: found[0], reverse=not newer)  # the nearest version first
     for pair, environment in bases:
         version = environment.python_version or ""
-        if len(pair) != 2 or pair == case.python.version_pair or (pair > case.python.version_pair) != newer:
+        if pair == (0, 0) or pair == case.python.version_pair or (pair > case.python.version_pair) != newer:
             continue
         other = m.path.join(environment.path, "lib", f"python{pair[0]}.{pair[1]}",
                             m.path.relpath(file, library))
@@ -247,8 +246,7 @@ def _removed_name(case: Case, failure: Failure | None) -> Finding | None:
     if known is None:
         return None
     gone, instead = known
-    major, minor = gone.split(".")
-    if case.python.version_pair < (int(major), int(minor)):
+    if case.python.version_pair < version_pair(gone):
         return None
     if case.modules.layer_of_file(case.modules.file_of(failure.module)) not in (None, "stdlib"):
         return None  # something else of that name

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.imports.case import Case
-from kalyx.core.facts.interpreters.environment import python_in
+from kalyx.core.facts.interpreters.environment import prefix_of, python_in
 from kalyx.core.facts.interpreters.pyvenv import VenvConfig, find_venv_config
 from kalyx.core.facts.search_path.site_folders import site_folders, user_site
 from kalyx.core.lean.record import replace
@@ -59,7 +59,7 @@ def _own_prefixes(case: Case) -> list[str]:
     """Return where the interpreter, by the path that it was started with, has its environment."""
     m = case.files
     places = [case.launch.argv[0] if case.launch.argv else "", case.python.executable]
-    found = [m.path.dirname(m.path.dirname(p)) for p in places if m.path.isabs(p)]
+    found = [prefix_of(m, p) for p in places if m.path.isabs(p)]
     return list(dict.fromkeys([*found, case.python.prefix]))
 
 
