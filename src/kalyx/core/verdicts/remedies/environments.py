@@ -40,7 +40,7 @@ def remake(files: Files, config: VenvConfig, bases: Sequence[Interpreter]) -> tu
     are made anew. Under another version compiled packages would not load, so all of it is made again.
     """
     wanted = version_pair(config.version)
-    if wanted is None or not bases:
+    if wanted == (0, 0) or not bases:
         return ()
     same = [b for b in bases if b.version_pair == wanted]
     if same:

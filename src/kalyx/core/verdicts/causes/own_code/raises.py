@@ -7,7 +7,7 @@ import re
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.model import Edit, Evidence, Finding, Remedy
+from kalyx.core.model import Edit, Evidence, Finding, ObservedError, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.causes.own_code.slips import slip_in
 from kalyx.core.verdicts.reading.failure import Failure, own_frames
@@ -38,57 +38,90 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
     error = case.obs.error
     if error is None:
         return None
-    frame, whose = place_of(case, error.frames)
-    unset = variable_not_set(error)
-    message = error.message.strip().split("\n")[0]  # the rest stands in error.message
-    if message.endswith(":"):
-        message = " ".join(error.message.split())[:300]
-    said = f"{error.type}: {message}" if message else error.type
-    ran = whose or "its code"
-    because = f"{ran[:1].upper()}{ran[1:]} raised {said}" if case.obs.later else \
-        f"The import of {case.obs.module} ran {ran}, which raised {said}"
-    if not because.endswith((".", "!", "?")):
-        because += "."
-    place = f"{frame.file}, line {frame.line}" if frame else case.obs.module
-    if error.is_syntax and error.frames:
-        frame = error.frames[-1]  # the line that cannot be parsed, not the one that imports it
-        place = f"{frame.file}, line {frame.line}"
-        because = f"{place}, is not valid in {case.python.name}: {message}."
-    slipped = slip_in(case, error)
-    if slipped is not None:
-        place = f"{slipped[0]}, line {slipped[1]}"
-        because = f"{place}, {slipped[2].says}."
-    evidence = frame_evidence(case, error.frames)
-    evidence += [Evidence(f"Python says of it: {message}", slipped[0], slipped[1])] if slipped else []
-    asked = next((f for f in own_frames(error.frames)
-                  if case.modules.layer_of_file(f.file) in ("start", "other")), None)
-    if case.obs.later and asked is not None and all(e.path != asked.file for e in evidence):
-        evidence.insert(0, Evidence(f"you called it: {case.modules.code_line(asked.file, asked.line)}", asked.file,
-                                    asked.line))
-    evidence += [Evidence(f"it arose from {e.type}: {e.message}",
-                          e.frames[-1].file if e.frames else None,
-                          e.frames[-1].line if e.frames else None)
-                 for e in case.obs.chain[1:3] if not unset]
-    halted = _switched_off(case)
-    if halted is not None:
-        because = f"{because[:-1]}: something that ran before put another thing into sys.modules in its place."
-    variables = variables_behind(case, error)
-    if unset:
-        because = f"{because[:-1]}, as the variable {unset} is not set."
-        evidence.append(Evidence(f"{unset} was looked for among the variables, and is not there"))
-    evidence += [Evidence(f"the variable {name} is {shown}") for name, shown in variables]
-    return Finding(
-        "raises", "error", "certain", because, (*evidence, *(halted[0] if halted else ())),
-        (*(halted[1] if halted else ()), *(slipped[2].remedies if slipped else ()),
-         *[Remedy(f"Set {unset}, which {place} reads, where this seat is started.", "manual",
-                  changes=f"the variable {unset}") for _ in [0] if unset],
-         *[Remedy(f"Unset {name}, or give it another value.", "manual", changes=f"the variable {name}")
-           for name, _ in variables],
-         *outgrown_in_use(case), *_moved(error.message),
-         *[Remedy(f"Do as it says: {message}", "manual", changes="your code")
-           for _ in re.findall(r"\binstead\b", message)[:1]],
-         *[Remedy(f"Read {place}: that is where it was raised.", "manual", changes="nothing")
-           for _ in [0] if not (slipped and slipped[2].remedies)]))
+    raised = _Raised(case, error)
+    return Finding("raises", "error", "certain", raised.because(), tuple(raised.evidence()), tuple(raised.remedies()))
+
+
+class _Raised:
+    """An exception that no other check explains, and what is known of it."""
+
+    def __init__(self, case: Case, error: ObservedError) -> None:
+        self.case = case
+        self.error = error
+        self.slipped = slip_in(case, error)
+        self.unset = variable_not_set(error)
+        self.variables = variables_behind(case, error)
+        self.halted = _switched_off(case)
+        self.message = error.message.strip().split("\n")[0]  # the rest stands in error.message
+        if self.message.endswith(":"):
+            self.message = " ".join(error.message.split())[:300]
+
+    @property
+    def place(self) -> str:
+        """Where it was raised: the line that cannot be parsed, not the one that imports it."""
+        if self.slipped is not None:
+            return f"{self.slipped[0]}, line {self.slipped[1]}"
+        frame = self.error.frames[-1] if self.error.is_syntax and self.error.frames else \
+            place_of(self.case, self.error.frames)[0]
+        return f"{frame.file}, line {frame.line}" if frame else self.case.obs.module
+
+    def because(self) -> str:
+        """Say what was raised, and by whose code."""
+        says = self._says()
+        says += "" if says.endswith((".", "!", "?")) else "."
+        if self.halted is not None:
+            says = f"{says[:-1]}: something that ran before put another thing into sys.modules in its place."
+        return f"{says[:-1]}, as the variable {self.unset} is not set." if self.unset else says
+
+    def _says(self) -> str:
+        if self.slipped is not None:
+            return f"{self.place}, {self.slipped[2].says}"
+        if self.error.is_syntax and self.error.frames:
+            return f"{self.place}, is not valid in {self.case.python.name}: {self.message}."
+        said = f"{self.error.type}: {self.message}" if self.message else self.error.type
+        ran = place_of(self.case, self.error.frames)[1] or "its code"
+        if self.case.obs.later:
+            return f"{ran[:1].upper()}{ran[1:]} raised {said}"
+        return f"The import of {self.case.obs.module} ran {ran}, which raised {said}"
+
+    def evidence(self) -> list[Evidence]:
+        """Return the frames, what it arose from, and what is behind it."""
+        case, found = self.case, frame_evidence(self.case, self.error.frames)
+        if self.slipped is not None:
+            found.append(Evidence(f"Python says of it: {self.message}", *self.slipped[:2]))
+        asked = next((f for f in own_frames(self.error.frames)
+                      if case.modules.layer_of_file(f.file) in ("start", "other")), None)
+        if case.obs.later and asked is not None and all(e.path != asked.file for e in found):
+            found.insert(0, Evidence(f"you called it: {case.modules.code_line(asked.file, asked.line)}",
+                                     asked.file, asked.line))
+        if self.unset:
+            found.append(Evidence(f"{self.unset} was looked for among the variables, and is not there"))
+        else:
+            found += [_arose_from(e) for e in case.obs.chain[1:3]]
+        found += [Evidence(f"the variable {name} is {shown}") for name, shown in self.variables]
+        return found + (self.halted[0] if self.halted else [])
+
+    def remedies(self) -> list[Remedy]:
+        """Return what mends it where that is known, else where to read."""
+        mended = list(self.slipped[2].remedies) if self.slipped else []
+        found = [*(self.halted[1] if self.halted else ()), *mended]
+        if self.unset:
+            found.append(Remedy(f"Set {self.unset}, which {self.place} reads, where this seat is started.", "manual",
+                                changes=f"the variable {self.unset}"))
+        found += [Remedy(f"Unset {name}, or give it another value.", "manual", changes=f"the variable {name}")
+                  for name, _ in self.variables]
+        found += [*outgrown_in_use(self.case), *_moved(self.error.message)]
+        if re.search(r"\binstead\b", self.message):
+            found.append(Remedy(f"Do as it says: {self.message}", "manual", changes="your code"))
+        if not mended:
+            found.append(Remedy(f"Read {self.place}: that is where it was raised.", "manual", changes="nothing"))
+        return found
+
+
+def _arose_from(error: ObservedError) -> Evidence:
+    last = error.frames[-1] if error.frames else None
+    return Evidence(f"it arose from {error.type}: {error.message}", last.file if last else None,
+                    last.line if last else None)
 
 
 def _switched_off(case: Case) -> tuple[list[Evidence], list[Remedy]] | None:
