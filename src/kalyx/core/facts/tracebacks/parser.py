@@ -89,58 +89,95 @@ def parse_traceback(text: str) -> Traceback | None:
 
     Of an exception group the part that an import failed in counts.
     """
-    blocks: list[ObservedError] = []
-    links: list[str] = []
-    code: dict[tuple[str, int], str] = {}
-    frames: list[Frame] = []
-    link, message_goes_on = "", False
+    read = _Reading()
     for raw in _ESCAPES.sub("", text[-TEXT_LIMIT:]).replace("\r\n", "\n").split("\n"):
-        line = _MARGIN.sub("", raw) if _MARGIN.match(raw) else raw
-        if _RULER.match(raw) or _HEADER.match(line):
-            message_goes_on = False
-            if _HEADER.match(line):
-                frames = []
-            continue
-        if line.lstrip("+ |").startswith(("Traceback (most recent call last)", "Exception Group Traceback")):
-            frames, message_goes_on = [], False
-            continue
-        said = next((kind for start, kind in _LINKS.items() if line.strip().startswith(start)), "")
-        if said:
-            link, message_goes_on = said, False
-            continue
-        frame = _frame(line)
-        if frame is not None:
-            frames.append(frame)
-            if len(frames) > MOST_FRAMES:  # endless recursion: its beginning and its end say all
-                del frames[MOST_FRAMES // 2]
-            message_goes_on = False
-            continue
-        arrow = _ARROW.match(line)
-        if arrow and frames:
-            number = int(arrow["line"])
-            frames[-1] = replace(frames[-1], line=number)
-            code[frames[-1].file, number] = arrow["code"].strip()
-            continue
-        error = _ERROR.match(line.strip() if raw != line else line.rstrip())
-        if error is None and frames and raw == line and (frames[-1].file, frames[-1].line) in code:
-            error = _ANY_ERROR.match(line.rstrip())
-        if error:
-            name = error["type"].split(".")[-1]
-            blocks.append(_observed(name, error["message"] or "", frames))
-            links.append(link)
-            frames, link, message_goes_on = [], "", True
-        elif frames and line.strip() and (frames[-1].file, frames[-1].line) not in code \
-                and not set(line.strip()) <= set("^~ "):
-            code[frames[-1].file, frames[-1].line] = line.strip()
-        elif message_goes_on and line.strip():
-            last = blocks[-1]
-            if len(last.message) < MESSAGE_LIMIT:
-                blocks[-1] = replace(last, message=f"{last.message}\n{line.rstrip()}".strip())
-        elif not line.strip():
-            message_goes_on = False
-    if not blocks:
+        read.take(*_classified(raw))
+    return read.traceback()
+
+
+def _classified(raw: str) -> tuple[str, str, re.Match[str] | Frame | str | None]:
+    """Return what kind a line of a text is, the line without the margin, and what was read of it.
+
+    Kinds are ruler, begin (of a traceback), link, frame, arrow, error, empty, and text for all else: it may
+    be code, a message that goes on, or an exception of an unusual name.
+    """
+    line = _MARGIN.sub("", raw) if _MARGIN.match(raw) else raw
+    if _HEADER.match(line):
+        return "begin", line, None
+    if _RULER.match(raw):
+        return "ruler", line, None
+    if line.lstrip("+ |").startswith(("Traceback (most recent call last)", "Exception Group Traceback")):
+        return "begin", line, None
+    link = next((kind for start, kind in _LINKS.items() if line.strip().startswith(start)), "")
+    if link:
+        return "link", line, link
+    frame = _frame(line)
+    if frame is not None:
+        return "frame", line, frame
+    arrow = _ARROW.match(line)
+    if arrow:
+        return "arrow", line, arrow
+    error = _ERROR.match(line.strip() if raw != line else line.rstrip())
+    if error:
+        return "error", line, error
+    if not line.strip():
+        return "empty", line, None
+    return ("text" if raw == line else "inner text"), line, None
+
+
+class _Reading:
+    """The lines of a text, put together to exceptions."""
+
+    def __init__(self) -> None:
+        self.blocks: list[ObservedError] = []
+        self.links: list[str] = []
+        self.code: dict[tuple[str, int], str] = {}
+        self.frames: list[Frame] = []
+        self.link = ""
+        self.message_goes_on = False
+
+    def take(self, kind: str, line: str, read: re.Match[str] | Frame | str | None) -> None:
+        """Take up the next line."""
+        if kind == "arrow" and self.frames and isinstance(read, re.Match):
+            number = int(read["line"])
+            self.frames[-1] = replace(self.frames[-1], line=number)
+            self.code[self.frames[-1].file, number] = read["code"].strip()
+            return None
+        if kind == "error" and isinstance(read, re.Match):
+            return self._error(read)
+        if kind in ("text", "inner text", "arrow"):
+            return self._text(line, at_margin=kind != "inner text")
+        self.message_goes_on = False
+        if kind == "begin":
+            self.frames = []
+        elif kind == "link" and isinstance(read, str):
+            self.link = read
+        elif isinstance(read, Frame):
+            self.frames.append(read)
+            if len(self.frames) > MOST_FRAMES:  # endless recursion: its beginning and its end say all
+                del self.frames[MOST_FRAMES // 2]
         return None
-    return Traceback(_chain(blocks, links), code=code)
+
+    def _error(self, match: re.Match[str]) -> None:
+        self.blocks.append(_observed(match["type"].split(".")[-1], match["message"] or "", self.frames))
+        self.links.append(self.link)
+        self.frames, self.link, self.message_goes_on = [], "", True
+
+    def _text(self, line: str, *, at_margin: bool) -> None:
+        """Take a line for the code of the last frame, an exception's name, or more of its message."""
+        place = (self.frames[-1].file, self.frames[-1].line) if self.frames else None
+        unusual = _ANY_ERROR.match(line.rstrip()) if at_margin and place in self.code else None
+        if unusual is not None:
+            self._error(unusual)
+        elif place is not None and place not in self.code and not set(line.strip()) <= set("^~ "):
+            self.code[place] = line.strip()
+        elif self.message_goes_on and len(self.blocks[-1].message) < MESSAGE_LIMIT:
+            last = self.blocks[-1]
+            self.blocks[-1] = replace(last, message=f"{last.message}\n{line.rstrip()}".strip())
+
+    def traceback(self) -> Traceback | None:
+        """Return what was read; None where there was no exception."""
+        return Traceback(_chain(self.blocks, self.links), code=self.code) if self.blocks else None
 
 
 def parse_refusal(text: str) -> Traceback | None:
@@ -179,10 +216,9 @@ def _frame(line: str) -> Frame | None:
 def _observed(name: str, message: str, frames: list[Frame]) -> ObservedError:
     missing = re.search(r"No module named '?([\w.]+)'?", message)
     library = re.match(r"(?<![^\s(])(/\S+?\.so[\w.]{0,40}|[A-Za-z]:\\\S+?\.pyd): ", message)
-    syntax = name in ("SyntaxError", "IndentationError", "TabError")
-    return ObservedError(name, message, missing.group(1) if missing else None,
-                         library.group(1) if library else None, tuple(frames),
-                         lineno=frames[-1].line if syntax and frames else None)
+    error = ObservedError(name, message, missing.group(1) if missing else None,
+                          library.group(1) if library else None, tuple(frames))
+    return replace(error, lineno=frames[-1].line) if error.is_syntax and frames else error
 
 
 def _chain(blocks: Sequence[ObservedError], links: Sequence[str]) -> tuple[ObservedError, ...]:
