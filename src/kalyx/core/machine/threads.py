@@ -56,6 +56,13 @@ class Once:
         """Return the value of a key where it has been made, else None."""
         return self._made.get(key)
 
+    def in_turn(self, turn: object, key: object, make: Callable[[], R]) -> R:
+        """Return the value of a key as `get` does, where those of one `turn` are made one after the other."""
+        if key not in self._made:
+            with self._turns.setdefault(("turn", turn), allocate_lock()):
+                return self.get(key, make)
+        return self._made[key]  # type: ignore[return-value]  # what `make` of this key returned
+
     def get(self, key: object, make: Callable[[], R]) -> R:
         """Return the value of a key, made by the first who asks; what `make` raises is raised to each."""
         if key not in self._made:

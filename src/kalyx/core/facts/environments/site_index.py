@@ -1,0 +1,129 @@
+"""Which site folders of a machine have a name: each listed once, all of them searched as one text.
+
+Most environments have not what is looked for, and there may be hundreds. So the names in each site folder
+are kept as one text, and only where that has the name is anything else read. The texts of all are one text
+again: what that has not, none of them has.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+
+from kalyx.core.facts.files import Files
+from kalyx.core.facts.packaging.distributions import mapped_modules
+from kalyx.core.facts.search_path.pth_files import link_lines
+from kalyx.core.facts.search_path.site_folders import site_contents
+
+__all__ = ["Site", "SiteIndex"]
+
+
+class Site:
+    """A folder that modules are looked for in; ``text`` has the names in it, each between NUL characters."""
+
+    def __init__(self, files: Files, folder: str, names: list[str]) -> None:
+        self.folder = folder
+        self.text = "\0".join(("", *names, ""))
+        self._files = files
+        self._links: list[str] | None = None
+        self._hooked: set[str] | None = None
+
+    @property
+    def names(self) -> list[str]:
+        """The names in it."""
+        return self.text[1:-1].split("\0")
+
+    @property
+    def links(self) -> list[str]:
+        """The folders that its .pth files add."""
+        if self._links is None:
+            lines = link_lines(self._files, self.folder, self.names) if ".pth\0" in self.text else ()
+            self._links = [line.target for line in lines if line.target]
+        return self._links
+
+    def holds(self, module: str) -> bool:
+        """Whether it has a top-level module, or an import hook for one."""
+        if f"\0{module}" in self.text:
+            files = [n for n in self.names if n.startswith(module + ".")]
+            if any(n == module + ".py" or n.endswith((".so", ".pyd")) for n in files):
+                return True
+            if module in self.names and self._is_package(module):
+                return True
+        return module in self._hooks()
+
+    def _is_package(self, name: str) -> bool:
+        """Whether a folder has anything in it to import: what pip leaves behind may be empty."""
+        m = self._files
+        return any(n.endswith((".py", ".so", ".pyd")) or "." not in n
+                   for n in m.entries(m.path.join(self.folder, name)) if n != "__pycache__")
+
+    def _hooks(self) -> set[str]:
+        """The modules that import hooks of editable installs bring."""
+        if self._hooked is None:
+            self._hooked = set()
+            if "_finder.py\0" in self.text:
+                for name in self.names:
+                    if name.startswith("__editable__") and name.endswith("_finder.py"):
+                        self._hooked |= mapped_modules(self._files, self.folder, name)
+        return self._hooked
+
+
+class SiteIndex:
+    """The site folders under prefixes, of every version that they may be of. For one thread at a time."""
+
+    def __init__(self, files: Files, prefixes: Callable[[], Sequence[str]]) -> None:
+        """Take up the `prefixes`, asked for when the first folder is listed."""
+        self._files = files
+        self._prefixes = prefixes
+        self._unlisted: Iterator[str] | None = None
+        self._sites: dict[str, Site] = {}
+        self._under: list[tuple[str, Site]] = []  # with the prefix that each stands under
+        self._linking: list[tuple[str, Site]] = []  # those whose .pth files lead elsewhere
+        self._all_names = ""  # in small letters
+        self._starts: dict[str, bool] = {}
+
+    def site(self, folder: str) -> Site:
+        """Return a folder as listed, once."""
+        if folder not in self._sites:
+            self._sites[folder] = Site(self._files, folder, self._files.entries(folder))
+        return self._sites[folder]
+
+    def reaches(self, site: Site, module: str) -> bool:
+        """Whether a site folder, or a folder that it links to, has a module."""
+        return site.holds(module) or any(self.site(folder).holds(module) for folder in site.links)
+
+    def list_until(self, until: Callable[[], bool]) -> bool:
+        """List the site folders, until told to stop; return whether all are listed."""
+        if self._unlisted is None:
+            self._unlisted = iter(self._prefixes())
+        m, likely = self._files, ""
+        for prefix in self._unlisted:
+            for folder, names in site_contents(m, prefix, likely):
+                site = self._sites[folder] = Site(m, folder, names)
+                self._under.append((prefix, site))
+                likely = likely or m.path.basename(m.path.dirname(folder))
+            if len(self._under) % 8 == 0 and until():
+                return False  # the next call goes on from here
+        if not self._all_names:
+            self._all_names = "/".join(["", *(site.text for _, site in self._under)]).lower()
+            self._linking = [(p, site) for p, site in self._under if ".pth\0" in site.text]
+        return True
+
+    def prefixes_with(self, module: str) -> list[str]:
+        """Return the prefixes whose site folders have a module, or lead to a folder that has it."""
+        start = f"\0{module}"
+        sites = [(prefix, site) for prefix, site in self._under if start in site.text or ".pth\0" in site.text] \
+            if self._begins_a_name(start.lower()) else self._linking
+        return list(dict.fromkeys(prefix for prefix, site in sites if self.reaches(site, module)))
+
+    def sites_beginning(self, start: str) -> list[tuple[str, Site]]:
+        """Return the site folders in which a name begins so, each with its prefix; `start` is in small letters."""
+        if not self._begins_a_name(f"\0{start}"):
+            return []
+        return [(prefix, site) for prefix, site in self._under if f"\0{start}" in site.text.lower()]
+
+    def _begins_a_name(self, start: str) -> bool:
+        """Whether a name in any of the site folders begins so."""
+        self.list_until(bool)
+        if start not in self._starts:
+            self._starts[start] = start in self._all_names
+        return self._starts[start]
