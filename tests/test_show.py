@@ -9,8 +9,8 @@ import subprocess
 import pytest
 
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
-from kalyx.show.inventory_text import human_size
 from kalyx.show.page import Page, clean
+from kalyx.show.parts import human_size
 from kalyx.show.write import STYLES, Writer
 
 LONG = "/home/ada/" + "a-very-long-folder-name/" * 6 + "python"

@@ -14,8 +14,8 @@ from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.model import Frame, Observation, ObservedError, RunningPython
 from kalyx.core.verdicts.judge_import import judge_import
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
-from kalyx.show.as_text import why_page
 from kalyx.show.page import Page
+from kalyx.show.pages import why
 from tests.support.made_up import MadeUpMachine
 from tests.support.windows_files import windows_file
 
@@ -63,7 +63,7 @@ class System:
         case = Case(context.machine, seat, Observation(module, None, "fails", said, (error,)), neighbours)
         answer = WhyAnswer(seat, (judge_import(case),))
         page = Page(self.home, self.platform == "win32", ("kalyx",))
-        why_page(page, answer, verbose=True)
+        why.lay_out(page, answer, verbose=True)
         return answer, "\n".join(line.lead + line.text for line in page.lines)
 
     def in_package(self, message: str, kind: str = "ImportError", file: str = "") -> ObservedError:

@@ -38,7 +38,7 @@ def run(options: argparse.Namespace) -> str:
         seats, code = [*seats, code], None
     if not seats:
         raise WrongUsage("No seat was named.", "kalyx ask shell, kalyx ask notebook:FILE 'CODE'.")
-    return print_answer(options, answer_ask(context, seats, code, options.timeout or LIMIT), pages="ask_text")
+    return print_answer(options, answer_ask(context, seats, code, options.timeout or LIMIT))
 
 
 def _is_seat(word: str) -> bool:

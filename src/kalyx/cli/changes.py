@@ -20,4 +20,4 @@ def run(options: argparse.Namespace) -> str:
     forget = options.forget
     if forget not in (None, "all") and not forget.isdigit():
         raise WrongUsage(f"{forget!r} is not the number of a change.", "kalyx changes lists them.")
-    return print_answer(options, answer_changes(context_for(None, options), forget), pages="kernels_text")
+    return print_answer(options, answer_changes(context_for(None, options), forget))

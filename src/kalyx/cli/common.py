@@ -61,13 +61,19 @@ def progress(text: str) -> None:
         print_error(clean(text.replace(os.path.expanduser("~") + os.sep, "~" + os.sep)))
 
 
-def load_pages(options: argparse.Namespace, pages: str = "as_text") -> None:
+def load_pages(options: argparse.Namespace) -> None:
     """Load what will print the answer, where there is time for it."""
     if options.json:
         from kalyx.show import as_json  # noqa: F401
     else:
-        for name in (pages, "page", "write"):
-            __import__(f"kalyx.show.{name}")
+        from kalyx.show import page, write  # noqa: F401
+
+        _page_of(options.command)
+
+
+def _page_of(name: str) -> Any:
+    """Return the module of a command's page, which is named as the command."""
+    return __import__(f"kalyx.show.pages.{name}", fromlist=["lay_out"])
 
 
 def print_document(text: str) -> None:
@@ -78,13 +84,11 @@ def print_document(text: str) -> None:
         sys.stdout.buffer.flush()
 
 
-def print_answer(options: argparse.Namespace, answer: Any, *, pages: str = "as_text",
-                 what: str = "") -> str:
+def print_answer(options: argparse.Namespace, answer: Any, *, what: str = "") -> str:
     """Print a command's answer as JSON or text; return its status.
 
-    The functions are found by the command's name, or by `what` where it has
-    several answers: ``NAME_result`` in `kalyx.show.as_json`, ``NAME_page`` in
-    the module of `pages`.
+    The functions are found by the command's name, or by `what` where it has several answers:
+    ``NAME_result`` in `kalyx.show.as_json`, ``lay_out`` in `kalyx.show.pages.NAME`.
     """
     name = what or options.command
     answer = with_unread(answer, name)
@@ -99,8 +103,7 @@ def print_answer(options: argparse.Namespace, answer: Any, *, pages: str = "as_t
     from kalyx.show.write import Writer
 
     page = Page(os.path.expanduser("~"), os.name == "nt", own_command(), name_of_shell(sys.platform, os.environ))
-    lay_out = getattr(__import__(f"kalyx.show.{pages}", fromlist=[name]), f"{name}_page")
-    lay_out(page, answer, verbose=options.verbose)
+    _page_of(name).lay_out(page, answer, verbose=options.verbose)
     if options.quiet:
         page.lines = [line for line in page.lines if line.role.startswith("title")]
     with printing():

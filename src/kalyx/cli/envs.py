@@ -23,4 +23,4 @@ def run(options: argparse.Namespace) -> str:
     answer = answer_envs(context_for(None, options), options.folders, under=options.under,
                          kind=options.kind, python=options.python, has=options.has,
                          sizes=options.size)
-    return print_answer(options, answer, pages="inventory_text")
+    return print_answer(options, answer)

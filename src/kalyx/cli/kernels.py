@@ -21,4 +21,4 @@ def run(options: argparse.Namespace) -> str:
     """List and print; return the status."""
     answer = answer_kernels(context_for(None, options), server=options.server, stale=options.stale,
                             proven=options.prove, limit=options.timeout or 60.0)
-    return print_answer(options, answer, pages="kernels_text")
+    return print_answer(options, answer)

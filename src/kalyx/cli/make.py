@@ -27,4 +27,4 @@ def run(options: argparse.Namespace) -> str:
     wish = MakeWish(options.folder, options.python, tuple(options.put), options.requirements, options.like,
                     options.enrol, options.dry_run)
     answer = answer_make(context_for(None, options), wish, options.timeout or 60.0, progress)
-    return print_answer(options, answer, pages="make_text")
+    return print_answer(options, answer)

@@ -26,4 +26,4 @@ def run(options: argparse.Namespace) -> str:
     answer = answer_packages(context_for(None, options), options.at, layer=options.layer,
                              name=options.name, module=options.module, conflicts=options.conflicts,
                              sizes=options.size)
-    return print_answer(options, answer, pages="inventory_text")
+    return print_answer(options, answer)

@@ -22,4 +22,4 @@ def run(options: argparse.Namespace) -> str:
     """Plan, install and print; return the status."""
     answer = answer_put(context_for(None, options), options.requirements, options.at, dry_run=options.dry_run,
                         anyway=options.anyway, progress=progress)
-    return print_answer(options, answer, pages="make_text")
+    return print_answer(options, answer)

@@ -28,7 +28,7 @@ def run(options: argparse.Namespace) -> str:
     plan = plan_retire(context, options.kernels, with_env=options.with_env, stale=options.stale)
     if plan.kernels and not options.dry_run and not options.yes:
         _ask(plan)
-    return print_answer(options, answer_retire(context, plan, dry_run=options.dry_run), pages="kernels_text")
+    return print_answer(options, answer_retire(context, plan, dry_run=options.dry_run))
 
 
 def _ask(plan: RetirePlan) -> None:

@@ -20,4 +20,4 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> str:
     """Answer and print; return the status."""
     answer = answer_running(context_for(None, options), options.kind, options.under)
-    return print_answer(options, answer, pages="inventory_text")
+    return print_answer(options, answer)

@@ -16,5 +16,4 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> str:
     """Take back and print; return the status."""
-    return print_answer(options, answer_undo(context_for(None, options), options.number),
-                        pages="kernels_text")
+    return print_answer(options, answer_undo(context_for(None, options), options.number))

@@ -14,6 +14,7 @@ from kalyx.core.verdicts.reading.failure import Failure, read_failure
 
 __all__ = ["judge_import", "judge_last_words", "load_checks"]
 
+
 def judge_import(case: Case) -> ImportReport:
     """Return the whole answer for one observed import."""
     obs, seat = case.obs, case.seat

@@ -22,7 +22,7 @@ from kalyx.core.facts.tracebacks.parser import (
     place_of,
 )
 from kalyx.core.facts.tracebacks.pasted_text import decode_text, text_of_notebook, without_prefixes
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
+from kalyx.core.lean.record import dataclass, replace
 from kalyx.core.machine.from_text import TextMachine
 from kalyx.core.machine.interface import Machine
 from kalyx.core.model import (
@@ -39,9 +39,6 @@ from kalyx.core.model import (
     RunningPython,
     Seat,
 )
-
-if TYPE_CHECKING:
-    pass
 
 __all__ = ["answer_traceback", "read_text"]
 

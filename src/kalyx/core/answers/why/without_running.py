@@ -14,7 +14,7 @@ from kalyx.core.facts.search_path.predicted import SearchPath, read_search_path
 from kalyx.core.facts.seats.context import SeatContext, SeatFacts
 from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.facts.source_code.imports import read_source
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
+from kalyx.core.lean.record import dataclass, replace
 from kalyx.core.machine.interface import Machine
 from kalyx.core.model import (
     Finding,
@@ -29,9 +29,6 @@ from kalyx.core.model import (
     Seat,
 )
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
-
-if TYPE_CHECKING:
-    pass
 
 __all__ = ["NOT_RUN", "answer_without_run", "read_requests"]
 

@@ -7,7 +7,6 @@ from kalyx.core.model import Environment, Interpreter
 
 __all__ = ["environment_of", "is_environment", "name_of", "prefix_of", "program_folder", "python_in"]
 
-# -- environments --------------------------------------------------------------------------
 USUAL_NAMES = (".venv", "venv", "env", ".env", "virtualenv", ".virtualenv")
 
 

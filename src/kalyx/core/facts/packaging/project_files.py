@@ -6,7 +6,6 @@ from kalyx.core.facts.files import Files
 
 __all__ = ["LOCKS", "is_project_file", "project_folder"]
 
-# -- projects --------------------------------------------------------------------------------------
 MOST_ABOVE = 4  # folders above the one where Python is started
 # What a tool that keeps a lock file is told to add a package, and to bring the environment in line
 LOCKS = {"uv.lock": ("uv add", "uv sync"), "poetry.lock": ("poetry add", "poetry install"),

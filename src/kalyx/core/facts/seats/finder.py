@@ -14,7 +14,6 @@ if TYPE_CHECKING:
 __all__ = ["KINDS", "find_seat", "find_seat_to_run"]
 
 
-# -- each kind is loaded where it is asked for ------------------------------------------------
 def _editor(context: SeatContext, file: str) -> SeatFacts:
     from kalyx.core.facts.seats.editor import editor_seat
 

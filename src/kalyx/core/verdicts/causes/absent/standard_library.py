@@ -18,6 +18,7 @@ from kalyx.core.verdicts.remedies import files, pip, seats
 
 __all__ = ["has_module", "versions_of"]
 
+
 def versions_of(module: str) -> tuple[str | None, str | None, str | None] | None:
     row = standard_library.stdlib_history()["modules"].get(module)
     return (row[0], row[1], row[2]) if row else None

@@ -1,4 +1,4 @@
-"""The pages of ``make`` and ``put``."""
+"""The page of `kalyx make`."""
 
 from __future__ import annotations
 
@@ -7,41 +7,11 @@ from kalyx.show.page import Page
 
 if TYPE_CHECKING:
     from kalyx.core.answers.make import MakeAnswer
-    from kalyx.core.answers.put import PutAnswer
 
-__all__ = ["make_page", "put_page"]
-
-
-def put_page(page: Page, answer: PutAnswer, *, verbose: bool) -> None:
-    """Lay out ``put``: where it goes, what changes, what that would break."""
-    environment = answer.seat.environment
-    place = f"{environment.name} ({environment.path})" if environment else answer.seat.ref
-    count = len(answer.steps)
-    if answer.findings and not answer.done:
-        page.title("problem", f"This would break what is installed in {place}; nothing was changed.")
-    elif answer.done:
-        page.title(answer.status, f"{count} distribution{'s' if count != 1 else ''} changed in {place}.")
-    else:
-        page.title("ok", f"This would change {count} distribution{'s' if count != 1 else ''} in {place}."
-                   if count else f"Nothing has to change in {place}: all of it is there.")
-    page.part("the plan")
-    page.say(f"{answer.seat.ref} runs")
-    page.whole(answer.seat.interpreter.path if answer.seat.interpreter else "")
-    for step in answer.steps:
-        before = f"{step.before} -> " if step.before else ""
-        page.say(f"{step.action:<11} {step.name:<26} {before}{step.after}")
-    if answer.findings:
-        page.findings(answer.findings, verbose=verbose)
-        page.blank()
-        page.say("--anyway installs it all the same.", "quiet", 2, "· ")
-    for row in answer.differs:
-        page.say(row, lead="! ")
-    for note in answer.notes:
-        page.blank()
-        page.say(note.message, "quiet", 2, "· ")
+__all__ = ["lay_out"]
 
 
-def make_page(page: Page, answer: MakeAnswer, *, verbose: bool) -> None:
+def lay_out(page: Page, answer: MakeAnswer, *, verbose: bool) -> None:
     """Lay out ``make``: what was built with what, what is in it, what it says of itself."""
     version = answer.interpreter.version
     if answer.environment is None:

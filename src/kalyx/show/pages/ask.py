@@ -8,13 +8,13 @@ from kalyx.show.page import Page
 if TYPE_CHECKING:
     from kalyx.core.answers.ask import AskAnswer, Asked
 
-__all__ = ["ask_page"]
+__all__ = ["lay_out"]
 
 SAYS = {"error": "it failed", "timeout": "the time was up", "busy": "it is busy",
         "unknown": "it could not be asked"}
 
 
-def ask_page(page: Page, answer: AskAnswer, *, verbose: bool) -> None:
+def lay_out(page: Page, answer: AskAnswer, *, verbose: bool) -> None:
     """Lay out ``ask``: what each seat said; of several, side by side question by question."""
     if answer.code is None and len(answer.seats) > 1:
         _side_by_side(page, answer)

@@ -11,7 +11,7 @@ from kalyx.show.page import Page
 if TYPE_CHECKING:
     from kalyx.core.answers.why.module import WhyAnswer
 
-__all__ = ["files_page"]
+__all__ = ["lay_out"]
 
 LAYER_NAMES = {"stdlib": "the standard library", "env": "the environment", "base": "the base installation",
                "user": "the user site", "start": "files of your own beside it",
@@ -19,7 +19,7 @@ LAYER_NAMES = {"stdlib": "the standard library", "env": "the environment", "base
 GUARD_SAYS = {"try": "in a try", "typing": "for type checkers only"}
 
 
-def files_page(page: Page, answer: WhyAnswer, *, verbose: bool) -> None:
+def lay_out(page: Page, answer: WhyAnswer, *, verbose: bool) -> None:
     """Lay out the answer about files: the count, each cause once, what is guarded, the files."""
     needed = [r for r in answer.imports if r.needed]
     page.title(answer.status, _sentence(answer, needed))

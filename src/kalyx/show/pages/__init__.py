@@ -1,0 +1,1 @@
+"""One page for each command, named as the command: what a person reads of its answer."""

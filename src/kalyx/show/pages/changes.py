@@ -1,0 +1,36 @@
+"""The page of `kalyx changes`."""
+
+from __future__ import annotations
+
+from kalyx.core.lean.record import TYPE_CHECKING
+from kalyx.show.page import Page
+
+if TYPE_CHECKING:
+    from kalyx.core.answers.changes import ChangesAnswer
+    from kalyx.core.changes.journal import Change
+
+__all__ = ["change_lines", "lay_out"]
+
+
+def lay_out(page: Page, answer: ChangesAnswer, *, verbose: bool) -> None:
+    """Lay out ``changes``: the journal, the latest last."""
+    count = len(answer.changes)
+    page.title("ok", f"Kalyx made {count} change{'s' if count != 1 else ''}." if count else
+               "Kalyx has changed nothing.")
+    for change in answer.changes:
+        page.blank()
+        change_lines(page, change)
+    for note in answer.notes:
+        page.blank()
+        page.say(note.message, "quiet", 2, "· ")
+
+
+def change_lines(page: Page, change: Change) -> None:
+    state = {"begun": "cut short; undo puts it right", "done": "", "undone": "taken back",
+             "forgotten": "its remains were deleted"}.get(change.state, change.state)
+    page.say(f"{change.number:<4} {change.what:<34}  {change.when}" + (f"  {state}" if state else ""), indent=2)
+    for record in change.files:
+        how = "created" if record["before"] is None else "replaced"
+        page.whole(f"{how} {record['path']}", "path", 7)
+    for move in change.moves:
+        page.whole(f"{'made' if 'made' in move else 'moved aside'} {move['path']}", "path", 7)

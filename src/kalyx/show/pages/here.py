@@ -1,0 +1,105 @@
+"""The page of `kalyx here`."""
+
+from __future__ import annotations
+
+from kalyx.core.lean.record import TYPE_CHECKING
+from kalyx.core.model import Finding, Seat
+from kalyx.core.verdicts.index import BRIEFS
+from kalyx.show.page import Page
+from kalyx.show.parts import notes, seat_name, trail
+
+if TYPE_CHECKING:
+    from kalyx.core.answers.here import HereAnswer
+
+__all__ = ["here_sentence", "lay_out"]
+
+MOST_TRAILS = 4
+
+
+# -- here --------------------------------------------------------------------------------------
+def lay_out(page: Page, answer: HereAnswer, *, verbose: bool) -> None:
+    """Lay out ``here``: the verdict, the seats, then each finding in three parts."""
+    page.title(answer.status, here_sentence(answer))
+    page.blank()
+    for seat in answer.seats:
+        _seat_row(page, seat, answer.folder)
+    findings = _all_findings(answer)
+    if not findings or verbose:
+        _trails(page, answer, verbose)
+    if len(findings) == 1:
+        page.finding(findings[0])
+    elif findings:
+        page.findings(findings, verbose=verbose)
+    if not verbose:
+        for note in (f for s in answer.seats for f in s.findings if not f.is_problem):
+            page.blank()
+            page.say(note.because, "quiet", 2, "· ")
+    notes(page, answer.notes)
+
+
+def _all_findings(answer: HereAnswer) -> list[Finding]:
+    found = [*answer.findings, *[f for s in answer.seats for f in s.findings]]
+    unique = list({f.because: f for f in found}.values())  # two notebooks may share a kernel
+    return [f for f in unique if f.is_problem]
+
+
+def here_sentence(answer: HereAnswer) -> str:
+    """Return the verdict on a folder in one sentence."""
+    findings = _all_findings(answer)
+    known = [s for s in answer.seats if s.environment is not None]
+    if len(findings) == 1:
+        return findings[0].because
+    if findings:
+        briefs = list(dict.fromkeys(BRIEFS[f.cause] for f in findings))
+        return f"{len(findings)} things are wrong here: {'; '.join(briefs)}."
+    if not known:
+        first = next((s.interpreter for s in answer.seats if s.interpreter is not None), None)
+        if first is not None and first.known_by in ("other", "unknown"):
+            return f"What {first.path} runs could not be found out: {first.trouble}."
+        return f"No Python could be found for {answer.folder}."
+    environment = known[0].environment
+    assert environment is not None
+    place = f"{environment.path} (Python {environment.python_version or '?'})"
+    if len(known) == 1:
+        return f"Python here is {place}" + (
+            ", and pip belongs to it." if known[0].scripts else ".")
+    return f"All {len(known)} seats agree on {place}."
+
+
+def _seat_row(page: Page, seat: Seat, folder: str) -> None:
+    name = seat_name(seat, folder)
+    interpreter = seat.interpreter
+    if seat.environment is None:
+        what = "no interpreter" if interpreter is None else f"{interpreter.path} does not run"
+        if interpreter is not None and interpreter.known_by == "gone":
+            what = f"{interpreter.path} is not there"
+        if interpreter is not None and interpreter.known_by == "other":
+            what = f"{interpreter.path}: {interpreter.trouble}"
+        if interpreter is not None and interpreter.known_by == "unknown":
+            what = f"{interpreter.path} was read, not run"
+        page.say(f"{name:<34} {what}", "plain", 2)
+        return
+    assert interpreter is not None
+    version = f"Python {interpreter.version or '?'}"
+    page.say(f"{name:<34} {version:<15} {seat.environment.name} ({seat.environment.kind})", indent=2)
+    page.whole(interpreter.path, "path", 4)
+    for script in seat.scripts:
+        its = script.interpreter
+        if its is None:
+            page.say(f"  {script.name:<32} {script.trouble}", "quiet", 2)
+        elif its.prefix != interpreter.prefix or not its.works:
+            shown = f"Python {its.version}" if its.works else "cannot start"
+            page.say(f"  {script.name:<32} {shown:<15} {its.prefix or its.path}", indent=2)
+
+
+def _trails(page: Page, answer: HereAnswer, verbose: bool) -> None:
+    page.part("how we know")
+    shown = [s for s in answer.seats if s.trail]
+    for seat in shown if verbose else shown[:MOST_TRAILS]:
+        page.say(seat_name(seat, answer.folder), "lead", 4)
+        trail(page, seat)
+        for script in seat.scripts[:None if verbose else 1]:
+            if script.trail:
+                page.say(f"{script.name} in this shell", "lead", 4)
+                for step in script.trail:
+                    page.say(step.says, indent=6, lead=f"{step.step}  ")

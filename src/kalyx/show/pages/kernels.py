@@ -1,0 +1,57 @@
+"""The page of `kalyx kernels`."""
+
+from __future__ import annotations
+
+from kalyx.core.lean.record import TYPE_CHECKING
+from kalyx.show.page import Page
+from kalyx.show.parts import show_findings
+
+if TYPE_CHECKING:
+    from kalyx.core.answers.kernels import KernelsAnswer, ListedKernel
+
+__all__ = ["lay_out"]
+
+SCOPES = {"user": "registered for you", "env": "in the server's environment",
+          "system": "registered for everyone", "path": "on JUPYTER_PATH"}
+
+
+def lay_out(page: Page, answer: KernelsAnswer, *, verbose: bool) -> None:
+    """Lay out ``kernels``: the sum, each kernel, what ails them."""
+    count, ill = len(answer.kernels), sum(any(f.is_problem for f in k.kernel.findings) for k in answer.kernels)
+    kind = "stale kernel" if answer.filtered else "kernel"
+    mute = sum(k.proof is not None and (not k.proof.answered or bool(k.proof.trouble)) for k in answer.kernels)
+    page.title(answer.status, f"{count} {kind}{'s' if count != 1 else ''} "
+               f"{'are' if count != 1 else 'is'} registered" + (
+                   f", {ill} of them not well" if ill and not answer.filtered else "")
+               + (f"; {mute} did not prove to be what it should" if mute else "") + ".")
+    server = answer.server
+    if server is not None:
+        page.say(f"as seen by a notebook server in {server.prefix or server.path} ({answer.server_how}); "
+                 f"the bare word python means {server.path} there", "quiet", 2)
+    for item in answer.kernels:
+        page.blank()
+        _kernel(page, item)
+    show_findings(page, tuple(f for k in answer.kernels for f in k.kernel.findings), verbose)
+
+
+def _kernel(page: Page, item: ListedKernel) -> None:
+    kernel = item.kernel
+    mark = "!" if any(f.is_problem for f in kernel.findings) else " "
+    interpreter, environment = kernel.interpreter, kernel.environment
+    if kernel.language.lower() not in ("", "python"):
+        runs = f"of the language {kernel.language}"
+    elif interpreter is None:
+        runs = "?"
+    else:
+        name = environment.name if environment else "?"
+        runs = f"Python {interpreter.version or '?'}, {name}"
+    page.say(f"{mark} {kernel.name:<22} {kernel.label:<30} {runs}", indent=2)
+    page.whole(f"{kernel.spec}  ({SCOPES[kernel.scope]})", "path", 6)
+    if interpreter is not None:
+        page.whole(interpreter.path, "path", 6)
+    if item.hidden_by:
+        page.whole(f"hidden by {item.hidden_by}", "quiet", 6)
+    proof = item.proof
+    if proof is not None:
+        page.say(f"it answered in {proof.seconds} s, as {proof.prefix}" if proof.answered and not proof.trouble
+                 else f"it does not prove itself: {proof.trouble}", "quiet", 6)

@@ -1,0 +1,67 @@
+"""The page of `kalyx packages`."""
+
+from __future__ import annotations
+
+from kalyx.core.lean.record import TYPE_CHECKING
+from kalyx.core.model import Distribution
+from kalyx.show.page import Page
+from kalyx.show.parts import human_size, show_findings
+
+if TYPE_CHECKING:
+    from kalyx.core.answers.packages import PackagesAnswer
+
+__all__ = ["lay_out"]
+
+LAYER_SAYS = {
+    "start": "the folder that Python starts from", "pythonpath": "the variable PYTHONPATH",
+    "stdlib": "the standard library", "env": "the environment itself",
+    "base": "the base installation", "user": "the user site",
+    "link": "linked by a .pth file", "other": "added by something else",
+}
+
+
+# -- packages ------------------------------------------------------------------------------
+def lay_out(page: Page, answer: PackagesAnswer, *, verbose: bool) -> None:
+    """Lay out ``packages``: the sum, then each layer with what lies in it."""
+    environment = answer.seat.environment
+    place = f"{environment.name} ({environment.path})" if environment else answer.seat.ref
+    visible = [d for d in answer.distributions if d.hidden_by is None]
+    problems = sum(f.is_problem for f in answer.findings)
+    tail = f"; {problems} thing{'s are' if problems > 1 else ' is'} wrong" if problems else ""
+    if answer.closed:
+        tail += f"; {', '.join(answer.closed)} could not be looked into"
+    asked = f" for {answer.asked}" if answer.asked else ""
+    page.title(answer.status, f"{len(visible)} distribution{'s' if len(visible) != 1 else ''}{asked} "
+               f"can be imported from {place}{tail}.")
+    for layer in answer.layers:
+        found = [d for d in answer.distributions if d.location == layer.path]
+        if not found and not verbose:
+            continue
+        page.blank()
+        page.say(f"{layer.layer}: {LAYER_SAYS[layer.layer]}", "part", 2)
+        page.whole(layer.path, "path", 4)
+        for distribution in sorted(found, key=lambda d: d.name.lower()):
+            page.say(_package_row(distribution), indent=4)
+    show_findings(page, answer.findings, verbose)
+    for note in answer.notes:
+        page.blank()
+        page.say(note.message, "quiet", 2, "· ")
+
+
+def _package_row(distribution: Distribution) -> str:
+    said = []
+    if distribution.size is not None:
+        said.append(human_size(distribution.size))
+    if distribution.editable:
+        said.append("editable")
+    if distribution.requested is not None:
+        said.append("asked for" if distribution.requested else "brought along")
+    modules = [m for m in distribution.modules if m.lower() != distribution.name.lower()
+               and not m.startswith("_")]
+    if modules:
+        said.append("import " + ", ".join(modules[:4]) + (" …" if len(modules) > 4 else ""))
+    if distribution.hidden_by is not None:
+        said.append(f"hidden by {distribution.hidden_by['version']} in "
+                    f"{distribution.hidden_by['location']}")
+    said += [f"hides {h['version']} in {h['location']}" for h in distribution.hides]
+    return f"{distribution.name:<28} {distribution.version:<14} {'; '.join(said)}".rstrip()

@@ -1,0 +1,53 @@
+"""Parts that several pages share."""
+
+from __future__ import annotations
+
+from kalyx.core.model import Finding, Note, Seat
+from kalyx.show.page import Page
+
+__all__ = ["human_size", "notes", "seat_name", "show_findings"]
+
+
+def seat_name(seat: Seat, folder: str) -> str:
+    """Name a seat as it is typed, relative to the folder where that is shorter."""
+    kind, colon, rest = seat.ref.partition(":")
+    if colon and rest.startswith((folder.rstrip("/") + "/", folder.rstrip("\\") + "\\")):
+        rest = rest[len(folder.rstrip("/\\")) + 1:]
+    return kind + colon + rest
+
+
+def notes(page: Page, notes: tuple[Note, ...]) -> None:
+    for note in notes:
+        page.blank()
+        page.say(note.message, "quiet", 2, "· ")
+
+
+def human_size(size: int | None) -> str:
+    """Write a number of bytes with a unit; ``?`` when unknown."""
+    if size is None:
+        return "?"
+    number = float(size)
+    for unit in ("B", "kB", "MB"):
+        if number < 1000:
+            return f"{number:.0f} {unit}" if unit == "B" else f"{number:.1f} {unit}"
+        number /= 1000
+    return f"{number:.1f} GB"
+
+
+def show_findings(page: Page, findings: tuple[Finding, ...], verbose: bool) -> None:
+    """Add the problems in three parts, and the notes as single lines."""
+    problems = [f for f in findings if f.is_problem]
+    if len(problems) == 1:
+        page.finding(problems[0])
+    elif problems:
+        page.findings(problems, verbose=verbose)
+    for note in (f for f in findings if not f.is_problem):
+        page.blank()
+        page.say(note.because, "quiet", 2, "· ")
+
+
+def trail(page: Page, seat: Seat) -> None:
+    for step in seat.trail:
+        page.say(step.says, indent=6, lead=f"{step.step}  ")
+        if step.where and (step.line or step.where not in step.says):
+            page.whole(f"{step.where}:{step.line}" if step.line else step.where, indent=9)
