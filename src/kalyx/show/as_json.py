@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping
 from kalyx import __version__
 from kalyx.core.lean.record import TYPE_CHECKING, names_of
 from kalyx.core.masks import masked, masked_document
-from kalyx.core.model import Distribution, Environment, ImportReport, Interpreter, Kernel, Note, Proof, Seat
+from kalyx.core.model import Distribution, Environment, Evidence, ImportReport, Interpreter, Kernel, Note, Proof, Seat
 
 if TYPE_CHECKING:
     from typing import Any
@@ -33,6 +33,7 @@ __all__ = ["ask_result", "changes_result", "document", "enrol_result", "envs_res
 FORMAT = 1
 INTERPRETER = ("path", "real_path", "version", "implementation", "prefix", "base_prefix")
 ENVIRONMENT = ("path", "name", "kind", "base", "python_version", "findings")
+EVIDENCE = ("says", "path", "line")
 DISTRIBUTION = ("name", "version", "layer", "location", "installer", "editable", "size",
                 "modules", "hides", "hidden_by", "requested")
 
@@ -62,6 +63,8 @@ def plain(value: Any) -> Any:
     if isinstance(value, Distribution):
         found = _picked(value, DISTRIBUTION)
         return {**found, "version": found["version"] or None}  # damaged metadata may not say it
+    if isinstance(value, Evidence):
+        return _picked(value, EVIDENCE)
     if names_of(value):
         return _picked(value, names_of(value))
     if isinstance(value, Mapping):

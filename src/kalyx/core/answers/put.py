@@ -19,12 +19,11 @@ from kalyx.core.facts.seats.context import SeatContext, SeatFacts
 from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.lean.record import dataclass, replace
 from kalyx.core.machine.interface import RunResult
-from kalyx.core.model import Distribution, Evidence, Finding, Interpreter, Note, Remedy, Seat
+from kalyx.core.model import Distribution, Finding, Interpreter, Note, Seat
 from kalyx.core.model.names import normal_name
-from kalyx.core.quoting import join_words
 from kalyx.core.verdicts.remedies.shell_lines import command_line, shell_of
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
-from kalyx.core.verdicts.seats.packages import version_conflicts
+from kalyx.core.verdicts.seats.packages import would_break
 
 __all__ = ["PutAnswer", "Step", "answer_put", "pip_for", "read_installed", "what_pip_said"]
 
@@ -225,28 +224,5 @@ def _broken(context: SeatContext, facts: SeatFacts, before: Sequence[Distributio
     later = {normal_name(s.name): s for s in steps}
     after = [replace(d, version=later[normal_name(d.name)].after) if normal_name(d.name) in later else d
              for d in before if normal_name(d.name) not in later or d.layer == "env"]
-    known = {f.because for f in version_conflicts(before, markers, interpreter.path)}
-    changed = {normal_name(s.name) for s in steps}
-    found = [f for f in version_conflicts(after, markers, interpreter.path) if f.because not in known
-             and f.cause == "version-conflict" and not _of_changed(f, changed)]
-    return [_as_planned(f, steps, facts.seat.ref, shell_of(context.machine)) for f in found]
-
-
-def _as_planned(finding: Finding, steps: Sequence[Step], seat: str, shell: str) -> Finding:
-    """Say of a requirement that it would be broken, not that it is."""
-    step = next((s for s in steps if f" {s.after} is installed" in finding.because
-                 and s.name.lower() in finding.because.lower()), None)
-    because = finding.because.replace(" is installed.", " would be installed.")
-    now = f"{step.name} {step.before} is installed now, and fits" if step is not None and step.before else \
-        "what is installed now fits"
-    wanted = finding.evidence[0].says.partition("declares: ")[2].split(";")[0].strip()
-    return replace(finding, because=because, evidence=(
-        finding.evidence[0], Evidence(now), Evidence(f"pip would install {step.name} {step.after}" if step else
-                                                     "pip would install another")),
-        remedies=(Remedy("Ask for a version that fits both.", "manual", changes="what is asked for",
-                         typed=join_words(("kalyx", "put", wanted, "--at", seat), shell)),))
-
-
-def _of_changed(finding: Finding, changed: set[str]) -> bool:
-    """Whether it is a requirement of a distribution that is replaced itself: its metadata is the old one."""
-    return normal_name(finding.because.split(" ", 1)[0]) in changed
+    changed = {normal_name(step.name): step.before for step in steps}
+    return would_break(before, after, changed, markers, facts.seat.ref, shell_of(context.machine))

@@ -22,11 +22,15 @@ class TrailStep:
 
 @dataclass(frozen=True)
 class Evidence:
-    """Something that anybody can check: a sentence, with file and line where there is one."""
+    """Something that anybody can check: a sentence, with file and line where there is one.
+
+    ``kind`` is for code that has to tell it from other evidence: ``searched`` where it says where nothing was found.
+    """
 
     says: str
     path: str | None = None
     line: int | None = None
+    kind: str = ""
 
 
 @dataclass(frozen=True)

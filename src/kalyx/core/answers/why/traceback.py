@@ -8,7 +8,7 @@ import sys
 from kalyx.core.answers.why.module import WhyAnswer, explain, observe_request
 from kalyx.core.errors import NothingToJudge, Unreadable
 from kalyx.core.facts.environments.neighbours import Neighbours
-from kalyx.core.facts.imports.case import Case
+from kalyx.core.facts.imports.case import THE_TEXT, Case
 from kalyx.core.facts.interpreters.environment import prefix_of, python_in
 from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.facts.seats.finder import find_seat_to_run
@@ -45,7 +45,6 @@ __all__ = ["answer_traceback", "read_text"]
 NOTEBOOK_LIMIT = 256 * 1024 * 1024  # bytes; outputs make them large
 UNKNOWN_VERSION = "3.99"  # newer than any: nothing is concluded from the version
 # Evidence that only looking at the machine itself would give
-_NOT_IN_TEXT = ("layer ", "none of the ")
 
 
 @dataclass(frozen=True)
@@ -267,7 +266,7 @@ def _from_text(found: Traceback, origin: _Origin, request: tuple[str, str | None
     origin = _filled(origin, found)
     machine = TextMachine(_files(found, origin), windows=found.windows)
     python = python_in(machine, origin.prefix)
-    known_as = origin.prefix or "the text"
+    known_as = origin.prefix or THE_TEXT
     interpreter = Interpreter(python, python, origin.version or None, "cpython", origin.prefix, origin.base,
                               known_by="text")
     environment = Environment(origin.prefix, str(machine.path.basename(origin.prefix)) or known_as, "venv",
@@ -282,11 +281,10 @@ def _from_text(found: Traceback, origin: _Origin, request: tuple[str, str | None
     observed = Observation(module, name, "fails", _python(origin, found), chain,
                            loaded=_loaded(found, machine, origin),
                            later=asking is None or place_of(asking.file).kind in ("site", "user"))
-    case = Case(machine, seat, observed, Neighbours(machine), place_name=(
-        f"the Python in {origin.prefix}" if origin.prefix else "the Python that printed it"))
+    case = Case(machine, seat, observed, Neighbours(machine), text_of=known_as)
     report = judge_import(case)
     text_says = Evidence(f"the text says {_short(chain[0])}")
-    return replace(report, causes=tuple(_by_text(f, text_says, known_as) for f in report.causes),
+    return replace(report, causes=tuple(_by_text(f, text_says) for f in report.causes),
                    interpreter=interpreter if origin.version else None)
 
 
@@ -376,11 +374,8 @@ def _after(error: ObservedError, asking: Frame | None) -> ObservedError:
     return replace(error, frames=error.frames[place + 1:])
 
 
-def _by_text(finding: Finding, text_says: Evidence, known_as: str) -> Finding:
+def _by_text(finding: Finding, text_says: Evidence) -> Finding:
     """Take back what only looking at the machine could have shown."""
-    evidence = [e for e in finding.evidence if not e.says.startswith(_NOT_IN_TEXT)]
-    because = finding.because
-    if finding.cause == "not-installed":
-        because = because.split(" is not installed in ")[0] + f" is not there for the Python of {known_as}."
-    return replace(finding, because=because, evidence=(text_says, *evidence),
+    evidence = [e for e in finding.evidence if e.kind != "searched"]
+    return replace(finding, evidence=(text_says, *evidence),
                    confidence="likely" if finding.confidence == "certain" else finding.confidence)

@@ -19,7 +19,9 @@ from kalyx.core.model import Launch, Observation, Place, RunningPython, Seat
 if TYPE_CHECKING:
     from kalyx.core.facts.environments.neighbours import Neighbours
 
-__all__ = ["Case"]
+__all__ = ["THE_TEXT", "Case"]
+
+THE_TEXT = "the text"  # what a case is known by that comes of a text which names no prefix
 
 
 class Case:
@@ -28,11 +30,11 @@ class Case:
     """
 
     def __init__(self, files: Files, seat: Seat, observation: Observation, neighbours: Neighbours,
-                 like: Case | None = None, *, asked: Sequence[Place] = (), place_name: str = "") -> None:
+                 like: Case | None = None, *, asked: Sequence[Place] = (), text_of: str = "") -> None:
         """Take the case up; `like` is another import of the same run, whose reading is shared.
 
-        `asked` are the lines of the file that is explained, where it is a file; `place_name` says what to
-        call the environment, where it is known from a text alone.
+        `asked` are the lines of the file that is explained, where it is a file; `text_of` is the prefix that a
+        text tells of, or "the text", where the case is known from a text alone.
         """
         self.files = files
         self.seat = seat
@@ -40,12 +42,12 @@ class Case:
         self.asked = asked
         self._neighbours = neighbours
         self._like = like
-        self._place_name = place_name
+        self.text_of = text_of
 
     def but(self, observation: Observation) -> Case:
         """Return the same case with another observation; what was read is shared."""
         return Case(self.files, self.seat, observation, self._neighbours, self, asked=self.asked,
-                    place_name=self._place_name)
+                    text_of=self.text_of)
 
     @cached_property
     def python(self) -> RunningPython:
@@ -92,8 +94,8 @@ class Case:
     @property
     def environment_name(self) -> str:
         """How to call the seat's environment in a sentence."""
-        if self._place_name:
-            return self._place_name
+        if self.text_of:
+            return "the Python that printed it" if self.text_of == THE_TEXT else f"the Python in {self.text_of}"
         environment = self.seat.environment
         if environment is None:
             return self.python.prefix

@@ -22,6 +22,7 @@ class VenvConfig:
     keys: dict[str, str] = field(default_factory=dict)
     lines: dict[str, int] = field(default_factory=dict)
     trouble: str = ""
+    is_text: bool = True  # in UTF-8, as it has to be
 
     @property
     def home(self) -> str | None:
@@ -73,7 +74,7 @@ def find_venv_config(files: Files, executable: str) -> VenvConfig | None:
             except Unreadable as error:
                 return VenvConfig(candidate, prefix, trouble=error.reason)
             except UnicodeDecodeError as error:
-                return VenvConfig(candidate, prefix, trouble=NO_TEXT.format(error.start, error.object[error.start],
-                                                                            error.reason))
+                trouble = NO_TEXT.format(error.start, error.object[error.start], error.reason)
+                return VenvConfig(candidate, prefix, trouble=trouble, is_text=False)
             return parse_venv_config(text, candidate, prefix)
     return None

@@ -54,7 +54,7 @@ def searched(case: Case) -> list[Evidence]:
     if "stdlib" in grouped:  # one folder stands for the zip, the modules and lib-dynload
         grouped["stdlib"] = [p for p in grouped["stdlib"]
                              if not p.endswith((".zip", "lib-dynload"))][:1] or grouped["stdlib"]
-    return [Evidence(f"layer {layer}: not in {', '.join(paths)}", paths[0])
+    return [Evidence(f"layer {layer}: not in {', '.join(paths)}", paths[0], kind="searched")
             for layer, paths in grouped.items()]
 
 

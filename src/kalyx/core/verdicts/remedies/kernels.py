@@ -76,7 +76,8 @@ def _program_in(files: Files, spec: str) -> str:
         return ""
 
 
-def run_instead(kernel: Kernel, environment: Environment, files: Files, neighbours: Neighbours) -> Remedy:
+def run_instead(kernel: Kernel, environment: Environment, files: Files, neighbours: Neighbours,
+                why: str = "") -> Remedy:
     """Return how to have a kernel run an environment: by enrolling it, where it has a kernel package.
 
     Else by naming its interpreter in kernel.json: nothing is installed, and what the kernel lacks then
@@ -89,12 +90,12 @@ def run_instead(kernel: Kernel, environment: Environment, files: Files, neighbou
         text = m.read_text(kernel.spec, 262_144)
         before = json.dumps(kernel.argv[0])
         if text.count(before) == 1:
-            return Remedy(f"Have the kernel {kernel.name} start {program}.", "edit",
+            return Remedy(f"Have the kernel {kernel.name} start {program}{why}.", "edit",
                           edits=(Edit(kernel.spec, before, json.dumps(program)),), changes=kernel.spec,
                           undoable=True)
     more, adds = ((), "") if has_package else (
         ("--with-kernel-package",), f"; adds the kernel package to {environment.path}")
-    return Remedy(f"Enrol {environment.path} under the name {kernel.name}.", "command",
+    return Remedy(f"Enrol {environment.path} under the name {kernel.name}{why}.", "command",
                   argv=(*m.own_command, "enrol", environment.path, "--name", kernel.name, "--overwrite", *more),
                   changes=kernel.spec + adds, undoable=True)
 
@@ -109,8 +110,8 @@ def kernels_having(module: str, kernels: tuple[Kernel, ...], files: Files,
             and m.key(prefix_of(m, k.argv[0])) in having]
 
 
-def switch_kernel(notebook: str, kernel: Kernel, files: Files) -> Remedy:
-    """Return the edit that makes a notebook name another kernel."""
+def switch_kernel(notebook: str, kernel: Kernel, files: Files, *, other: bool = False, why: str = "") -> Remedy:
+    """Return the edit that makes a notebook name another kernel; `other`: it is said after another remedy."""
     try:
         text = files.read_text(notebook)
     except Unreadable:
@@ -123,7 +124,8 @@ def switch_kernel(notebook: str, kernel: Kernel, files: Files) -> Remedy:
         after = re.sub(r'("display_name"\s*:\s*)"(?:[^"\\]|\\.)*"',
                        lambda m: m.group(1) + json.dumps(kernel.label, ensure_ascii=False),
                        after, count=1)
-        return Remedy(f"Have the notebook use the kernel {kernel.name} ({kernel.label}).", "edit",
+        return Remedy(f"{'Or have' if other else 'Have'} the notebook use the kernel {kernel.name} ({kernel.label})"
+                      f"{why}.", "edit",
                       edits=(Edit(notebook, before, after),), changes=notebook, undoable=True)
     return Remedy(f"Choose the kernel {kernel.name} ({kernel.label}) in the notebook's kernel "
                   "menu.", "manual", changes=notebook)

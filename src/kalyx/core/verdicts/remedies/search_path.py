@@ -12,8 +12,8 @@ __all__ = ["reach"]
 def reach(case: Case, place: str, name: str) -> list[Remedy]:
     """Return how to have a folder of the person's own on the path: by a .pth file, or by hand."""
     m = case.files
-    by_hand = Remedy(f"Start Python from {place}, where {name} lies, or add that folder to PYTHONPATH.",
-                     "manual", changes="where imports are looked for")
+    started = f" Python from {place}, where {name} lies, or add that folder to PYTHONPATH."
+    by_hand = Remedy(f"Start{started}", "manual", changes="where imports are looked for")
     site = next((x.path for x in case.modules.layers if x.layer == "env"), None)
     if site is None or case.python.prefix == case.python.base_prefix or (m.platform == "win32" and not place.isascii()):
         return [by_hand]
@@ -23,4 +23,4 @@ def reach(case: Case, place: str, name: str) -> list[Remedy]:
     says = f"Have {case.environment_name} look into {place} too, wherever Python is started from."
     change = Edit(file, None, f"{place}\n")
     return [Remedy(says, "edit", edits=(change,), changes=f"adds {file}", undoable=True),
-            replace(by_hand, do=f"Or start{by_hand.do[5:]}")]
+            replace(by_hand, do=f"Or start{started}")]

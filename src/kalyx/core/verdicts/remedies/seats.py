@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.interpreters.environment import prefix_of
-from kalyx.core.lean.record import replace
 from kalyx.core.model import Elsewhere, Remedy
 from kalyx.core.verdicts.remedies.shell_lines import command_line
 
-__all__ = ["move_seat"]
+__all__ = ["as_it_is_called", "move_seat"]
 
 
-def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
-    """Return how to make the seat use the environment that has the module already."""
+def move_seat(case: Case, elsewhere: Elsewhere, module: str, *, first: bool = False) -> Remedy | None:
+    """Return how to make the seat use the environment that has the module already; None where it cannot.
+
+    `first`: it is said before all other remedies, so not as an alternative.
+    """
     interpreter = elsewhere.interpreter
     if interpreter is None or interpreter.known_by == "gone":
         return None
@@ -23,28 +25,28 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str) -> Remedy | None:
         from kalyx.core.verdicts.remedies.shell_lines import activation
 
         typed = activation(case.files, elsewhere.environment) if kind == "shell" else None
-        return Remedy(f"Or use {place}: run {interpreter.path} instead"
+        return Remedy(f"{'Use' if first else 'Or use'} {place}: run {interpreter.path} instead"
                       + (", or activate it in this shell:" if typed else "."), "manual",
                       changes="which Python is used", typed=typed or "")
     if kind == "script":
-        return Remedy(f"Or run the script with {place}.", "command",
+        return Remedy(f"{'Run' if first else 'Or run'} the script with {place}.", "command",
                       argv=(interpreter.path, launch.main or ""), cwd=launch.cwd,
                       changes="nothing is installed; the script is run")
     if kind in ("notebook", "kernel"):
-        moved = _as_it_is_called(case, elsewhere) or (
-            _switch_notebook(case, elsewhere) if kind == "notebook" else None)
+        moved = as_it_is_called(case, elsewhere) or (
+            _switch_notebook(case, elsewhere, first) if kind == "notebook" else None)
         if moved is not None:
             return moved
     if kind in ("notebook", "kernel"):
-        return Remedy(f"Or choose the kernel of {place}, in the notebook's kernel menu. If it is "
-                      "not in the menu, enrol it first by the line below.", "manual",
+        return Remedy(f"{'Choose' if first else 'Or choose'} the kernel of {place}, in the notebook's kernel menu. "
+                      "If it is not in the menu, enrol it first by the line below.", "manual",
                       changes="which interpreter the notebook runs",
                       typed=command_line(case.files, ("kalyx", "enrol", elsewhere.environment.path)))
-    return Remedy(f"Or point the editor at {place}: {interpreter.path}", "manual",
+    return Remedy(f"{'Point' if first else 'Or point'} the editor at {place}: {interpreter.path}", "manual",
                   changes="which interpreter the editor runs")
 
 
-def _as_it_is_called(case: Case, elsewhere: Elsewhere) -> Remedy | None:
+def as_it_is_called(case: Case, elsewhere: Elsewhere) -> Remedy | None:
     """Return how to have a kernel run the environment whose name it carries, where that has the module."""
     from kalyx.core.verdicts.remedies.kernels import claims_of, names_of, run_instead
 
@@ -52,11 +54,11 @@ def _as_it_is_called(case: Case, elsewhere: Elsewhere) -> Remedy | None:
     kernel = next((k for k in case.elsewhere.known.kernels if k.spec in places), None)
     if kernel is None or not claims_of(kernel) & names_of(elsewhere.environment):
         return None
-    todo = run_instead(kernel, elsewhere.environment, case.files, case.elsewhere.known)
-    return replace(todo, do=f"{todo.do[:-1]}, the environment whose name the kernel carries.")
+    return run_instead(kernel, elsewhere.environment, case.files, case.elsewhere.known,
+                       why=", the environment whose name the kernel carries")
 
 
-def _switch_notebook(case: Case, elsewhere: Elsewhere) -> Remedy | None:
+def _switch_notebook(case: Case, elsewhere: Elsewhere, first: bool) -> Remedy | None:
     """Return the edit that has a notebook use a registered kernel of an environment."""
     m, prefix = case.files, elsewhere.environment.path
     kernel = next((k for k in case.elsewhere.known.kernels if k.argv and not k.trouble and m.path.isabs(k.argv[0])
@@ -66,7 +68,7 @@ def _switch_notebook(case: Case, elsewhere: Elsewhere) -> Remedy | None:
         return None
     from kalyx.core.verdicts.remedies.kernels import switch_kernel
 
-    switch = switch_kernel(case.seat.ref.partition(":")[2], kernel, m)
     what = f"{elsewhere.name} {elsewhere.version}" if elsewhere.name and elsewhere.version else "it"
-    return replace(switch, do=f"Or h{switch.do[1:-1]}: {elsewhere.environment.name} has {what}.") \
-        if switch.kind == "edit" else None
+    switch = switch_kernel(case.seat.ref.partition(":")[2], kernel, m, other=not first,
+                           why=f": {elsewhere.environment.name} has {what}")
+    return switch if switch.kind == "edit" else None

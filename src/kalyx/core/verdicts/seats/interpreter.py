@@ -192,8 +192,7 @@ def _kernel_with(files: Files, facts: SeatFacts, module: str, elsewhere: Sequenc
     if facts.kernel is None or facts.kernel.trouble or not usable:
         return []
     place = usable[0].environment
-    todo = run_instead(facts.kernel, place, m, neighbours)
-    return [replace(todo, do=f"{todo.do[:-1]}: {place.name} has {module}.")]
+    return [run_instead(facts.kernel, place, m, neighbours, why=f": {place.name} has {module}")]
 
 
 def report_without_run(files: Files, facts: SeatFacts, module: str, name: str | None,

@@ -8,6 +8,7 @@ from kalyx.core.facts.packaging.pip_lines import own_pip
 from kalyx.core.facts.packaging.requirements import applies, is_met
 from kalyx.core.model import Distribution, Environment, Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
+from kalyx.core.quoting import join_words
 from kalyx.core.verdicts.catalogue import cause
 
 __all__ = ["judge_leaks", "version_conflicts"]
@@ -87,20 +88,59 @@ def version_conflicts(distributions: Sequence[Distribution], markers: Mapping[st
     counts where some installed distribution asks for that extra. `python` is the
     interpreter that would install what is missing.
     """
+    found = [version_conflict(*unmet, _put(unmet[1], python, distributions))
+             for unmet in unmet_requirements(distributions, markers)]
+    return [f for f in found if f is not None]
+
+
+def unmet_requirements(distributions: Sequence[Distribution], markers: Mapping[str, str]
+                       ) -> list[tuple[Distribution, str, Distribution | None]]:
+    """Return what is declared and not met: by whom, the requirement, and what is installed of it."""
     seen = {normal_name(d.name): d for d in distributions if d.hidden_by is None}
     extras = _asked_extras(list(seen.values()), markers)
     found = []
     for distribution in seen.values():
         asked = ("", *sorted(extras.get(normal_name(distribution.name), ())))
         for requirement in distribution.requires:
-            if not applies(requirement, markers, asked):
-                continue
             other = seen.get(normal_name(requirement_name(requirement)))
-            finding = version_conflict(distribution, requirement, other,
-                                       _put(requirement, python, seen))
-            if finding is not None:
-                found.append(finding)
+            if applies(requirement, markers, asked) and (
+                    other is None or is_met(requirement, other.version) is False):
+                found.append((distribution, requirement, other))
     return found
+
+
+def would_break(before: Sequence[Distribution], after: Sequence[Distribution], changed: Mapping[str, str | None],
+                markers: Mapping[str, str], seat: str, shell: str) -> list[Finding]:
+    """Return a finding for each requirement that is met before an installation, and not after it.
+
+    `changed` maps the names of what is installed to the version before, None where it is new. What it
+    requires itself is not judged: its metadata is still the old one's.
+    """
+    known = {_key(unmet) for unmet in unmet_requirements(before, markers)}
+    return [_as_planned(owner, requirement, other, changed, seat, shell)
+            for owner, requirement, other in unmet_requirements(after, markers)
+            if other is not None and _key((owner, requirement, other)) not in known
+            and normal_name(owner.name) not in changed]
+
+
+def _key(unmet: tuple[Distribution, str, Distribution | None]) -> tuple[str, str, str, str]:
+    owner, requirement, other = unmet
+    return owner.name, owner.version, requirement, other.version if other else ""
+
+
+def _as_planned(owner: Distribution, requirement: str, other: Distribution, changed: Mapping[str, str | None],
+                seat: str, shell: str) -> Finding:
+    """Say of a requirement that it would be broken."""
+    line, who = requirement.split(";")[0].strip(), f"{owner.name} {owner.version}"
+    before = changed.get(normal_name(other.name))
+    now = f"{other.name} {before} is installed now, and fits" if before else "what is installed now fits"
+    return Finding(
+        "version-conflict", "warning", "certain",
+        f"{who} requires {line}, and {other.name} {other.version} would be installed.",
+        (Evidence(f"{who} declares: {requirement}", owner.metadata), Evidence(now),
+         Evidence(f"pip would install {other.name} {other.version}")),
+        (Remedy("Ask for a version that fits both.", "manual", changes="what is asked for",
+                typed=join_words(("kalyx", "put", line, "--at", seat), shell)),))
 
 
 def _asked_extras(distributions: Sequence[Distribution],
@@ -120,9 +160,9 @@ def _asked_extras(distributions: Sequence[Distribution],
     return found
 
 
-def _put(requirement: str, python: str, seen: Mapping[str, Distribution]) -> Remedy:
+def _put(requirement: str, python: str, distributions: Sequence[Distribution]) -> Remedy:
     line = requirement.split(";")[0].strip()
-    if "pip" not in seen:
+    if not any(normal_name(d.name) == "pip" and d.hidden_by is None for d in distributions):
         return Remedy(f"Install a version that fits: {line}", "manual", changes="what is installed")
     return Remedy(f"Install a version that fits {line}; what else asks for it may want another.",
                   "command", argv=own_pip(python).install(line),

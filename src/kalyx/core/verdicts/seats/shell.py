@@ -55,7 +55,7 @@ def pip_elsewhere(script: Script, facts: SeatFacts, files: Files) -> Finding | N
         f"{script.name} installs into {its.prefix} (Python {its.version}), and {name} runs "
         f"{mine.prefix} (Python {mine.version}): what {script.name} installs, {name} does not "
         "see.",
-        (*[Evidence(s.says, s.where, s.line) for s in script.trail if "symlink" not in s.says],
+        (*[Evidence(s.says, s.where, s.line) for s in script.trail if not s.where or files.read_link(s.where) is None],
          *[Evidence(s.says, s.where, s.line) for s in facts.seat.trail[:1]],
          Evidence(f"{name} runs {mine.path}, whose prefix is {mine.prefix}", mine.path)),
         (_use_python_m(facts, script),))

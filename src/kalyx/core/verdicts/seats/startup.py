@@ -102,12 +102,12 @@ def config_unreadable(facts: SeatFacts, files: Files) -> Finding | None:
     if files.platform == "win32" or files.is_within(base, config.prefix):
         again = Remedy(f"Write {config.path} anew, as UTF-8: the line 'home = FOLDER', with the folder of "
                        "the interpreter that the environment was made from.", "manual", changes=config.path)
-    because = "is not text in UTF-8" if "UTF-8" in config.trouble else f"cannot be read: {config.trouble}"
+    because = "is not text in UTF-8" if not config.is_text else f"cannot be read: {config.trouble}"
     if not files.is_file(config.path):
         again = Remedy(f"Take {config.path} away, which is no regular file, and have the environment made again "
                        "in its place, with the line below.", "manual", changes=config.path,
                        typed=command_line(files, (base, "-m", "venv", "--without-pip", config.prefix)))
-    elif "UTF-8" not in config.trouble:
+    elif config.is_text:
         again = Remedy(f"Let yourself read {config.path}.", "command", argv=("chmod", "u+r", config.path),
                        changes=f"the permissions of {config.path}")
     return Finding("interpreter-broken", "error", "certain",

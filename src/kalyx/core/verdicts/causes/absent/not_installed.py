@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 
 from kalyx.core.facts.imports.case import Case
@@ -59,11 +58,11 @@ def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
     todo = [*(install_for_project(case, name, wish) if wish else
               _install_as_there(case, others, name, failure.top))]
     for other in others[:2]:
-        moved = seats.move_seat(case, other, failure.top)
-        if moved is not None and (not moved.do.startswith("Or ") or (todo and todo[0].kind == "manual")):
-            todo.insert(0, replace(moved, do=re.sub(r"^Or (\w)", lambda m: m.group(1).upper(), moved.do)))
-        elif moved is not None:
-            todo.append(moved)
+        named = seats.as_it_is_called(case, other)  # what the kernel says that it runs is what was meant
+        first = named is not None or bool(todo and todo[0].kind == "manual")
+        moved = named or seats.move_seat(case, other, failure.top, first=first)
+        if moved is not None:
+            todo.insert(0 if first else len(todo), moved)
     places = f"in {others[0].environment.name}"
     if len(others) > 1:
         places += f" and {len(others) - 1} other" + ("s" if len(others) > 2 else "")
@@ -139,11 +138,13 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
         return _hosted(case, failure, host)
     count = len(case.elsewhere.known.prefixes)
     wish = project_wish(case, failure)
+    says = f"{name} is not installed in {case.environment_name}, nor in any other environment that Kalyx knows of."
+    if case.text_of:  # no environment was looked at
+        says = f"{name} is not there for the Python of {case.text_of}."
     return Finding(
-        "not-installed", "error", "certain",
-        f"{name} is not installed in {case.environment_name}, nor in any other environment "
-        "that Kalyx knows of.",
-        (*wish_evidence(wish), *searched(case), Evidence(f"none of the {count} known environments has it")),
+        "not-installed", "error", "certain", says,
+        (*wish_evidence(wish), *searched(case),
+         Evidence(f"none of the {count} known environments has it", kind="searched")),
         _put_it(case, failure, known, wish))
 
 
