@@ -113,8 +113,8 @@ def _write_and_prove(context: SeatContext, kernel: Kernel, text: str, limit: flo
     if proof.answered and not proof.trouble:
         return EnrolAnswer(kernel, proof, change, text=text)
     journal.take_back(change)
-    finding = Finding(
-        "kernel-cannot-start", "error", "certain",
+    finding = Finding.error(
+        "kernel-cannot-start", "certain",
         f"The kernel was registered and started, and {proof.trouble}. The registration was taken "
         "back.", (Evidence(f"its command: {' '.join(kernel.argv)}", kernel.argv[0]),
                   Evidence(proof.trouble)),
@@ -161,8 +161,8 @@ def _no_kernel_package(context: SeatContext, environment: Environment) -> Findin
     interpreter = environment.interpreter
     assert interpreter is not None
     folders = visible_sites(context.machine, interpreter)
-    return Finding(
-        "kernel-cannot-start", "error", "certain",
+    return Finding.error(
+        "kernel-cannot-start", "certain",
         f"{environment.name} ({environment.path}) has no kernel package, so nothing can answer a "
         "notebook from it.",
         tuple(Evidence(f"ipykernel is not in {f}", f) for f in folders),

@@ -231,6 +231,10 @@ class Machine:
         """Whether the user may write into a folder or file that is there."""
         return True
 
+    def may_be_there(self, path: str) -> bool:
+        """Whether it cannot be told if something is at `path`, as the user may not look there."""
+        return False
+
     def trouble_at(self, path: str) -> str:
         """Say why nothing is seen at `path`: it does not exist, or may not be looked at."""
         return "does not exist"

@@ -113,6 +113,15 @@ class RealMachine(Machine):
         except (OSError, ValueError):
             return False
 
+    def may_be_there(self, path: str) -> bool:
+        try:
+            os.stat(path)
+        except PermissionError:
+            return True
+        except (OSError, ValueError):
+            pass
+        return False
+
     def trouble_at(self, path: str) -> str:
         try:
             os.stat(path)

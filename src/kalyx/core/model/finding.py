@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from kalyx.core.lean.record import dataclass, field
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass, field
+
+if TYPE_CHECKING:
+    from kalyx.core.model.kinds import Confidence, RemedyKind, Severity
 
 __all__ = ["Edit", "Evidence", "Finding", "Note", "Remedy", "TrailStep"]
 
@@ -51,7 +54,7 @@ class Remedy:
     """
 
     do: str
-    kind: str
+    kind: RemedyKind
     argv: tuple[str, ...] = ()
     cwd: str | None = None
     env: Mapping[str, str] = field(default_factory=dict)
@@ -65,15 +68,33 @@ class Remedy:
 class Finding:
     """A cause from the catalogue, with its evidence and its remedies.
 
-    ``severity`` is error, warning or note; ``confidence`` certain, likely or possible.
+    ``severity`` is that of the worst that it may do; it is ``certain`` only where its evidence excludes all else.
     """
 
     cause: str
-    severity: str
-    confidence: str
+    severity: Severity
+    confidence: Confidence
     because: str
     evidence: tuple[Evidence, ...] = ()
     remedies: tuple[Remedy, ...] = ()
+
+    @staticmethod
+    def error(cause: str, confidence: Confidence, because: str, evidence: tuple[Evidence, ...] = (),
+              remedies: tuple[Remedy, ...] = ()) -> Finding:
+        """Return a finding about what fails."""
+        return Finding(cause, "error", confidence, because, evidence, remedies)
+
+    @staticmethod
+    def warning(cause: str, confidence: Confidence, because: str, evidence: tuple[Evidence, ...] = (),
+                remedies: tuple[Remedy, ...] = ()) -> Finding:
+        """Return a finding about what works and is not as it should be."""
+        return Finding(cause, "warning", confidence, because, evidence, remedies)
+
+    @staticmethod
+    def note(cause: str, confidence: Confidence, because: str, evidence: tuple[Evidence, ...] = (),
+             remedies: tuple[Remedy, ...] = ()) -> Finding:
+        """Return a finding that is good to know, and no problem."""
+        return Finding(cause, "note", confidence, because, evidence, remedies)
 
     @property
     def is_problem(self) -> bool:

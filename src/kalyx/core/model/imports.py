@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from kalyx.core.lean.record import dataclass, field
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass, field
 from kalyx.core.model.finding import Evidence, Finding, Remedy
 from kalyx.core.model.python import Environment, Interpreter, RunningPython
+
+if TYPE_CHECKING:
+    from kalyx.core.model.kinds import Answered, LayerName, Outcome
 
 __all__ = ["Comparison", "Difference", "Distribution", "Elsewhere", "FileReport", "Frame", "ImportGroup",
            "ImportReport", "Observation", "ObservedError", "Place"]
@@ -18,7 +21,7 @@ class Distribution:
 
     name: str
     version: str
-    layer: str
+    layer: LayerName
     location: str
     installer: str | None = None
     editable: bool = False
@@ -74,7 +77,7 @@ class Observation:
 
     module: str
     name: str | None
-    outcome: str
+    outcome: Outcome
     python: RunningPython | None = None
     chain: tuple[ObservedError, ...] = ()
     origin: str | None = None
@@ -185,7 +188,7 @@ class ImportReport:
     name: str | None
     seat: str
     interpreter: Interpreter | None
-    outcome: str
+    outcome: Answered
     error: Mapping[str, str] | None = None
     origin: str | None = None
     layer: str | None = None

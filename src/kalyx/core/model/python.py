@@ -8,6 +8,8 @@ from kalyx.core.model.finding import Finding
 if TYPE_CHECKING:
     from collections.abc import Collection, Mapping
 
+    from kalyx.core.model.kinds import EnvironmentKind, KnownBy
+
 __all__ = ["Environment", "Interpreter", "RunningPython", "python_version", "version_pair"]
 
 
@@ -46,7 +48,7 @@ class Interpreter:
     implementation: str | None = None
     prefix: str | None = None
     base_prefix: str | None = None
-    known_by: str = "read"
+    known_by: KnownBy = "read"
     trouble: str = ""
 
     @property
@@ -133,7 +135,7 @@ class Environment:
 
     path: str
     name: str
-    kind: str
+    kind: EnvironmentKind
     base: str | None = None
     python_version: str | None = None
     findings: tuple[Finding, ...] = ()

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass
 from kalyx.core.model.finding import Finding, TrailStep
 from kalyx.core.model.python import Environment, Interpreter
+
+if TYPE_CHECKING:
+    from kalyx.core.model.kinds import SeatKind
 
 __all__ = ["Agreement", "Launch", "Script", "Seat"]
 
@@ -42,7 +45,7 @@ class Seat:
     """A place that Python is run from, and what was found out about it."""
 
     ref: str
-    kind: str
+    kind: SeatKind
     label: str
     interpreter: Interpreter | None = None
     environment: Environment | None = None

@@ -7,10 +7,14 @@ from collections.abc import Callable, Sequence
 from kalyx.core.errors import KalyxError
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.search_path.modules import top_level
+from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.model import Elsewhere, Finding, Frame, ImportReport
 from kalyx.core.verdicts.index import CHECKS, IndexedCheck
 from kalyx.core.verdicts.reading.absence import is_absent
 from kalyx.core.verdicts.reading.failure import Failure, read_failure
+
+if TYPE_CHECKING:
+    from kalyx.core.model.kinds import Answered
 
 __all__ = ["judge_import", "judge_last_words", "load_checks"]
 
@@ -21,7 +25,7 @@ def judge_import(case: Case) -> ImportReport:
     failure = read_failure(case) if obs.outcome == "fails" else None
     findings = _findings(case, failure)
     origin = case.modules.source_of(obs.origin) or (obs.search[0] if obs.search else None)
-    outcome = "imports" if obs.outcome == "imports" else "fails"
+    outcome: Answered = "imports" if obs.outcome == "imports" else "fails"
     if outcome == "imports" and not origin and not case.modules.is_builtin(top_level(obs.module)):
         origin = case.modules.file_of(obs.module)  # it put something without a file in its own place
     elsewhere: tuple[Elsewhere, ...] = ()

@@ -166,9 +166,9 @@ class Surveyor:
     def _describe(self, prefix: str) -> Environment | None:
         m = self.machine
         if not is_environment(m, prefix) and not is_installation(m, prefix):
-            trouble = m.trouble_at(m.path.join(prefix, "pyvenv.cfg"))
-            if trouble != "does not exist":
-                self.closed.append((prefix, trouble))
+            file = m.path.join(prefix, "pyvenv.cfg")
+            if m.may_be_there(file):
+                self.closed.append((prefix, m.trouble_at(file)))
             return None
         interpreter = self.examiner.examine(python_in(m, prefix), ask=False).interpreter
         environment = environment_of(m, interpreter)

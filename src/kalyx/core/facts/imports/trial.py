@@ -16,6 +16,8 @@ from kalyx.core.model import Frame, Interpreter, Launch, Observation, ObservedEr
 if TYPE_CHECKING:
     from typing import Any
 
+    from kalyx.core.model.kinds import Outcome
+
 __all__ = ["Attempt", "observe_imports"]
 
 # Runs the probe from its source: any Python from 2.7 on does that.
@@ -277,7 +279,7 @@ def _whole(file: Any, cwd: str) -> Any:
     return os.path.join(cwd, file)
 
 
-def _how_it_ended(ran: RunResult, began: bool) -> str:
+def _how_it_ended(ran: RunResult, began: bool) -> Outcome:
     if ran.timed_out:
         return "hang"
     if ran.status is None or not began:

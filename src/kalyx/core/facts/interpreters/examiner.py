@@ -40,6 +40,8 @@ from kalyx.core.model import Interpreter, TrailStep
 if TYPE_CHECKING:
     from typing import Any
 
+    from kalyx.core.model.kinds import KnownBy
+
 __all__ = ["Examined", "Examiner", "numbered"]
 
 
@@ -111,7 +113,7 @@ class Examiner:
             trouble = ("it is a folder, not a program" if info and info.kind == "folder"
                        else f"{path} is neither a file nor a folder" if info
                        else f"{last} {m.trouble_at(last or path)}")
-            known_by = "broken" if "cannot be reached" in trouble else "gone"
+            known_by: KnownBy = "broken" if info is None and m.may_be_there(last or path) else "gone"
             return Examined(Interpreter(path, real, known_by=known_by, trouble=trouble),
                             tuple(steps))
         if not m.is_executable(path):

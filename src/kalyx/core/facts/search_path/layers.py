@@ -7,7 +7,10 @@ from collections.abc import Mapping, Sequence
 from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.path_lookup import version_in_name
 from kalyx.core.facts.search_path.pth_files import link_lines
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass
+
+if TYPE_CHECKING:
+    from kalyx.core.model.kinds import LayerName
 
 __all__ = ["Layer", "PathFacts", "classify_path", "pythonpath_of"]
 
@@ -16,7 +19,7 @@ __all__ = ["Layer", "PathFacts", "classify_path", "pythonpath_of"]
 class Layer:
     """An entry of the search path and the layer it is part of."""
 
-    layer: str
+    layer: LayerName
     path: str
 
 
@@ -55,22 +58,26 @@ def classify_path(files: Files, path: Sequence[str], facts: PathFacts) -> list[L
             for x in layers]
 
 
-def _layer_of(m: Files, entry: str, facts: PathFacts) -> str:
+def _layer_of(m: Files, entry: str, facts: PathFacts) -> LayerName:
     if facts.user_site and m.key(entry) == m.key(facts.user_site):
         return "user"
     *_, above, name = ("", "", *entry.replace("\\", "/").lower().split("/"))
     if name in ("site-packages", "dist-packages"):
-        for prefix, layer in ((facts.prefix, "env"), (facts.base_prefix, "base")):
-            if m.is_within(entry, prefix) or m.is_within(m.real_path(entry), m.real_path(prefix)):
-                return layer
+        if _is_under(m, entry, facts.prefix):
+            return "env"
+        if _is_under(m, entry, facts.base_prefix):
+            return "base"
         # Debian keeps a base's own packages in /usr/local and /usr/lib beside /usr
         if facts.base_prefix == "/usr" and entry.startswith("/usr/local/"):
             return "env" if facts.prefix == facts.base_prefix else "base"
     elif m.is_file(m.path.join(entry, "os.py")) or (_is_library(name, above) and any(
-            m.is_within(entry, p) or m.is_within(m.real_path(entry), m.real_path(p))
-            for p in (facts.prefix, facts.base_prefix))):
+            _is_under(m, entry, p) for p in (facts.prefix, facts.base_prefix))):
         return "stdlib"
     return "other"
+
+
+def _is_under(m: Files, entry: str, prefix: str) -> bool:
+    return m.is_within(entry, prefix) or m.is_within(m.real_path(entry), m.real_path(prefix))
 
 
 def _is_library(name: str, above: str) -> bool:

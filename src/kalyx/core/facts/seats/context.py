@@ -22,6 +22,9 @@ if TYPE_CHECKING:  # loaded where they are used: each costs a part of every comm
     from kalyx.core.facts.shells import commands
     from kalyx.core.machine.interface import RunResult
 
+if TYPE_CHECKING:
+    from kalyx.core.model.kinds import SeatKind
+
 __all__ = ["SeatContext", "SeatFacts"]
 
 SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter-server", "jupyter")
@@ -173,7 +176,7 @@ class SeatContext:
 
         return self._once.get("kernels", lambda: kernelspecs.read_kernels(self.machine, self.server()[0]))
 
-    def seat_of(self, ref: str, kind: str, label: str, examined: Examined, steps: list[TrailStep],
+    def seat_of(self, ref: str, kind: SeatKind, label: str, examined: Examined, steps: list[TrailStep],
                 launch: Launch) -> Seat:
         """Return a seat whose interpreter was examined; its steps lead there."""
         return Seat(ref, kind, label, examined.interpreter,

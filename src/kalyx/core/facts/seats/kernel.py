@@ -6,8 +6,11 @@ from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts.interpreters.examiner import numbered
 from kalyx.core.facts.kernels import kernelspecs, notebooks
 from kalyx.core.facts.seats.context import SeatContext, SeatFacts
-from kalyx.core.lean.record import replace
+from kalyx.core.lean.record import TYPE_CHECKING, replace
 from kalyx.core.model import Kernel, Launch, Seat, TrailStep
+
+if TYPE_CHECKING:
+    from kalyx.core.model.kinds import SeatKind
 
 __all__ = ["kernel_seat", "notebook_seat", "seat_of_kernelspec"]
 
@@ -21,7 +24,7 @@ def kernel_seat(context: SeatContext, name: str) -> SeatFacts:
     return _named_seat(context, name, f"kernel:{name.lower()}", "kernel", None, [])
 
 
-def _named_seat(context: SeatContext, name: str, ref: str, kind: str,
+def _named_seat(context: SeatContext, name: str, ref: str, kind: SeatKind,
                  notebook: notebooks.NotebookKernel | None,
                  steps: list[TrailStep]) -> SeatFacts:
     m = context.machine
@@ -39,7 +42,7 @@ def seat_of_kernelspec(context: SeatContext, kernel: Kernel, others: list[Kernel
                               tuple(others))
 
 
-def _kernel_facts(context: SeatContext, kernel: Kernel, ref: str, kind: str, label: str,
+def _kernel_facts(context: SeatContext, kernel: Kernel, ref: str, kind: SeatKind, label: str,
                   notebook: notebooks.NotebookKernel | None, steps: list[TrailStep],
                   others: tuple[Kernel, ...]) -> SeatFacts:
     m, server = context.machine, context.server()

@@ -58,8 +58,8 @@ def seats_disagree(groups: list[list[SeatFacts]], files: Files,
                 for group in groups for f in group if f.seat.interpreter is not None]
     because = (f"{said}, while {_listed([short_name(s) for s in main])} "
                f"{'uses' if len(main) == 1 else 'use'} {_place(main[0])}.")
-    return Finding(
-        "seats-disagree", "warning", "certain", because[0].upper() + because[1:],
+    return Finding.warning(
+        "seats-disagree", "certain", because[0].upper() + because[1:],
         tuple(evidence), tuple(_bring_in_line(f, main[0], files, kernels) for f in odd[:4]))
 
 

@@ -36,8 +36,8 @@ def setting_unreadable(facts: SeatFacts) -> Finding | None:
     setting = facts.setting
     if setting is None or not setting.trouble:
         return None
-    return Finding(
-        "setting-unreadable", "warning", "certain",
+    return Finding.warning(
+        "setting-unreadable", "certain",
         f"The settings file {setting.file} cannot be used: {setting.trouble}.",
         (Evidence(setting.trouble, setting.file),),
         (Remedy(f"Open {setting.file} and mend the place named above.", "manual",
@@ -68,8 +68,8 @@ def setting_points_nowhere(facts: SeatFacts, files: Files,
         todo.append(point_setting(files, setting, program))
     todo.append(Remedy(f"Write the right path for {setting.key} in {setting.file}.", "manual",
                        changes=setting.file))
-    return Finding(
-        "setting-points-nowhere", "error", "certain",
+    return Finding.error(
+        "setting-points-nowhere", "certain",
         f"The editor's setting names {interpreter.path}"
         f"{which_is_gone(interpreter.path, interpreter.trouble)}.",
         tuple(evidence), tuple(todo[:1] if near is not None else todo))

@@ -48,8 +48,8 @@ def env_base_gone(environment: Environment, files: Files, config: VenvConfig | N
         evidence.append(Evidence(f"it was made on the base in {config.home}", config.path,
                                  config.lines.get("home")))
     version = (config.version if config else None) or environment.python_version
-    return Finding(
-        "env-base-gone", "error", "certain",
+    return Finding.error(
+        "env-base-gone", "certain",
         f"{environment.path} cannot run: {interpreter.trouble}.", tuple(evidence),
         (config is not None and remake(m, config, bases())) or (Remedy(
             f"Make it again with a Python{' ' + version if version else ''} that is there, and "
@@ -78,8 +78,8 @@ def env_moved(environment: Environment, files: Files) -> Finding | None:
         return None
     what = "was copied from" if m.exists(old) else "was moved from"
     python = python_in(m, prefix)
-    return Finding(
-        "env-moved", "warning", "certain",
+    return Finding.warning(
+        "env-moved", "certain",
         f"{prefix} {what} {old}: its scripts and its activation still name the old place.",
         (evidence, Evidence(f"{old} {'is another folder' if m.exists(old) else m.trouble_at(old)}",
                             old)),
@@ -116,8 +116,8 @@ def env_version_skew(environment: Environment, files: Files) -> Finding | None:
     if not others or any(n.endswith(".dist-info") for n in m.names_in(
             m.path.join(library, mine, "site-packages"))):
         return None
-    return Finding(
-        "env-version-skew", "error", "certain",
+    return Finding.error(
+        "env-version-skew", "certain",
         f"The packages of {environment.path} lie in {others[0]}, and its interpreter is Python "
         f"{interpreter.version}, which looks in {m.path.join(library, mine, 'site-packages')}.",
         (Evidence(f"{environment.path} runs {interpreter.real_path}", interpreter.path),

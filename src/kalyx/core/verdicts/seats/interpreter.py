@@ -70,7 +70,7 @@ def interpreter_gone(facts: SeatFacts, files: Files, bases: Callable[[], list[In
             evidence.append(Evidence(f"the nearest that is there is {program}", program))
             todo.insert(0, Remedy(f"Name {program} instead, if that is meant.", "manual",
                                   changes="which one is used"))
-    return Finding("interpreter-gone", "error", "certain",
+    return Finding.error("interpreter-gone", "certain",
                    f"Nothing can be run with {path}{which_is_gone(path, interpreter.trouble)}."
                    if interpreter.trouble.startswith(path) else
                    f"{path} leads nowhere: {interpreter.trouble}.",
@@ -150,7 +150,7 @@ def interpreter_broken(facts: SeatFacts, files: Files,
         todo += _let_it_run(files, interpreter)
         todo.append(Remedy(f"Install {interpreter.path} again, or use another interpreter.",
                            "manual", changes="which interpreter is used"))
-    return Finding("interpreter-broken", "error", "certain",
+    return Finding.error("interpreter-broken", "certain",
                    f"The interpreter {interpreter.path} cannot start: {trouble}.",
                    tuple(evidence), tuple(todo))
 
@@ -170,8 +170,8 @@ def broken_by_its_word(said: str) -> Finding:
     lost = "encoding" in said or "init_import" in said or "importlib" in said
     why = ("; it does not find its own standard library, mostly because PYTHONHOME or PYTHONPATH sends it to "
            "another place, or because the Python that its environment was made from is gone" if lost else "")
-    return Finding(
-        "interpreter-broken", "error", "likely", f"That interpreter cannot start: {said}{why}.",
+    return Finding.error(
+        "interpreter-broken", "likely", f"That interpreter cannot start: {said}{why}.",
         (Evidence(f"the text says Fatal Python error: {said}"),),
         (Remedy("Unset PYTHONHOME and PYTHONPATH where it is started; if it still does not start, install it "
                 "again, or make its environment again.", "manual", changes="how Python is started"),))

@@ -53,8 +53,8 @@ def notebook_unreadable(facts: SeatFacts) -> Finding | None:
     notebook = facts.notebook
     if notebook is None or not notebook.trouble:
         return None
-    return Finding(
-        "notebook-unreadable", "warning", "certain",
+    return Finding.warning(
+        "notebook-unreadable", "certain",
         f"The notebook {notebook.path} cannot be read: {notebook.trouble}.",
         (Evidence(notebook.trouble, notebook.path),),
         (Remedy(f"Open {notebook.path} in an editor and mend it, or take it from a backup.",
@@ -86,8 +86,8 @@ def kernel_missing(facts: SeatFacts, files: Files) -> Finding | None:
     todo.append(Remedy(f"Enrol an environment under the name that the notebook asks for: "
                        f"kalyx enrol ENV --name {notebook.name}", "manual",
                        changes="adds a kernel to your own folder"))
-    return Finding(
-        "kernel-missing", "error", "certain",
+    return Finding.error(
+        "kernel-missing", "certain",
         f"{notebook.path} names the kernel {notebook.name!r}, and no kernel of that name is "
         "registered here.",
         (Evidence(f"the notebook's metadata names {notebook.name!r}", notebook.path,
@@ -97,8 +97,8 @@ def kernel_missing(facts: SeatFacts, files: Files) -> Finding | None:
 
 def _servers_own(notebook: NotebookKernel, name: str) -> Finding:
     """Say that the name is each server's own, where no server is found that would mean it."""
-    return Finding(
-        "kernel-missing", "warning", "certain",
+    return Finding.warning(
+        "kernel-missing", "certain",
         f"{notebook.path} names {name!r}, which is what each notebook server calls its own kernel; "
         "PATH has no server that has one, so what runs it depends on the server that opens it.",
         (Evidence(f"the notebook's metadata names {name!r}", notebook.path, notebook.line),
@@ -123,8 +123,8 @@ def kernel_unreadable(facts: SeatFacts, files: Files, neighbours: Neighbours) ->
     if kernel is None or not kernel.trouble:
         return None
     evidence, todo = _instead(kernel, files, neighbours)
-    return Finding(
-        "kernel-unreadable", "error", "certain",
+    return Finding.error(
+        "kernel-unreadable", "certain",
         f"The kernel {kernel.name} cannot be used: {kernel.spec}: {kernel.trouble}.",
         (Evidence(kernel.trouble, kernel.spec), *evidence),
         (*todo, _enrol_by_hand(kernel, "Or enrol another" if todo else "Enrol its", "under its name")))
@@ -190,8 +190,8 @@ def kernel_interpreter_gone(facts: SeatFacts, files: Files, neighbours: Neighbou
     todo = list(remake(files, config, neighbours.bases)) if config else []
     if not todo:
         evidence, todo = _instead(kernel, files, neighbours)
-    return Finding(
-        "kernel-interpreter-gone", "error", "certain",
+    return Finding.error(
+        "kernel-interpreter-gone", "certain",
         f"The kernel {kernel.name} ({kernel.label}) starts {missing}"
         f"{which_is_gone(missing, trouble)}.",
         (Evidence(f"its program is {kernel.argv[0]}", kernel.spec),
@@ -221,8 +221,8 @@ def kernel_cannot_start(facts: SeatFacts, files: Files,
     folders = neighbours.visible_sites(interpreter)
     if not folders or neighbours.any_holds(folders, module) or _extra_paths(facts):
         return None
-    return Finding(
-        "kernel-cannot-start", "error", "certain",
+    return Finding.error(
+        "kernel-cannot-start", "certain",
         f"The kernel {kernel.name} starts {module}, which {interpreter.prefix} does not have.",
         (Evidence(f"its command is {' '.join(kernel.argv)}", kernel.spec),
          *[Evidence(f"{module} is not in {f}", f) for f in folders]),
@@ -269,8 +269,8 @@ def kernel_mislabelled(facts: SeatFacts, files: Files,
         evidence.append(Evidence(f"{environment.path} is another environment, called "
                                  f"{environment.name}", environment.path))
         todo = (enrol_again(environment, kernel, files),)
-    return Finding(
-        "kernel-mislabelled", "warning", "certain", because, tuple(evidence), todo)
+    return Finding.warning(
+        "kernel-mislabelled", "certain", because, tuple(evidence), todo)
 
 
 def _claimed_version(kernel: Kernel, version: str) -> str | None:
@@ -318,8 +318,8 @@ def kernel_follows_server(facts: SeatFacts) -> Finding | None:
     kernel = facts.kernel
     if kernel is None or facts.kernel_how != "server":
         return None
-    return Finding(
-        "kernel-follows-server", "note", "certain",
+    return Finding.note(
+        "kernel-follows-server", "certain",
         f"The kernel {kernel.name} names no interpreter of its own: it runs that of the notebook "
         "server which starts it.",
         (Evidence(f"its program is the bare word {kernel.argv[0]}", kernel.spec),))
@@ -327,8 +327,8 @@ def kernel_follows_server(facts: SeatFacts) -> Finding | None:
 
 def hidden_behind(kernel: Kernel, first: Kernel) -> Finding:
     """Note a kernelspec that nothing finds, as another of its name comes first."""
-    return Finding(
-        "kernel-hidden", "note", "certain",
+    return Finding.note(
+        "kernel-hidden", "certain",
         f"{kernel.spec} is hidden: {first.spec} has the name {kernel.name} too, and is found first.",
         (Evidence("found first", first.spec), Evidence(f"also called {kernel.name}", kernel.spec)),
         (Remedy(f"Register it under another name, or retire the one in front: kalyx retire {kernel.name}",
@@ -347,8 +347,8 @@ def kernel_hidden(facts: SeatFacts) -> Finding | None:
     kernel = facts.kernel
     if kernel is None or not facts.others:
         return None
-    return Finding(
-        "kernel-hidden", "note", "certain",
+    return Finding.note(
+        "kernel-hidden", "certain",
         f"{kernel.spec} hides {len(facts.others)} other kernelspec"
         f"{'s' if len(facts.others) > 1 else ''} of the name {kernel.name}.",
         tuple(Evidence(f"also called {kernel.name}, found later", k.spec) for k in facts.others))

@@ -134,8 +134,8 @@ def _as_planned(owner: Distribution, requirement: str, other: Distribution, chan
     line, who = requirement.split(";")[0].strip(), f"{owner.name} {owner.version}"
     before = changed.get(normal_name(other.name))
     now = f"{other.name} {before} is installed now, and fits" if before else "what is installed now fits"
-    return Finding(
-        "version-conflict", "warning", "certain",
+    return Finding.warning(
+        "version-conflict", "certain",
         f"{who} requires {line}, and {other.name} {other.version} would be installed.",
         (Evidence(f"{who} declares: {requirement}", owner.metadata), Evidence(now),
          Evidence(f"pip would install {other.name} {other.version}")),

@@ -42,8 +42,8 @@ def interpreter_replaced(process: PythonProcess, raw: RawProcess,
             return None
         path, says = m.path.join(prefix, "pyvenv.cfg"), "was made anew"
         evidence = [Evidence(f"{path} is younger than the process", path)]
-    return Finding(
-        "interpreter-replaced", "warning", "certain",
+    return Finding.warning(
+        "interpreter-replaced", "certain",
         f"Process {process.pid} still runs what {path} was when it started; it {says} since.",
         tuple(evidence),
         (Remedy(f"Start it again (a kernel: restart it), so that process {process.pid} ends.",

@@ -74,8 +74,8 @@ def pip_absent(script: Script, facts: SeatFacts) -> Finding | None:
     its = script.interpreter
     if its is None or its.works or its.known_by == "unknown":
         return None
-    return Finding(
-        "pip-absent", "warning", "certain",
+    return Finding.warning(
+        "pip-absent", "certain",
         f"{script.name} cannot start: {script.path} names the interpreter {its.path}, and "
         f"{its.trouble}.",
         tuple(Evidence(s.says, s.where, s.line) for s in script.trail),
@@ -128,8 +128,8 @@ def activation_stale(variable: str, facts: SeatFacts, files: Files) -> Finding |
                             program_folder(files, folder))
     else:
         return None
-    return Finding(
-        "activation-stale", "warning", "certain", because,
+    return Finding.warning(
+        "activation-stale", "certain", because,
         (Evidence(f"{variable} is {files.env[variable]!r}"), evidence),
         (Remedy("Open a new shell, or deactivate, and activate the environment that you want.",
                 "manual", changes="the variables of this shell"),))
@@ -156,8 +156,8 @@ def activation_outranked(variable: str, facts: SeatFacts, files: Files) -> Findi
     if files.same(interpreter.prefix, folder):
         return None
     step = facts.seat.trail[0]
-    return Finding(
-        "activation-outranked", "warning", "certain",
+    return Finding.warning(
+        "activation-outranked", "certain",
         f"{variable} says that {folder} is active, but {facts.python_name} is found before it on "
         f"PATH and runs {interpreter.prefix}.",
         (Evidence(step.says, step.where, step.line),

@@ -57,10 +57,10 @@ def _hidden(files: Files, seat: Seat, file: str, layer: str, genuine: str, troub
     evidence = (Evidence(f"{file} was loaded while Python started, and it ended there", file),
                 Evidence(f"{genuine} is what it wanted", genuine), Evidence(trouble))
     if layer == "start":
-        return Finding("hidden-by-file", "error", "certain",
+        return Finding.error("hidden-by-file", "certain",
                        f"Your own {file} hides the standard library's {genuine}, which Python loads when it "
                        "starts.", evidence, (rename_file(files, file),))
-    return Finding("hidden-by-path", "error", "certain",
+    return Finding.error("hidden-by-path", "certain",
                    f"The PYTHONPATH entry {folder} puts {file} before the standard library's {genuine}, which "
                    "Python loads when it starts.", evidence,
                    (without_variable(files, seat, "PYTHONPATH", folder),))
@@ -84,7 +84,7 @@ def _ended(interpreter: Interpreter, file: str, line: int, why: str, trouble: st
     evidence = [Evidence("it is run at every start (the site module)", file, line or None)]
     if why not in trouble:
         evidence.append(Evidence(f"run alone, it ends the interpreter: {why}", file, line or None))
-    return Finding("interpreter-broken", "error", "certain",
+    return Finding.error("interpreter-broken", "certain",
                    f"The interpreter {interpreter.path} cannot start: {place}, which it reads at every start, "
                    "ends it.", (*evidence, Evidence(trouble, interpreter.path)), (todo,))
 
@@ -110,6 +110,6 @@ def config_unreadable(facts: SeatFacts, files: Files) -> Finding | None:
     elif config.is_text:
         again = Remedy(f"Let yourself read {config.path}.", "command", argv=("chmod", "u+r", config.path),
                        changes=f"the permissions of {config.path}")
-    return Finding("interpreter-broken", "error", "certain",
+    return Finding.error("interpreter-broken", "certain",
                    f"The interpreter {interpreter.path} cannot start: {config.path} {because}.",
                    (Evidence(config.trouble, config.path),), (again,))

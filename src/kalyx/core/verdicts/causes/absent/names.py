@@ -63,8 +63,8 @@ def _is_distribution_here(case: Case, failure: Failure, name: str) -> Finding | 
         return None
     public = [m for m in usable if not m.startswith("_")] or usable
     module = best_module(found.name, public)
-    return Finding(
-        "name-differs", "error", "certain",
+    return Finding.error(
+        "name-differs", "certain",
         f"{found.name} {found.version} is installed here, and the module to import from it is "
         f"{module}, not {name}.",
         (Evidence(f"{found.name} {found.version} provides {', '.join(public)}",
@@ -88,8 +88,8 @@ def _belongs_to_other_name(case: Case, failure: Failure, name: str) -> Finding |
             says = (f"in {other.environment.name} the module {name} belongs to {other.name}"
                     f" {other.version}")
             wish = project_wish(case, failure)
-            return Finding(
-                "name-differs", "error", "certain",
+            return Finding.error(
+                "name-differs", "certain",
                 f"The module {name} comes from the distribution {other.name}: that is the name to "
                 "install.", (Evidence(says, other.environment.path), *wish_evidence(wish)),
                 install_for_project(case, other.source or other.name + import_names.bound_for(name), wish))
@@ -97,8 +97,8 @@ def _belongs_to_other_name(case: Case, failure: Failure, name: str) -> Finding |
     if known is None or normal_name(known) == normal_name(name) or case.elsewhere.having(name):
         return None
     whole, wish = asked_whole(case, failure), project_wish(case, failure)
-    return Finding(
-        "name-differs", "error", "certain",
+    return Finding.error(
+        "name-differs", "certain",
         f"The module {whole} comes from the distribution {known}: that is the name to install.",
         (Evidence(f"{whole} belongs to {known} in the table of well-known names that Kalyx ships"),
          *wish_evidence(wish), *searched(case), *asker_evidence(case, failure)),
@@ -114,8 +114,8 @@ def _is_other_portion(case: Case, failure: Failure) -> Finding | None:
             or (case.modules.file_of(parent) or "").endswith(".py") or case.distributions.named(known) is not None:
         return None
     here = sorted({d.name for d in case.distributions.all() if failure.top in d.modules})
-    return Finding(
-        "name-differs", "error", "certain",
+    return Finding.error(
+        "name-differs", "certain",
         f"The module {failure.module} comes from the distribution {known}: that is the name to install.",
         (Evidence(f"{failure.top} is a name that distributions share; here {', '.join(here) or 'a folder'} has "
                   "parts of it", found[0].path),
@@ -141,8 +141,8 @@ def _is_distribution_name(case: Case, failure: Failure, name: str) -> Finding | 
     else:
         todo = (*pip.install(case, shown, why=f", then import it as {module}"),
                 _import_instead(case, failure, name, module))
-    return Finding(
-        "name-differs", "error", "certain",
+    return Finding.error(
+        "name-differs", "certain",
         f"{shown} is the name to install; the module to import from it is {module}.",
         (Evidence(f"{shown} provides {module}, by {where}"),), todo)
 
@@ -173,8 +173,8 @@ def name_misspelt(case: Case, failure: Failure | None) -> Finding | None:
         return None
     by_case = near[0].lower() == name.lower()
     file = case.modules.file_of(near[0])
-    return Finding(
-        "name-misspelt", "error", "certain" if by_case else "likely",
+    return Finding.error(
+        "name-misspelt", "certain" if by_case else "likely",
         f"There is no {name} here, but there is {near[0]}" + (
             ": the names differ only in capital letters." if by_case else ", one letter away."),
         (Evidence(f"{near[0]} is {file or 'built into the interpreter'}", file),

@@ -66,8 +66,8 @@ def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
     places = f"in {others[0].environment.name}"
     if len(others) > 1:
         places += f" and {len(others) - 1} other" + ("s" if len(others) > 2 else "")
-    return Finding(
-        "installed-elsewhere", "error", "certain",
+    return Finding.error(
+        "installed-elsewhere", "certain",
         f"{failure.top} is not in {case.environment_name}; it is installed {places}.",
         (*wish_evidence(wish), *[_elsewhere_evidence(o, failure.top) for o in others[:8]],
          *_pip_evidence(case, others), *searched(case)), tuple(todo))
@@ -141,8 +141,8 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
     says = f"{name} is not installed in {case.environment_name}, nor in any other environment that Kalyx knows of."
     if case.text_of:  # no environment was looked at
         says = f"{name} is not there for the Python of {case.text_of}."
-    return Finding(
-        "not-installed", "error", "certain", says,
+    return Finding.error(
+        "not-installed", "certain", says,
         (*wish_evidence(wish), *searched(case),
          Evidence(f"none of the {count} known environments has it", kind="searched")),
         _put_it(case, failure, known, wish))
@@ -150,8 +150,8 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
 
 def _hosted(case: Case, failure: Failure, host: str) -> Finding:
     whole = asked_whole(case, failure)
-    return Finding(
-        "not-installed", "error", "certain",
+    return Finding.error(
+        "not-installed", "certain",
         f"{whole} is there in {host} alone, and this Python runs elsewhere.",
         (Evidence(f"{whole} is of {host}, by the table of well-known names that Kalyx ships"),
          *asker_evidence(case, failure), *searched(case)),
@@ -207,8 +207,8 @@ def no_pip(case: Case, failure: Failure | None) -> Finding | None:
     else:
         todo = Remedy(f"Install pip for {case.python.executable}: this Python does not bring ensurepip along.",
                       "manual", changes=f"adds pip to {case.python.prefix}")
-    return Finding(
-        "pip-absent", "error", "certain", f"{case.environment_name} has no pip.",
+    return Finding.error(
+        "pip-absent", "certain", f"{case.environment_name} has no pip.",
         (*([Evidence("ensurepip, by which Python brings pip along, is here", own)] if own else []),
          *searched(case)), (todo,))
 
@@ -259,7 +259,7 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
         wanted = pinned(case, requirement)
     wanted += import_names.bound_for(name) if "<" not in wanted else ""
     beside = pip.unmet(case, owner, wanted) if requirement else ()
-    return Finding("dependency-absent", "error", "certain" if failure.direct else "likely",
+    return Finding.error("dependency-absent", "certain" if failure.direct else "likely",
                    because, tuple(evidence), pip.install(case, wanted, beside=beside))
 
 
@@ -289,8 +289,8 @@ def extra_absent(case: Case, failure: Failure | None) -> Finding | None:
     for extra in owner.extras:
         for line in owner.requires:
             if _names(case, failure.top, line) and applies(line, case.distributions.markers, (extra,)):
-                return Finding(
-                    "extra-absent", "error", "certain" if failure.direct else "likely",
+                return Finding.error(
+                    "extra-absent", "certain" if failure.direct else "likely",
                     f"{owner.name} {owner.version} needs {failure.top} only with its extra {extra}, "
                     f"which was not installed in {case.environment_name}.",
                     (*asker_evidence(case, failure),
@@ -303,8 +303,8 @@ def _for_a_feature(case: Case, failure: Failure, owner: Distribution) -> Finding
     """Say that a package which imports asked for something in a call, and declares it nowhere."""
     name = failure.top
     wanted = known_distribution(case, failure) or name
-    return Finding(
-        "extra-absent", "error", "likely",
+    return Finding.error(
+        "extra-absent", "likely",
         f"{owner.name} {owner.version} imports without {name}, and asks for it only when this feature is used; "
         f"it is not in {case.environment_name}.",
         (*asker_evidence(case, failure),

@@ -59,7 +59,7 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
     what = f"{owner.name} {owner.version}" if owner else parent
     host = import_names.host_of(failure.module)
     if host is not None:
-        return Finding("submodule-absent", "error", "certain",
+        return Finding.error("submodule-absent", "certain",
                        f"{failure.module} is there in {host} alone, and this Python runs elsewhere.",
                        (Evidence(f"{parent} is {file}", file), *asker_evidence(case, failure)),
                        (leave_out(failure.module),))
@@ -77,8 +77,8 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
     if not held or not case.modules.search_folders(parent):
         holds = "it is a single file, no package" if "is not a package" in failure.error.message else \
             "it holds no modules"
-    return Finding(
-        "submodule-absent", "error", "certain", f"{what} has no module {failure.module}.",
+    return Finding.error(
+        "submodule-absent", "certain", f"{what} has no module {failure.module}.",
         (Evidence(f"{parent} is {file}", file), Evidence(holds), *([moved.evidence()] if moved else []),
          *asker_evidence(case, failure)),
         tuple(todo))
@@ -266,8 +266,8 @@ def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
     evidence = [Evidence(f"{failure.module} is {file or 'built into the interpreter'}", file)]
     evidence += [Evidence(f"it defines {n}", file, defined[n]) for n in near[:2]]
     evidence += [moved.evidence()] if moved else []
-    return Finding(
-        "attribute-absent", "error", "certain", f"{what} is here and has no {failure.name}.",
+    return Finding.error(
+        "attribute-absent", "certain", f"{what} is here and has no {failure.name}.",
         (*evidence, *asker_evidence(case, failure)), tuple(todo))
 
 
@@ -331,8 +331,8 @@ def _meant(case: Case, owner: Distribution, top: str, lacking: Failure | None) -
 def _is_other(case: Case, owner: Distribution, meant: str, top: str, evidence: tuple[Evidence, ...]) -> Finding:
     served = pip.serving(case)
     typed = " ".join(served.start if served else ("pip",))
-    return Finding(
-        "name-differs", "error", "likely",
+    return Finding.error(
+        "name-differs", "likely",
         f"{owner.name} {owner.version}, which is installed, is another project than {meant}, from which the "
         f"module {top} usually comes.",
         (*evidence, Evidence(f"{owner.name} {owner.version} is installed", owner.metadata)),

@@ -75,8 +75,8 @@ def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
     todo.append(Remedy(f"Install the development files of {part or name} on the system, then build or "
                        f"install Python {case.python.version} again: {case.python.base_prefix}",
                        "manual", changes="the installation in " + case.python.base_prefix))
-    return Finding(
-        "stdlib-not-built", "error", "certain",
+    return Finding.error(
+        "stdlib-not-built", "certain",
         f"The Python in {case.python.base_prefix} was built or packaged without {name}, a part of the "
         "standard library" + (f" that needs {part}." if part else "."),
         (Evidence(f"{name} is part of Python's own standard library, and pip cannot supply it"),
@@ -96,8 +96,8 @@ def _not_there(case: Case, failure: Failure) -> Finding | None:
               and e.path != case.python.base_prefix and _base_has(case, e.path, name)]
     todo = [Remedy(f"Use a Python that has it: {e.interpreter.path} ({e.python_version}).", "manual",
                    changes="which Python is used") for e in others[:1] if e.interpreter]
-    return Finding(
-        "stdlib-not-built", "error", "certain",
+    return Finding.error(
+        "stdlib-not-built", "certain",
         f"{name} is a part of Python's standard library, and the Python in {case.python.base_prefix} lacks its file: "
         "it was packaged without it, or the file was deleted.",
         (Evidence(f"{name} belongs to Python itself: pip cannot supply it, and what it finds under that name "
@@ -109,8 +109,8 @@ def _not_there(case: Case, failure: Failure) -> Finding | None:
 def _of_another_system(case: Case, failure: Failure, system: str) -> Finding:
     """Say that a part of the standard library is only there on another system."""
     name = failure.top
-    return Finding(
-        "stdlib-not-built", "error", "certain",
+    return Finding.error(
+        "stdlib-not-built", "certain",
         f"{name} is a part of Python's standard library on {system} only, and this is "
         f"{case.python.platform}.",
         (Evidence(f"sys.platform is {case.python.platform!r} in {case.python.executable}", case.python.executable),

@@ -82,8 +82,8 @@ def _damaged(case: Case, error: ObservedError, file: str) -> Finding:
     others = [f for f in kept if f != file and _is_cut_off(case, f)]
     todo = files.remove_file(case, folder if others and m.path.basename(folder) == "__pycache__" else file,
                                 "; Python writes it anew")
-    return Finding(
-        "bytecode-stale", "error", "certain",
+    return Finding.error(
+        "bytecode-stale", "certain",
         f"The bytecode {file} is cut off or damaged, as it is when a disk is full or the power fails.",
         (Evidence(f"{error.type}: {error.message}", file),
          *[Evidence("and so is this", f) for f in others[:4]]), (todo,))
@@ -131,8 +131,8 @@ def _older_than_source(case: Case, failure: Failure | None) -> Finding | None:
     compiled = cached_file(case, source)
     if line is None or not case.files.is_file(compiled):
         return None
-    return Finding(
-        "bytecode-stale", "error", "certain",
+    return Finding.error(
+        "bytecode-stale", "certain",
         f"{source} defines {failure.name}, and the bytecode {compiled} that was imported in its place "
         "does not.",
         (Evidence(f"{failure.name} is defined", source, line),
@@ -183,4 +183,4 @@ def _finding(case: Case, file: str, because: str, evidence: list[Evidence]) -> F
         else:
             todo = (Remedy(f"Bring the source {file[:-1]} back, or take the .pyc away.", "manual",
                            changes=file),)
-    return Finding("bytecode-stale", "error", "certain", because, tuple(evidence), todo)
+    return Finding.error("bytecode-stale", "certain", because, tuple(evidence), todo)

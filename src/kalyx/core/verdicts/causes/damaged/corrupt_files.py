@@ -49,8 +49,8 @@ def file_corrupt(case: Case, failure: Failure | None) -> Finding | None:
         changed = [(file, how) for file, how in changed if _is_damage(case, file, failure)]
         if changed:
             file, how = changed[0]
-            return Finding(
-                "file-corrupt", "error", "certain",
+            return Finding.error(
+                "file-corrupt", "certain",
                 f"{file} of {owner.name} {owner.version} is damaged: {how}.",
                 (*[Evidence(h, f) for f, h in changed[:4]], Evidence("what was installed", record.path),
                  *what_broke(case)),
@@ -72,8 +72,8 @@ def _emptied(case: Case, failure: Failure | None) -> Finding | None:
     rows = record.emptied()
     if not rows:
         return None
-    return Finding(
-        "file-corrupt", "error", "likely",
+    return Finding.error(
+        "file-corrupt", "likely",
         f"{record.absolute(rows[0])} of {owner.name} {owner.version} is empty, and other files of it count on "
         "what was in it.",
         (*[Evidence(record.difference(r), record.absolute(r)) for r in rows[:4]],
@@ -99,8 +99,8 @@ def _cut_off_behind(case: Case, failure: Failure | None) -> Finding | None:
         for row in (r for r in record.code if not r.endswith(".py")):
             size, info = record.rows[row][1], case.files.stat(record.absolute(row))
             if info is not None and size is not None and info.size < size:
-                return Finding(
-                    "file-corrupt", "error", "likely",
+                return Finding.error(
+                    "file-corrupt", "likely",
                     f"{record.absolute(row)} of {owner.name} {owner.version} is cut off: RECORD says {size} "
                     f"bytes, and it has {info.size}.",
                     (Evidence("what was installed", record.path), *what_broke(case)),
@@ -122,8 +122,8 @@ def _broken_library(case: Case) -> Finding | None:
     folder = max((x.path for x in case.modules.layers if m.is_within(named, x.path)), key=len)
     if {"test", "tests"} & set(m.path.relpath(named, folder).split(m.path.sep)):
         return None  # among Python's own tests are files that are not to be parsed
-    return Finding(
-        "file-corrupt", "error", "certain",
+    return Finding.error(
+        "file-corrupt", "certain",
         f"{named}, a part of Python's own standard library, is damaged: {error.message}.",
         (Evidence(f"{error.type}: {error.message}", named, error.lineno),
          Evidence(f"it came with Python {case.python.version}, which could read it", named)),
@@ -167,7 +167,7 @@ def _broken_binary(case: Case) -> Finding | None:
         owner = case.distributions.of(error.path)
         todo = pip.reinstall(case, owner.name, owner.version, "to have its files whole") if owner \
             else pip.build_again(case, error.path)
-        return Finding("file-corrupt", "error", "certain", f"{error.path} is damaged: {binary.trouble}.",
+        return Finding.error("file-corrupt", "certain", f"{error.path} is damaged: {binary.trouble}.",
                        (Evidence(f"the loader says: {error.message}", error.path),
                         Evidence(binary.trouble, error.path)), todo)
     return None

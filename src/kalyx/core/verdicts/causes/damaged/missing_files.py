@@ -6,12 +6,16 @@ from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.search_path.layers import Layer
 from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.lean.patterns import pattern
+from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.model import Distribution, Evidence, Finding
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.reading.absence import is_absent
 from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import pip
+
+if TYPE_CHECKING:
+    from kalyx.core.model.kinds import Confidence
 
 __all__ = ["files_missing", "metadata_only", "not_whole"]
 
@@ -149,8 +153,8 @@ def _without_anything(case: Case, failure: Failure | None) -> Finding | None:
         evidence = [Evidence("it lists no files", owner.metadata),
                     Evidence(f"{package} is no package", package)]
         evidence += [Evidence(f"{path} is {what}", path) for path, what in in_the_way.items()]
-        return Finding(
-            "metadata-only", "error", "certain",
+        return Finding.error(
+            "metadata-only", "certain",
             f"Of {owner.name} {owner.version} only metadata is left, and not all of that; {failure.top} is not "
             "there.", tuple(evidence),
             pip.reinstall(case, owner.name, owner.version, "to have its files",
@@ -204,7 +208,7 @@ def not_whole(case: Case, failure: Failure | None) -> Finding | None:
 
 
 def _gone(case: Case, slug: str, owner: Distribution, listed: list[str], missing: list[str],
-          because: str, confidence: str = "certain") -> Finding:
+          because: str, confidence: Confidence = "certain") -> Finding:
     record = case.distributions.record(owner)
     in_the_way = _in_the_way(case, record.folder, [record.absolute(p) for p in missing])
     return Finding(

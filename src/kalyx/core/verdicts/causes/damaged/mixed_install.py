@@ -65,8 +65,8 @@ def two_installs(case: Case, failure: Failure | None) -> Finding | None:
         if len(twins) > 1:
             newest = max(twins, key=lambda d: _version_key(d.version))
             named = " and ".join(f"{d.name} {d.version}" for d in twins)
-            return Finding(
-                "mixed-install", "error", "likely",
+            return Finding.error(
+                "mixed-install", "likely",
                 f"{owner.location} holds the metadata of {named}: one was installed over the other.",
                 (*[Evidence(f"{d.name} {d.version}", d.metadata) for d in twins], *what_broke(case)),
                 pip.reinstall(case, newest.name, newest.version, "so that its files are of one version"))
@@ -79,8 +79,8 @@ def _written_over(case: Case, owner: Distribution, rows: list[str]) -> Finding |
     changed = [(r, how) for r in rows if (how := record.difference(r))]
     if not changed:
         return None
-    return Finding(
-        "mixed-install", "error", "likely",
+    return Finding.error(
+        "mixed-install", "likely",
         f"{record.absolute(changed[0][0])} is not the file that {owner.name} {owner.version} "
         "installed: another version, installer or hand wrote over it.",
         (*[Evidence(how, record.absolute(r)) for r, how in changed[:4]],
@@ -111,8 +111,8 @@ def _stray_package(case: Case, owner: Distribution) -> Finding | None:
             continue
         found = case.modules.finder.find_in(owner.location, name)
         if found is not None and found.kind == "package":
-            return Finding(
-                "mixed-install", "error", "certain",
+            return Finding.error(
+                "mixed-install", "certain",
                 f"The package {folder} hides {record.absolute(name + '.py')}, the module that {owner.name} "
                 f"{owner.version} installed, and belongs to no distribution.",
                 (Evidence("a folder comes before a file of the same name", found.path),
@@ -153,8 +153,8 @@ def _interrupted(case: Case, failure: Failure) -> Finding | None:
             owner = case.distributions.shelf(layer).named(failure.top)
             wanted = f"{owner.name}=={owner.version}" if owner else (
                 import_names.distribution_for(failure.top) or failure.top)
-            return Finding(
-                "mixed-install", "error", "certain",
+            return Finding.error(
+                "mixed-install", "certain",
                 f"An installation of {failure.top} into {layer.path} was interrupted: only left-overs of it "
                 "are there.", (Evidence(f"{place} is what an installer puts aside while it works", place),),
                 pip.install(case, wanted))

@@ -76,7 +76,7 @@ def _blocked(case: Case) -> Finding | None:
         else:
             todo += (Remedy(f"Or have whoever looks after this computer allow {file}.", "manual",
                             changes="the rules of this computer"),)
-        return Finding("file-unreadable", "error", "likely",
+        return Finding.error("file-unreadable", "likely",
                        f"The system does not let {file}{whose} be loaded.",
                        (Evidence(f"it says: {match.group().strip()}", file),), todo)
     return None
@@ -124,5 +124,4 @@ def _closed(case: Case, failure: Failure | None) -> tuple[str, str] | None:
 def _why_not_entered(case: Case, folder: str) -> str:
     """Say why the files of a folder cannot be looked at, though their names can be listed."""
     start = case.files.path.join(folder, "__init__.py")
-    trouble = case.files.trouble_at(start)
-    return "" if trouble == "does not exist" else trouble
+    return case.files.trouble_at(start) if case.files.may_be_there(start) else ""

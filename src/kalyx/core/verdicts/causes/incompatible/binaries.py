@@ -62,8 +62,8 @@ def foreign_platform(case: Case, failure: Failure | None) -> Finding | None:
         this = f"{mine.system} on {mine.machines[0]}" if wrong else (
             "the musl C library" if mine.is_musl else "the GNU C library")
         owner = case.distributions.of(file)
-        return Finding(
-            "foreign-platform", "error", "certain",
+        return Finding.error(
+            "foreign-platform", "certain",
             f"The compiled part {file} is made for {for_what}, and this Python for {this}.",
             (Evidence(f"its header says: {made.form}, {made.bits} bits, {', '.join(made.machines)}", file),
              Evidence(f"the interpreter's says: {mine.form}, {mine.bits} bits, {mine.machines[0]}", mine.path),
@@ -89,8 +89,8 @@ def _wheel_for_others(case: Case, failure: Failure | None) -> Finding | None:
     systems = [line.split("-")[-1].strip() for line in text.splitlines() if line.startswith("Tag:")]
     if not systems or any(s == "any" or own in s for s in systems):
         return None
-    return Finding(
-        "foreign-platform", "error", "certain",
+    return Finding.error(
+        "foreign-platform", "certain",
         f"{owner.name} {owner.version} was built for {systems[0]}, and this is {case.python.platform}: "
         f"what it loads here, {failure.name or failure.module}, is not in it.",
         (Evidence(f"its WHEEL file says: {', '.join(systems[:3])}", str(file)),
@@ -183,8 +183,8 @@ def _finding(case: Case, module: str, files: list[str], loader_says: str = "") -
         evidence.append(Evidence(f"the loader says: {loader_says}", file))
     if owner is not None:
         evidence.append(Evidence(f"it belongs to {owner.name} {owner.version}", owner.metadata))
-    return Finding(
-        "foreign-abi", "error", "likely" if loader_says else "certain",
+    return Finding.error(
+        "foreign-abi", "likely" if loader_says else "certain",
         f"The compiled part {module} was made for {made_for}, and this is {here}.",
         tuple(evidence), _remedies(case, file, layer, owner.name if owner else None,
                                    owner.version if owner else None))

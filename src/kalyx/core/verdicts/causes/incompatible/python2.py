@@ -49,8 +49,8 @@ def python2_source(case: Case, failure: Failure | None) -> Finding | None:
     if not _PYTHON2_LINE.search(text):
         return None
     owner = case.distributions.of(file)
-    return Finding(
-        "python2-source", "error", "certain" if _PYTHON2.search(error.message) else "likely",
+    return Finding.error(
+        "python2-source", "certain" if _PYTHON2.search(error.message) else "likely",
         f"{whose(case, owner, file)} is written in Python 2: {text}",
         (Evidence(text, file, line), Evidence(f"{case.python.this_is}: "
                                               f"{error.message}", case.python.executable)),
@@ -71,8 +71,8 @@ def _python2_name(case: Case) -> Finding | None:
     if word not in line or case.modules.layer_of_file(frame.file) == "stdlib":
         return None
     owner = case.distributions.of(frame.file)
-    return Finding(
-        "python2-source", "error", "certain",
+    return Finding.error(
+        "python2-source", "certain",
         f"{whose(case, owner, frame.file)} is written in Python 2: {word} is there no more in Python 3.",
         (Evidence(line, frame.file, frame.line),
          Evidence(f"{case.python.this_is}: {error.message}", case.python.executable)),

@@ -54,8 +54,8 @@ def python_too_old(case: Case, failure: Failure | None) -> Finding | None:
     if asks and owner:
         evidence.append(Evidence(f"{owner.name} {owner.version} declares Requires-Python: {asks}",
                                  owner.metadata))
-    return Finding(
-        "python-too-old", "error", "certain" if newer else "likely",
+    return Finding.error(
+        "python-too-old", "certain" if newer else "likely",
         f"{whose(case, owner, file)} uses syntax that {case.python.name} does not "
         f"know yet{f': {form[1]} came with {form[0]}' if form else ''}.", tuple(evidence),
         _for_newer(case, owner, asks, form[0] if form else None))
@@ -185,8 +185,8 @@ def _keyword_as_name(case: Case) -> Finding | None:
     file, line, text = broken
     word = next(g for g in match.groups() if g)
     owner = case.distributions.of(file)
-    return Finding(
-        "python-too-new", "error", "certain",
+    return Finding.error(
+        "python-too-new", "certain",
         f"{whose(case, owner, file)} uses {word} as a name, and since Python 3.7 it is a keyword; "
         f"{case.python.this_is}.",
         (Evidence(text, file, line), Evidence(f"Python 3.6 was the last in which {word} could be a name")),
@@ -256,8 +256,8 @@ def _removed_name(case: Case, failure: Failure | None) -> Finding | None:
     evidence = [Evidence(f"{failure.module}.{failure.name} was taken out in Python {gone}")]
     if asker:
         evidence.insert(0, Evidence(case.modules.code_line(asker.file, asker.line), asker.file, asker.line))
-    return Finding(
-        "python-too-new", "error", "certain",
+    return Finding.error(
+        "python-too-new", "certain",
         f"{who} uses {failure.module}.{failure.name}, which Python {gone} took out; {case.python.this_is}.",
         tuple(evidence),
         (*upgrade(case, owner), _write_instead(case, failure, owner, instead)))

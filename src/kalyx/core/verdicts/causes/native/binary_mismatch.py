@@ -60,7 +60,7 @@ def binary_mismatch(case: Case, failure: Failure | None) -> Finding | None:
                        changes=f"replaces {owner.name} in {case.python.prefix}"),)
     what = f"{used.name} than the one that is installed ({used.version})" if used else \
         "the C interface than the one that is installed"
-    return Finding("binary-mismatch", "error", "certain",
+    return Finding.error("binary-mismatch", "certain",
                    f"{who} was built against another version of {what}.", tuple(evidence),
                    todo or install_again(case, owner, failed_file(case, error)))
 

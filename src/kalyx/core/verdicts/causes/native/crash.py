@@ -40,8 +40,8 @@ def crash(case: Case, failure: Failure | None) -> Finding | None:
         how += f", by {by}"
     frame, whose = place_of(case, case.obs.stack)
     where = f", in {whose}" if frame else ""
-    return Finding(
-        "crash", "error", "certain",
+    return Finding.error(
+        "crash", "certain",
         f"Python {how} while it imported {case.obs.module}{where}.",
         (Evidence(f"{case.python.executable} {how}", case.python.executable),
          Evidence("what was being imported", case.modules.file_of(case.obs.module)),
@@ -55,8 +55,8 @@ def died_by_its_word(said: str, frames: tuple[Frame, ...]) -> Finding:
     """Conclude from the last words of an interpreter alone where it died."""
     shown = own_frames(frames) or list(frames)
     last = shown[-1]
-    return Finding(
-        "crash", "error", "likely", f"Python died ({said}) in {last.function}, {last.file}, line {last.line}.",
+    return Finding.error(
+        "crash", "likely", f"Python died ({said}) in {last.function}, {last.file}, line {last.line}.",
         tuple(Evidence(f"in {f.function}", f.file, f.line) for f in shown[-4:]),
         (Remedy(f"Install again the package to which {last.file} belongs, or another version of it: native "
                 "code that it calls ended the process.", "manual", changes="that package"),))

@@ -26,8 +26,8 @@ def hang(case: Case, failure: Failure | None) -> Finding | None:
         return None
     frame, whose = place_of(case, case.obs.stack)
     where = f"; it was in {whose} ({frame.file}, line {frame.line})" if frame else ""
-    return Finding(
-        "hang", "error", "certain",
+    return Finding.error(
+        "hang", "certain",
         f"The import of {case.obs.module} did not end within {case.obs.seconds:.0f} s{where}.",
         tuple(frame_evidence(case, case.obs.stack)) or (
             Evidence(f"it was ended after {case.obs.seconds:.0f} s; where it was is not known",

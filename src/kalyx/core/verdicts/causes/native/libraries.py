@@ -79,7 +79,7 @@ def library_missing(case: Case, failure: Failure | None) -> Finding | None:
     because = f"{who_needs(case, error, owner)} needs the shared library {library}, which the loader cannot " \
         "find"
     because += f"; it is in {elsewhere[0].rpartition('/')[0]}." if elsewhere else "."
-    return Finding("library-missing", "error", "certain", because, tuple(evidence),
+    return Finding.error("library-missing", "certain", because, tuple(evidence),
                    (*_bring(case, [library, *more], elsewhere), *install_again(case, owner, error.path)))
 
 
@@ -102,8 +102,8 @@ def _asked_for_by_name(case: Case) -> Finding | None:
     owner, wanted = owner_of(case, error), " or ".join(f"lib{n}" for n in names)
     table = system_libraries.system_packages()
     files = [k for n in names for k in table if k.startswith(f"lib{n}.so")] or [f"lib{n}" for n in names[:1]]
-    return Finding(
-        "library-missing", "error", "likely",
+    return Finding.error(
+        "library-missing", "likely",
         f"{who_needs(case, error, owner)} looks for the shared library {wanted}, and the loader knows of none.",
         (Evidence(f"it says: {error.message.splitlines()[0]}", frame.file, frame.line),
          *_asked_here(case, error),

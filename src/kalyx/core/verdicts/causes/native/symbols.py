@@ -66,7 +66,7 @@ def symbol_missing(case: Case, failure: Failure | None) -> Finding | None:
         because = f"{needs}, and {named[1]} {f'goes only up to {best}' if best else 'does not have it'}."
         if symbol.startswith("GLIBC_"):
             because += " It was built on a newer system than this one."
-    return Finding("symbol-missing", "error", "certain", because, tuple(evidence),
+    return Finding.error("symbol-missing", "certain", because, tuple(evidence),
                    made_for_here(case, owner, file) or install_again(case, owner, file))
 
 
@@ -105,8 +105,8 @@ def _other_copy_first(case: Case, copy: _Copy, needs: str, symbol: str, evidence
     if copy.entry:
         why = f", as LD_LIBRARY_PATH holds {copy.entry}"
         todo = without_variable(case.files, case.seat, "LD_LIBRARY_PATH", copy.entry)
-    return Finding(
-        "symbol-missing", "error", "certain",
+    return Finding.error(
+        "symbol-missing", "certain",
         f"{needs}, which {copy.better} has; the loader finds {copy.found} first{why}.",
         (*evidence, Evidence(f"{copy.found} was found, and has no {symbol}", copy.found),
          Evidence(f"{copy.better} has {symbol}", copy.better)), (todo,))
@@ -119,8 +119,8 @@ def _without_start(case: Case) -> Finding | None:
     if error is None or match is None or not case.modules.is_made_for_it(error.path or ""):
         return None
     owner = owner_of(case, error)
-    return Finding(
-        "symbol-missing", "error", "certain",
+    return Finding.error(
+        "symbol-missing", "certain",
         f"The compiled part {error.path} has no function {match.group(1)}, by which Python begins it: it was "
         "built under another name, or renamed.",
         tuple(loader_evidence(error, owner)), install_again(case, owner, error.path))

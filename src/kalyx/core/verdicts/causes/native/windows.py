@@ -39,15 +39,15 @@ def dll_missing(case: Case) -> Finding | None:
     whose = f"The compiled part {part} of {who}" if part else who
     again = install_again(case, owner, failed_file(case, error))
     if _NOT_BEGUN.search(error.message):
-        return Finding("library-missing", "error", "likely",
+        return Finding.error("library-missing", "likely",
                        f"{whose} needs a DLL that Windows found and could not start.", tuple(evidence),
                        (_runtime(), *again))
     missing = [n for n in _walk(case, file) if n.path is None]
     if file is not None and not case.files.is_file(file):
-        return Finding("library-missing", "error", "certain", f"{who} loads {file}, which is not there.",
+        return Finding.error("library-missing", "certain", f"{who} loads {file}, which is not there.",
                        (*evidence, Evidence(f"{file} {case.files.trouble_at(file)}", file)), again)
     if not missing:
-        return Finding("library-missing", "error", "likely", f"{whose} needs a DLL that Windows does not find.",
+        return Finding.error("library-missing", "likely", f"{whose} needs a DLL that Windows does not find.",
                        tuple(evidence), (*again, _runtime()))
     names = ", ".join(n.name for n in missing[:4])
     evidence += [Evidence(f"needs {n.name}", n.asked_by) for n in missing[:4]]
@@ -57,7 +57,7 @@ def dll_missing(case: Case) -> Finding | None:
     runtime = [n for n in missing if n.name.lower().startswith(_RUNTIME)]
     todo = (_runtime(), *again) if len(runtime) == len(missing) else (
         *again, *([_runtime()] if runtime else []))
-    return Finding("library-missing", "error", "likely",
+    return Finding.error("library-missing", "likely",
                    f"{whose} needs {names}, which Windows does not find.", tuple(evidence), todo)
 
 
@@ -69,8 +69,8 @@ def function_missing(case: Case) -> Finding | None:
     error = found[0]
     owner, file = owner_of(case, error), _loaded(case, error)
     used = [n for n in _walk(case, file) if n.path is not None]
-    return Finding(
-        "symbol-missing", "error", "likely",
+    return Finding.error(
+        "symbol-missing", "likely",
         f"{who_needs(case, error, owner)} needs a function that is not in the DLL that Windows found for "
         "it: one of them is of another version.",
         (*loader_evidence(error, owner),

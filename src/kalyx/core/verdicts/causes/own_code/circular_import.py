@@ -42,8 +42,8 @@ def circular_import(case: Case, failure: Failure | None) -> Finding | None:
         return None  # the half-made module asked for a part of its own: no ring, something missing
     around = ring[start:]
     names = " imports ".join(_module_name(case, f.file) for f in (*around, around[0]))
-    return Finding(
-        "circular-import", "error", "certain",
+    return Finding.error(
+        "circular-import", "certain",
         f"The modules import each other in a ring: {names}.",
         tuple(Evidence(case.modules.code_line(f.file, f.line) or f"in {f.function}", f.file, f.line)
               for f in around),

@@ -39,7 +39,7 @@ def raises(case: Case, failure: Failure | None) -> Finding | None:
     if error is None:
         return None
     raised = _Raised(case, error)
-    return Finding("raises", "error", "certain", raised.because(), tuple(raised.evidence()), tuple(raised.remedies()))
+    return Finding.error("raises", "certain", raised.because(), tuple(raised.evidence()), tuple(raised.remedies()))
 
 
 class _Raised:

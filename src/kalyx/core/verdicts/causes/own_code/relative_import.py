@@ -41,8 +41,8 @@ def relative_import_alone(case: Case, failure: Failure | None) -> Finding | None
         return _without_package(case, Place(frame.file, frame.line,
                                             text=case.modules.code_line(frame.file, frame.line)))
     dotted = ".".join(package)
-    return Finding(
-        "relative-import-alone", "error", "certain",
+    return Finding.error(
+        "relative-import-alone", "certain",
         f"{frame.file} is part of the package {package[0]} and uses a relative import, but was loaded "
         "on its own, without its package.",
         (Evidence(case.modules.code_line(frame.file, frame.line), frame.file, frame.line),
@@ -78,8 +78,8 @@ def _without_package(case: Case, place: Place) -> Finding | None:
         why = f"{folder} has no __init__.py, and the file was loaded by itself"
         todo.append(Remedy(f"Run it as a module of a package, from {above}.", "command", cwd=above,
                            argv=(case.python.executable, "-m", f"{m.path.basename(folder)}.{stem}"), changes="nothing"))
-    return Finding(
-        "relative-import-alone", "error", "certain",
+    return Finding.error(
+        "relative-import-alone", "certain",
         f"{place.path} uses a relative import, and is part of no package: {why}.",
         (Evidence(place.text, place.path, place.line),
          *[Evidence(f"what it asks for is {there}", there) for _ in [0] if there]), tuple(todo))
@@ -101,8 +101,8 @@ def _beyond_top(case: Case, frame: Frame) -> Finding | None:
         return None
     top, above = m.path.basename(folder), m.path.dirname(folder)
     inside = m.path.relpath(m.path.splitext(frame.file)[0], above).replace(m.path.sep, ".")
-    return Finding(
-        "relative-import-alone", "error", "certain",
+    return Finding.error(
+        "relative-import-alone", "certain",
         f"{frame.file} imports from {folder}, above the topmost package that Python knows, as it was started "
         f"inside {folder}: {top} itself has to be the package.",
         (Evidence(line, frame.file, frame.line),

@@ -38,8 +38,8 @@ def conflict_in_use(case: Case, failure: Failure | None) -> Finding | None:
             evidence.append(Evidence(f"{error.type}: {message}", frames[-1].file if frames else None,
                                      frames[-1].line if frames else None))
         wanted = versions.pinned(case, line)
-        return Finding(
-            "version-conflict", "error", "certain" if certain else "likely",
+        return Finding.error(
+            "version-conflict", "certain" if certain else "likely",
             f"{owner.name} {owner.version} requires {line}, and {other.name} {other.version} is installed.",
             tuple(evidence),
             pip.install(case, wanted, why=f", the version that {owner.name} needs",

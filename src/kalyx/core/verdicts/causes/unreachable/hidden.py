@@ -8,6 +8,7 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.search_path.modules import Candidate, top_level
 from kalyx.core.lean.patterns import pattern
+from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
@@ -16,6 +17,9 @@ from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import files, pip
 
 _PROJECT_NAME = pattern(r"""(?m)^[ \t]*(?:setup\()?name[ \t]*=[ \t]*["']?([\w.-]+)""")
+
+if TYPE_CHECKING:
+    from kalyx.core.model.kinds import Severity
 
 __all__ = ["hidden_by", "hidden_by_file", "is_to_blame", "namespace_split", "top_of", "what_is_meant"]
 
@@ -118,8 +122,8 @@ def _taken_for(case: Case, failure: Failure) -> Finding | None:
     if meant is None:
         return None
     own = found[0][1].path
-    return Finding(
-        "hidden-by-file", "error", "likely",
+    return Finding.error(
+        "hidden-by-file", "likely",
         f"Your own {own} is taken for {name}, which is not in {case.environment_name}.",
         (Evidence(f"{own} comes first: its folder is where Python was started", own), meant,
          Evidence(failure.error.message)), (files.rename_file(case.files, own),))
@@ -160,7 +164,7 @@ def is_to_blame(case: Case, name: str, own: str) -> bool:
     return any(m.is_within(f.file, folder) for f in case.obs.stack)
 
 
-def _severity(case: Case, name: str, wanted: str) -> str:
+def _severity(case: Case, name: str, wanted: str) -> Severity:
     """A failing import is an error; one that got another module than it asked for, a warning.
 
     Where the wanted module itself is the right one and works, it is a note.
@@ -283,8 +287,8 @@ def _hidden_portion(case: Case, failure: Failure | None) -> Finding | None:
         todo = pip.reinstall(case, owner.name, owner.version, "; if that brings the file back, take "
                                   f"{first.path} away") if owner is not None else ()
         aside = files.set_aside(m, first.path, "so that all parts of the namespace are found")
-        return Finding(
-            "namespace-split", "error", "certain",
+        return Finding.error(
+            "namespace-split", "certain",
             f"{first.path} makes {head} a regular package, which hides the part of it in {folder}, where "
             f"{wanted} is.",
             (Evidence(f"{first.path} comes first", first.path),

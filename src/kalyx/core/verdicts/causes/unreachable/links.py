@@ -83,7 +83,7 @@ def _hook_gone(case: Case, name: str, line: LinkLine, gone: str, owner: Distribu
         if owner.source and not source:
             evidence.append(Evidence(f"its folder was {owner.source}, which {m.trouble_at(owner.source)}",
                                      owner.source))
-    return Finding("link-broken", "error", "certain" if owner else "likely",
+    return Finding.error("link-broken", "certain" if owner else "likely",
                    f"{name} was linked by the import hook {gone}, and that file {m.trouble_at(gone)}.",
                    tuple(evidence), todo)
 
@@ -122,8 +122,8 @@ def _broken(case: Case, name: str, line: LinkLine, target: str,
         evidence.append(Evidence(f"{owner.name} {owner.version} was linked by it", owner.metadata))
     if now:
         evidence.append(Evidence(f"{now} has {name}: it may have moved there", now))
-    return Finding(
-        "link-broken", "error", "certain" if owner else "likely",
+    return Finding.error(
+        "link-broken", "certain" if owner else "likely",
         f"{name} was linked from {target}, and that folder {m.trouble_at(target)}.",
         tuple(evidence), tuple(todo))
 

@@ -7,13 +7,16 @@ import re
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.search_path.modules import Candidate, top_level
 from kalyx.core.facts.search_path.pth_files import LinkLine, link_lines
-from kalyx.core.lean.record import replace
+from kalyx.core.lean.record import TYPE_CHECKING, replace
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.causes.unreachable.hidden import hidden_by, is_to_blame, top_of, what_is_meant
 from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import pip
 from kalyx.core.verdicts.remedies.variables import with_variable, without_variable
+
+if TYPE_CHECKING:
+    from kalyx.core.model.kinds import Confidence
 
 __all__ = ["hidden_by_path", "hidden_by_user_site"]
 
@@ -86,7 +89,7 @@ def _copy_first(case: Case, layer: str) -> Finding | None:
 
 
 def _found_first(case: Case, layer: str, first: Candidate, hidden: Candidate, name: str,
-                 confidence: str) -> Finding:
+                 confidence: Confidence) -> Finding:
     slug, place = _COPIES[layer]
     one, two = case.distributions.of(first.path), case.distributions.of(hidden.path)
     versions = f" ({one.version if one else 'of no distribution'} before {two.version})" if two else ""

@@ -71,8 +71,8 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
                 changes=f"links {root} into {case.python.prefix}"))
         off = _switched_off(case) if m.same(place, folder) else ""
         todo += _let_start_folder_in(case, place, off) if off else reach(case, place, name)
-        return Finding(
-            "own-code-unreachable", "error", "certain",
+        return Finding.error(
+            "own-code-unreachable", "certain",
             f"{name} is your own code in {found}, and no part of this seat's search path "
             f"holds {place}.",
             (Evidence(f"{found} is there", found),
@@ -123,8 +123,8 @@ def _under_another_name(case: Case, failure: Failure, folder: str) -> Finding | 
                           changes=f"adds {new}")
         else:
             todo = files.rename(m, path, new)
-        return Finding(
-            "own-code-unreachable", "error", "likely" if notebook else "certain",
+        return Finding.error(
+            "own-code-unreachable", "likely" if notebook else "certain",
             f"{name} is your own code in {path}, and {what}.",
             (Evidence(f"{path} is there", path), *asker_evidence(case, failure), *searched(case)), (todo,))
     return None
@@ -155,8 +155,8 @@ def _not_installed_itself(case: Case, failure: Failure) -> Finding | None:
         root = m.path.dirname(root)
     else:
         return None
-    return Finding(
-        "own-code-unreachable", "error", "likely",
+    return Finding.error(
+        "own-code-unreachable", "likely",
         f"{name} is your own code in {root}, and asks for its own metadata, which only an installation has.",
         (*_asked(case, failure), Evidence(f"no metadata of {name} in {case.environment_name}"),
          Evidence(f"{file} is there: it can be installed", file)),

@@ -31,8 +31,8 @@ def meant_by_variable(case: Case, failure: Failure) -> Finding | None:
         for folder, why, found in _holding(case, raw, failure):
             right = m.path_separator.join([*entries[:number], folder, *entries[number + 1:]])
             lines = set_in(m, NAME)
-            return Finding(
-                "own-code-unreachable", "error", "certain",
+            return Finding.error(
+                "own-code-unreachable", "certain",
                 f"{failure.top} is in {folder}, and {NAME} does not lead there: it holds {raw!r}, {why}.",
                 (Evidence(f"{found} is there", found), Evidence(f"{NAME} is {value!r}"), *lines,
                  *searched(case)), (_set(case, right, lines), *reach(case, folder, failure.top)))
@@ -50,8 +50,8 @@ def meant_by_code(case: Case, failure: Failure) -> Finding | None:
                     place = Place(file, number, text=line.strip())
                     edit = change_line(case, place, place.text.replace(quoted[1], folder))
                     if edit is not None:
-                        return Finding(
-                            "own-code-unreachable", "error", "certain",
+                        return Finding.error(
+                            "own-code-unreachable", "certain",
                             f"{failure.top} is in {folder}, and line {number} of {file} does not lead there: "
                             f"it adds {quoted[1]!r}, {why}.",
                             (Evidence(f"{found} is there", found), Evidence(place.text, file, number),
@@ -63,8 +63,8 @@ def meant_by_code(case: Case, failure: Failure) -> Finding | None:
 def meant_by_line(case: Case, failure: Failure, file: str, number: int, raw: str) -> Finding | None:
     """Find what a line of a .pth file was meant to name, where that has the module."""
     for folder, why, found in _holding(case, raw, failure):
-        return Finding(
-            "link-broken", "error", "certain",
+        return Finding.error(
+            "link-broken", "certain",
             f"{failure.top} is in {folder}, and the line that is to lead there does not: it is {raw!r}, {why}.",
             (Evidence(f"{found} is there", found), Evidence(f"the line is {raw!r}", file, number)),
             (_mend(Edit(file, raw, folder)),))

@@ -90,8 +90,8 @@ def _site_off(case: Case, name: str, prefix: str, folder: str) -> Finding:
         todo = (Remedy(f"Write {config} anew; what is installed in {prefix} stays.", "command",
                        argv=(base, "-m", "venv", "--without-pip", prefix),
                        changes=f"writes pyvenv.cfg, the links and the activation scripts of {prefix}"),)
-    return Finding(
-        "site-off", "error", "certain",
+    return Finding.error(
+        "site-off", "certain",
         f"{name} is in {folder}, the environment's own folder, and that is not on the search path.",
         (Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder), why,
          *searched(case)), todo)
@@ -136,8 +136,8 @@ def _closed_link(case: Case, name: str) -> Finding | None:
                 owner = case.distributions.shelf(layer).named(name)
                 if owner is None and name.lower() not in file.lower().replace("-", "_"):
                     continue
-                return Finding(
-                    "site-off", "error", "certain" if owner else "likely",
+                return Finding.error(
+                    "site-off", "certain" if owner else "likely",
                     f"{path} links {name}, and it may not be read: {error.reason}.",
                     (Evidence(error.reason, path), *searched(case)), (files.make_readable(case, path),))
     return None
@@ -173,8 +173,8 @@ def packages_of_another_version(case: Case, failure: Failure | None) -> Finding 
         wanted = owner.name if owner else named or name
         if owner is not None and suits(owner.requires_python, case.python.version):
             wanted = f"{owner.name}=={owner.version}"
-        return Finding(
-            "env-version-skew", "error", "certain",
+        return Finding.error(
+            "env-version-skew", "certain",
             f"{name} is in {case.environment_name}, but under {version}, and its interpreter is Python "
             f"{case.python.version} now.", tuple(evidence),
             (*pip.install(case, wanted, why=" again, for the Python that it has now"),
@@ -226,8 +226,8 @@ def base_site_off(case: Case, failure: Failure | None) -> Finding | None:
     opened = _open_config(case, config.path, line)
     if opened is not None:
         todo.append(opened)
-    return Finding(
-        "base-site-off", "error", "certain",
+    return Finding.error(
+        "base-site-off", "certain",
         f"{name} is in the base installation {case.python.base_prefix}, and {case.environment_name} is "
         "closed to it.",
         (*wish_evidence(wish),
@@ -264,8 +264,8 @@ def user_site_off(case: Case, failure: Failure | None) -> Finding | None:
     if not case.elsewhere.known.any_holds([folder], name):
         return None
     owner = case.elsewhere.known.shelf(folder).providing(name)
-    return Finding(
-        "user-site-off", "error", "certain",
+    return Finding.error(
+        "user-site-off", "certain",
         f"{name} is in your user site {folder}, and this seat does not look there: "
         f"{_why_off(case)[0].says}.",
         (Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder),

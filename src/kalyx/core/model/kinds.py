@@ -1,0 +1,18 @@
+"""The closed lists of words that records hold; to a type checker each is a type of its own."""
+
+from __future__ import annotations
+
+from kalyx.core.lean.record import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from typing import Literal
+
+    Severity = Literal["error", "warning", "note"]
+    Confidence = Literal["certain", "likely", "possible"]
+    RemedyKind = Literal["command", "edit", "manual"]
+    Outcome = Literal["imports", "fails", "crash", "hang", "no-start"]  # of an import that was tried
+    Answered = Literal["imports", "fails", "unknown"]  # what is said of an import
+    KnownBy = Literal["asked", "read", "gone", "broken", "unknown", "other", "text"]
+    SeatKind = Literal["shell", "editor", "kernel", "notebook", "script", "process", "python", "env"]
+    EnvironmentKind = Literal["venv", "conda", "base"]
+    LayerName = Literal["start", "pythonpath", "stdlib", "env", "base", "user", "link", "other"]
