@@ -10,9 +10,12 @@ from kalyx.core.facts.configuration.own_files import KEPT
 from kalyx.core.facts.interpreters.environment import USUAL_NAMES, environment_of, is_environment, name_of, python_in
 from kalyx.core.facts.interpreters.examiner import Examiner
 from kalyx.core.facts.interpreters.path_lookup import read_head, split_path, version_in_name
-from kalyx.core.lean.record import replace
+from kalyx.core.lean.record import TYPE_CHECKING, replace
 from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Environment, Interpreter
+
+if TYPE_CHECKING:
+    from kalyx.core.model.kinds import EnvironmentKind
 
 __all__ = ["PLACES", "Surveyor", "is_installation", "program_names", "version_key"]
 
@@ -173,7 +176,7 @@ class Surveyor:
         interpreter = self.examiner.examine(python_in(m, prefix), ask=False).interpreter
         environment = environment_of(m, interpreter)
         if environment is None or not m.same(environment.path, prefix):
-            kind = "conda" if m.is_folder(m.path.join(prefix, "conda-meta")) else "venv"
+            kind: EnvironmentKind = "conda" if m.is_folder(m.path.join(prefix, "conda-meta")) else "venv"
             environment = Environment(prefix, name_of(m, prefix), kind, None, None, (), interpreter)
         return replace(environment, interpreter=interpreter)
 

@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 from kalyx.core.facts.files import Files
+from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.model import Environment, Interpreter
+
+if TYPE_CHECKING:
+    from kalyx.core.model.kinds import EnvironmentKind
 
 __all__ = ["environment_of", "is_environment", "name_of", "prefix_of", "program_folder", "python_in"]
 
@@ -31,7 +35,7 @@ def environment_of(files: Files, interpreter: Interpreter | None) -> Environment
         return None
     m, prefix = files, interpreter.prefix
     if prefix != interpreter.base_prefix or m.is_file(m.path.join(prefix, "pyvenv.cfg")):
-        kind = "venv"
+        kind: EnvironmentKind = "venv"
     elif m.is_folder(m.path.join(prefix, "conda-meta")):
         kind = "conda"
     else:

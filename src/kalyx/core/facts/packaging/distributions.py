@@ -8,9 +8,12 @@ from collections.abc import Iterable
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.files import Files
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
 from kalyx.core.model import Distribution
 from kalyx.core.model.names import normal_name
+
+if TYPE_CHECKING:
+    from kalyx.core.model.kinds import LayerName
 
 __all__ = ["Shelf", "ZipShelf", "mapped_folder", "mapped_modules", "modules_in_record", "open_shelf",
            "parse_egg_requires", "parse_heads", "zip_names"]
@@ -54,7 +57,7 @@ def parse_heads(text: str) -> _Heads:
 class Shelf:
     """The distributions whose metadata lies in one folder, read when asked for."""
 
-    def __init__(self, files: Files, folder: str, layer: str = "other",
+    def __init__(self, files: Files, folder: str, layer: LayerName = "other",
                  names: Iterable[str] | None = None) -> None:
         """Take up a folder; `names` are what it holds, where that has been listed already."""
         self.files = files
@@ -305,7 +308,7 @@ def zip_names(files: Files, file: str) -> set[str]:
 class ZipShelf(Shelf):
     """The distributions inside a zip file or egg that stands on the path."""
 
-    def __init__(self, files: Files, file: str, layer: str = "other") -> None:
+    def __init__(self, files: Files, file: str, layer: LayerName = "other") -> None:
         super().__init__(files, file, layer)
         self._content: dict[str, str] | None = None
 
@@ -342,7 +345,7 @@ class ZipShelf(Shelf):
         return self._text(entry, file, limit)
 
 
-def open_shelf(files: Files, entry: str, layer: str) -> Shelf:
+def open_shelf(files: Files, entry: str, layer: LayerName) -> Shelf:
     """Return the distributions of a path entry, a folder or a zip file."""
     if files.is_file(entry):
         return ZipShelf(files, entry, layer)
