@@ -63,6 +63,13 @@ def test_no_circles() -> None:
         graphlib.TopologicalSorter(graph).prepare()
 
 
+def test_modules_named_in_strings() -> None:
+    """A module that code names in a string is there."""
+    for file in SOURCE.rglob("*.py"):
+        for name in re.findall(r"[\"'](kalyx\.[a-z_.]+[a-z_])[\"']", file.read_text()):
+            assert name in modules(), (file, name)
+
+
 def test_rooms_of_verdicts() -> None:
     """A room of causes knows no other; nothing in the verdicts knows the machine, or how seats are found."""
     for name, others in arrows().items():

@@ -88,12 +88,12 @@ def main() -> None:
 
 def finish(status: int) -> int:
     """End what is left of what we started, and hand over what was printed; return the exit status."""
-    children = sys.modules.get("kalyx.core.children")
+    children = sys.modules.get("kalyx.core.machine.children")
     for _ in range(3):  # a second signal is not to leave half of it
         try:
             if children is not None:
                 children.end_all_runs()
-                sys.modules["kalyx.core.scratch"].remove_all()
+                sys.modules["kalyx.core.machine.scratch"].remove_all()
             break
         except KeyboardInterrupt:
             continue
