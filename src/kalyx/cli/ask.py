@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-import argparse
-
 from kalyx.cli.common import context_for, print_answer
 from kalyx.core.answers.ask import answer_ask
 from kalyx.core.errors import NothingToJudge, Unreadable, WrongUsage
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    import argparse
 
 LIMIT = 60.0  # seconds
 

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-import argparse
-
 from kalyx.cli.common import context_for, print_answer
 from kalyx.core.answers.changes import answer_changes
 from kalyx.core.errors import WrongUsage
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    import argparse
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

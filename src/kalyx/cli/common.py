@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-import argparse
 import os
 import sys
 
 from kalyx.cli.options import print_error, printing
 from kalyx.core.facts.interpreters.version_managers import shell_environment
 from kalyx.core.facts.seats.context import SeatContext
-from kalyx.core.lean.record import TYPE_CHECKING, replace
+from kalyx.core.lean.record import replace
 from kalyx.core.machine.local import RealMachine, own_command
 from kalyx.core.quoting import name_of_shell
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    import argparse
     from typing import Any
 
 __all__ = ["context_for", "load_pages", "print_answer", "progress"]

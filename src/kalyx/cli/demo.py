@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import os
 import shlex
 import shutil
@@ -10,6 +9,10 @@ import sys
 import tempfile
 
 from kalyx.cli.options import print_error
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    import argparse
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-import argparse
 import re
 
 from kalyx.cli.common import context_for, print_answer
 from kalyx.core.answers.enrol import SCOPES, EnrolWish, answer_enrol
 from kalyx.core.errors import WrongUsage
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    import argparse
 
 LIMIT = 60.0  # seconds for a kernel to start and answer
 

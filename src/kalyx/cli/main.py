@@ -8,9 +8,9 @@ import sys
 from kalyx import __version__
 from kalyx.cli.options import CannotPrint, Parser, UsageError, add_global_options, asks_for_json, print_error
 from kalyx.core.errors import KalyxError, Refused, WrongUsage
-from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.quoting import join_words, name_of_shell
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any
 

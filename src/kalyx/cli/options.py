@@ -6,8 +6,8 @@ import os
 import sys
 
 from kalyx.cli.untranslated import argparse
-from kalyx.core.lean.record import TYPE_CHECKING
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any, NoReturn
 

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-import argparse
-
 from kalyx.cli.common import context_for, print_answer
 from kalyx.core.answers.packages import answer_packages
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    import argparse
 
 LAYERS = ("start", "pythonpath", "stdlib", "env", "base", "user", "link", "other")
 

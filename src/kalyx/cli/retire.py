@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
 
 from kalyx.cli.common import context_for, print_answer
-from kalyx.core.answers.changes import RetirePlan, answer_retire, plan_retire
+from kalyx.core.answers.changes import answer_retire, plan_retire
 from kalyx.core.errors import Refused, WrongUsage
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    import argparse
+
+    from kalyx.core.answers.changes import RetirePlan
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-import argparse
-
 from kalyx.cli.common import context_for, print_answer
 from kalyx.core.answers.running import answer_running
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    import argparse
 
 KINDS = ("kernel", "server", "language-server", "script", "module", "command", "shell")
 

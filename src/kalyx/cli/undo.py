@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-import argparse
-
 from kalyx.cli.common import context_for, print_answer
 from kalyx.core.answers.changes import answer_undo
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    import argparse
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

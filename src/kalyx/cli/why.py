@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-import argparse
 import os
 
 from kalyx.cli.common import context_for, load_pages, print_answer
 from kalyx.core.answers.why.module import answer_why
 from kalyx.core.errors import WrongUsage
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    import argparse
 
 LIMIT = 60.0  # seconds for one import
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.lean.record import TYPE_CHECKING
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any
 

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 
 from kalyx import __version__
-from kalyx.core.lean.record import TYPE_CHECKING, names_of
+from kalyx.core.lean.record import names_of
 from kalyx.core.masks import masked, masked_document
-from kalyx.core.model import Distribution, Environment, Evidence, ImportReport, Interpreter, Kernel, Note, Proof, Seat
+from kalyx.core.model import Distribution, Environment, Evidence, Interpreter, Seat
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Iterable
     from typing import Any
 
     from kalyx.core.answers.ask import AskAnswer
@@ -24,6 +26,7 @@ if TYPE_CHECKING:
     from kalyx.core.answers.put import PutAnswer
     from kalyx.core.answers.running import RunningAnswer
     from kalyx.core.answers.why.module import WhyAnswer
+    from kalyx.core.model import ImportReport, Kernel, Note, Proof
     from kalyx.core.verdicts.explanations import Explanation
 
 __all__ = ["ask_result", "changes_result", "document", "enrol_result", "envs_result", "explain_result",

@@ -6,12 +6,15 @@ be copied whole. The home folder is written ``~``.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 from kalyx.core.lean.record import dataclass
 from kalyx.core.masks import masked
-from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.quoting import join_words, quote_word
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from kalyx.core.model import Evidence, Finding, Remedy
 
 __all__ = ["Line", "Page", "clean"]
 

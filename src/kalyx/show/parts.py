@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from kalyx.core.model import Finding, Note, Seat
-from kalyx.show.page import Page
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.model import Finding, Note, Seat
+    from kalyx.show.page import Page
 
 __all__ = ["human_size", "notes", "seat_name", "show_findings"]
 

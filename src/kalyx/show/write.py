@@ -5,11 +5,13 @@ from __future__ import annotations
 import os
 import sys
 
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.show.page import ASCII_MARKS, Line, Page
+from kalyx.show.page import ASCII_MARKS
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import TextIO
+
+    from kalyx.show.page import Line, Page
 
 __all__ = ["Writer", "wants_color"]
 

@@ -6,18 +6,22 @@ import ast
 import json
 import os
 import time
-from collections.abc import Sequence
 
 from kalyx.core.errors import NothingToJudge, Unreadable
 from kalyx.core.facts.imports.trial import BOOT
 from kalyx.core.facts.kernels import kernelspecs
 from kalyx.core.facts.processes.processes import connection_file_of, kind_of
-from kalyx.core.facts.seats.context import SeatContext, SeatFacts
 from kalyx.core.facts.seats.finder import find_seat_to_run
 from kalyx.core.lean.record import dataclass, replace
-from kalyx.core.model import Kernel, Note
 from kalyx.core.wire.client import KernelFailed, StartedKernel
 from kalyx.core.wire.running import KernelBusy, RunningKernel, parse_connection
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+    from kalyx.core.model import Kernel, Note
 
 __all__ = ["AskAnswer", "Asked", "Identity", "answer_ask"]
 

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 from kalyx.core.answers.kernels import answer_kernels, is_stale
-from kalyx.core.changes.journal import KEPT, Change, Journal
+from kalyx.core.changes.journal import KEPT, Journal
 from kalyx.core.errors import NothingToJudge, Refused
-from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.lean.record import dataclass
-from kalyx.core.model import Kernel, Note
+from kalyx.core.model import Note
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from kalyx.core.changes.journal import Change
+    from kalyx.core.facts.seats.context import SeatContext
+    from kalyx.core.model import Kernel
 
 __all__ = ["ChangesAnswer", "RetireAnswer", "RetirePlan", "answer_changes", "answer_retire", "answer_undo",
            "plan_retire"]

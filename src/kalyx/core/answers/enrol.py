@@ -5,23 +5,29 @@ from __future__ import annotations
 import ast
 import json
 import time
-from collections.abc import Mapping
 from typing import Any
 
-from kalyx.core.changes.journal import Change, Journal
+from kalyx.core.changes.journal import Journal
 from kalyx.core.errors import NothingToJudge, Refused, WrongUsage
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.interpreters.environment import environment_of, program_folder
 from kalyx.core.facts.kernels import data_folders, kernelspecs
 from kalyx.core.facts.packaging.pip_lines import isolated_pip, own_pip
 from kalyx.core.facts.search_path.site_folders import visible_sites
-from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.facts.seats.environment import env_seat
 from kalyx.core.lean.record import dataclass, field, replace
-from kalyx.core.machine.interface import Machine
-from kalyx.core.model import Environment, Evidence, Finding, Interpreter, Kernel, Proof, Remedy
+from kalyx.core.model import Evidence, Finding, Kernel, Proof, Remedy
 from kalyx.core.verdicts.seats.interpreter import interpreter_broken, interpreter_gone
 from kalyx.core.wire.client import KernelFailed, StartedKernel
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from kalyx.core.changes.journal import Change
+    from kalyx.core.facts.seats.context import SeatContext
+    from kalyx.core.machine.interface import Machine
+    from kalyx.core.model import Environment, Interpreter
 
 __all__ = ["EnrolAnswer", "EnrolWish", "activation_variables", "answer_enrol", "prove"]
 

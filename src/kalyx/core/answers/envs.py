@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from functools import partial
 
 from kalyx.core.answers.spared import spared
@@ -12,11 +11,17 @@ from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.interpreters.environment import prefix_of, python_in
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.packaging.requirements import is_met
-from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.lean.record import dataclass, replace
-from kalyx.core.model import Environment, Interpreter, Note
+from kalyx.core.model import Note
 from kalyx.core.model.names import requirement_name
 from kalyx.core.verdicts.seats.environment import judge_environment
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from kalyx.core.facts.seats.context import SeatContext
+    from kalyx.core.model import Environment, Interpreter
 
 __all__ = ["EnvsAnswer", "Listed", "answer_envs"]
 

@@ -2,23 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 from kalyx.core.answers.spared import spared
 from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts.editors import settings
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.kernels import notebooks
-from kalyx.core.facts.seats.context import SeatContext, SeatFacts
 from kalyx.core.facts.seats.editor import seat_of_setting
 from kalyx.core.facts.seats.kernel import notebook_seat
 from kalyx.core.facts.seats.script import script_seat, scripts_here
 from kalyx.core.facts.seats.shell import shell_seat
 from kalyx.core.facts.shells import commands
 from kalyx.core.lean.record import dataclass, replace
-from kalyx.core.model import Agreement, Finding, Note, Seat
+from kalyx.core.model import Note
 from kalyx.core.verdicts.seats.agreement import judge_agreement
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+    from kalyx.core.model import Agreement, Finding, Seat
 
 __all__ = ["HereAnswer", "answer_here"]
 

@@ -5,12 +5,15 @@ from __future__ import annotations
 from kalyx.core.answers.spared import spared
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.kernels import kernelspecs
-from kalyx.core.facts.seats.context import SeatContext, SeatFacts
 from kalyx.core.facts.seats.environment import env_seat
 from kalyx.core.facts.seats.kernel import seat_of_kernelspec
 from kalyx.core.lean.record import dataclass, replace
-from kalyx.core.model import Interpreter, Kernel, Note, Proof
 from kalyx.core.verdicts.seats.kernel import hidden_behind, judge_kernel
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+    from kalyx.core.model import Interpreter, Kernel, Note, Proof
 
 __all__ = ["KernelsAnswer", "ListedKernel", "answer_kernels", "is_stale"]
 

@@ -5,11 +5,10 @@ from __future__ import annotations
 import os
 import re
 import shutil
-from collections.abc import Callable, Sequence
 
-from kalyx.core.answers.enrol import EnrolAnswer, EnrolWish, answer_enrol
+from kalyx.core.answers.enrol import EnrolWish, answer_enrol
 from kalyx.core.answers.put import PIP_LIMIT, pip_for, read_installed, what_pip_said
-from kalyx.core.changes.journal import KEPT, Change, Journal
+from kalyx.core.changes.journal import KEPT, Journal
 from kalyx.core.errors import NothingToJudge, Refused, Unreadable, WrongUsage
 from kalyx.core.facts.packaging.inventory import read_inventory
 from kalyx.core.facts.packaging.module_runs import run_module
@@ -20,8 +19,16 @@ from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.facts.seats.environment import env_seat, find_environment
 from kalyx.core.facts.source_code.ignore_files import checkout_of, is_ignored
 from kalyx.core.lean.record import dataclass
-from kalyx.core.model import Environment, Interpreter, Note
+from kalyx.core.model import Note
 from kalyx.core.model.names import normal_name, requirement_name
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from kalyx.core.answers.enrol import EnrolAnswer
+    from kalyx.core.changes.journal import Change
+    from kalyx.core.model import Environment, Interpreter
 
 __all__ = ["MakeAnswer", "MakeWish", "answer_make", "find_interpreter"]
 

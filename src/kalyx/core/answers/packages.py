@@ -8,15 +8,19 @@ from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.packaging.inventory import read_inventory
 from kalyx.core.facts.packaging.requirements import marker_values
-from kalyx.core.facts.search_path.layers import Layer
 from kalyx.core.facts.search_path.predicted import read_search_path
-from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.lean.record import dataclass
-from kalyx.core.model import Distribution, Finding, Note, Seat
+from kalyx.core.model import Note
 from kalyx.core.model.names import normal_name
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
 from kalyx.core.verdicts.seats.packages import judge_leaks, version_conflicts
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.search_path.layers import Layer
+    from kalyx.core.facts.seats.context import SeatContext
+    from kalyx.core.model import Distribution, Finding, Seat
 
 __all__ = ["PackagesAnswer", "answer_packages"]
 

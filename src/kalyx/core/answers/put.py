@@ -3,27 +3,34 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Sequence
 
-from kalyx.core.changes.journal import Change, Journal
+from kalyx.core.changes.journal import Journal
 from kalyx.core.errors import NothingToJudge, Refused
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.packaging.distributions import Shelf
 from kalyx.core.facts.packaging.inventory import read_inventory
-from kalyx.core.facts.packaging.pip_lines import Pip, can_lend, isolated_pip, lent_pip
+from kalyx.core.facts.packaging.pip_lines import can_lend, isolated_pip, lent_pip
 from kalyx.core.facts.packaging.requirements import marker_values
-from kalyx.core.facts.search_path.layers import Layer
 from kalyx.core.facts.search_path.predicted import read_search_path
 from kalyx.core.facts.search_path.site_folders import visible_sites
-from kalyx.core.facts.seats.context import SeatContext, SeatFacts
 from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.lean.record import dataclass, replace
-from kalyx.core.machine.interface import RunResult
-from kalyx.core.model import Distribution, Finding, Interpreter, Note, Seat
+from kalyx.core.model import Note
 from kalyx.core.model.names import normal_name
 from kalyx.core.verdicts.remedies.shell_lines import command_line, shell_of
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
 from kalyx.core.verdicts.seats.packages import would_break
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from kalyx.core.changes.journal import Change
+    from kalyx.core.facts.packaging.pip_lines import Pip
+    from kalyx.core.facts.search_path.layers import Layer
+    from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+    from kalyx.core.machine.interface import RunResult
+    from kalyx.core.model import Distribution, Finding, Interpreter, Seat
 
 __all__ = ["PutAnswer", "Step", "answer_put", "pip_for", "read_installed", "what_pip_said"]
 

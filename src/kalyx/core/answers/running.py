@@ -7,14 +7,16 @@ from functools import partial
 
 from kalyx.core.answers.spared import spared
 from kalyx.core.facts.processes.processes import describe_process, python_processes
-from kalyx.core.facts.seats.context import SeatContext
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
+from kalyx.core.lean.record import dataclass, replace
 from kalyx.core.model import Note
-from kalyx.core.model.process import PythonProcess, RawProcess
 from kalyx.core.verdicts.seats.process import judge_process
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Mapping
+
+    from kalyx.core.facts.seats.context import SeatContext
+    from kalyx.core.model.process import PythonProcess, RawProcess
 
 __all__ = ["RunningAnswer", "answer_running"]
 

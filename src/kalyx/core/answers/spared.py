@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from kalyx.core.errors import KalyxError
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.machine.interface import Machine
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable
     from typing import TypeVar
+
+    from kalyx.core.machine.interface import Machine
 
     R = TypeVar("R")
 

@@ -6,15 +6,19 @@ import errno
 import json
 import os
 import shutil
-from collections.abc import Mapping, Sequence
 from datetime import datetime, timezone
 
 from kalyx.core.changes.files import make_folder_with, read_regular, write_file
 from kalyx.core.errors import NothingToJudge, Refused
 from kalyx.core.facts.configuration.own_files import KEPT, user_folder
 from kalyx.core.lean.record import dataclass, replace
-from kalyx.core.machine.interface import Machine
 from kalyx.core.masks import masked
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from kalyx.core.machine.interface import Machine
 
 __all__ = ["KEPT", "Change", "Journal", "journal_folder"]
 

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.lean.record import TYPE_CHECKING
-
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any
 

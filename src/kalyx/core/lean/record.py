@@ -9,7 +9,7 @@ defaults, `field(default_factory=...)`, equality, hash, repr and `replace`.
 
 from __future__ import annotations
 
-__all__ = ["TYPE_CHECKING", "dataclass", "field", "names_of", "replace"]
+__all__ = ["dataclass", "field", "names_of", "replace"]
 
 # What a type checker takes as true by its name. Not from `typing`, whose import costs a tenth of
 # Kalyx's start and is needed for annotations alone, which are never evaluated.

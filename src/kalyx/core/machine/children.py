@@ -8,11 +8,11 @@ import time
 from _thread import allocate_lock
 from itertools import count
 
-from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.machine import descendants, guard
 from kalyx.core.machine.interface import RunResult
 from kalyx.core.machine.kept_output import Kept
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Mapping, Sequence
 

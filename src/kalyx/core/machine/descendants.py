@@ -10,8 +10,7 @@ from __future__ import annotations
 import os
 import sys
 
-from kalyx.core.lean.record import TYPE_CHECKING
-
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Collection, Iterator
     from typing import Any

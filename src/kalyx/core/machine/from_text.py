@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import ntpath
 import posixpath
-from collections.abc import Mapping
-from types import ModuleType
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine.interface import FileInfo, Machine
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+    from types import ModuleType
 
 __all__ = ["TextMachine"]
 

@@ -10,8 +10,9 @@ from __future__ import annotations
 import stat
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass
+from kalyx.core.lean.record import dataclass
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Mapping, Sequence
     from typing import Any, Protocol, TypeVar

@@ -7,11 +7,11 @@ import stat
 import sys
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.machine import scratch
 from kalyx.core.machine.children import Run, reason_of
 from kalyx.core.machine.interface import LIST_LIMIT, READ_LIMIT, SCAN_LIMIT, FileInfo, Machine, around
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Mapping, Sequence
     from typing import Any, TypeVar

@@ -6,9 +6,9 @@ import os
 
 import psutil
 
-from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.model.process import RawProcess
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any
 

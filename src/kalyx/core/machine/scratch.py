@@ -5,9 +5,9 @@ from __future__ import annotations
 import os
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.machine import guard
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Iterable
 

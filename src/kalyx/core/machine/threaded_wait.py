@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import os
 
-from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.machine.kept_output import Kept
 from kalyx.core.machine.threads import Thread
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable
 

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from _thread import allocate_lock, start_new_thread
 
-from kalyx.core.lean.record import TYPE_CHECKING
-
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from _thread import LockType
     from collections.abc import Callable, Iterable

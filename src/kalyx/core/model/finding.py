@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from kalyx.core.lean.record import dataclass, field
 
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass, field
-
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from kalyx.core.model.kinds import Confidence, RemedyKind, Severity
 
 __all__ = ["Edit", "Evidence", "Finding", "Note", "Remedy", "TrailStep"]

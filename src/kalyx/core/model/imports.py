@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from kalyx.core.lean.record import dataclass, field
 
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass, field
-from kalyx.core.model.finding import Evidence, Finding, Remedy
-from kalyx.core.model.python import Environment, Interpreter, RunningPython
-
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from kalyx.core.model.finding import Evidence, Finding, Remedy
     from kalyx.core.model.kinds import Answered, LayerName, Outcome
+    from kalyx.core.model.python import Environment, Interpreter, RunningPython
 
 __all__ = ["Comparison", "Difference", "Distribution", "Elsewhere", "FileReport", "Frame", "ImportGroup",
            "ImportReport", "Observation", "ObservedError", "Place"]

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-
 from kalyx.core.lean.record import dataclass, field
-from kalyx.core.model.finding import Finding, TrailStep
-from kalyx.core.model.python import Environment, Interpreter
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from kalyx.core.model.finding import Finding, TrailStep
+    from kalyx.core.model.python import Environment, Interpreter
 
 __all__ = ["Kernel", "Proof"]
 

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import TYPE_CHECKING
-
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Literal
 

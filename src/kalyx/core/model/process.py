@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass
-from kalyx.core.model.finding import Finding
-from kalyx.core.model.python import Environment, Interpreter
+from kalyx.core.lean.record import dataclass
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Mapping
+
+    from kalyx.core.model.finding import Finding
+    from kalyx.core.model.python import Environment, Interpreter
 
 __all__ = ["PythonProcess", "RawProcess"]
 

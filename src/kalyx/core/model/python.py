@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass, field
-from kalyx.core.model.finding import Finding
+from kalyx.core.lean.record import dataclass, field
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Collection, Mapping
 
+    from kalyx.core.model.finding import Finding
     from kalyx.core.model.kinds import EnvironmentKind, KnownBy
 
 __all__ = ["Environment", "Interpreter", "RunningPython", "python_version", "version_pair"]

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from kalyx.core.lean.record import dataclass
 
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass
-from kalyx.core.model.finding import Finding, TrailStep
-from kalyx.core.model.python import Environment, Interpreter
-
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from kalyx.core.model.finding import Finding, TrailStep
     from kalyx.core.model.kinds import SeatKind
+    from kalyx.core.model.python import Environment, Interpreter
 
 __all__ = ["Agreement", "Launch", "Script", "Seat"]
 

@@ -5,8 +5,7 @@ from __future__ import annotations
 import os
 from functools import cache
 
-from kalyx.core.lean.record import TYPE_CHECKING
-
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any
 

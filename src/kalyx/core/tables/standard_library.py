@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.tables.load import load
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any
 

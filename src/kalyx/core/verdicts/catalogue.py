@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from kalyx.core.lean.record import dataclass
 
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass
-
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Callable
     from typing import Literal, TypeVar
 
     F = TypeVar("F", bound=Callable[..., object])

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.search_path.modules import top_level
-from kalyx.core.model import Comparison, Difference, Evidence, ImportReport
+from kalyx.core.model import Comparison, Difference, Evidence
 from kalyx.core.verdicts.reading.failure import read_failure
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import ImportReport
 
 __all__ = ["compare_imports"]
 

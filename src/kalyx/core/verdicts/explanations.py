@@ -13,8 +13,12 @@ import re
 
 from kalyx.core.errors import WrongUsage
 from kalyx.core.lean.record import dataclass
-from kalyx.core.verdicts.catalogue import CATALOGUE, CHECKS, Cause, Check
+from kalyx.core.verdicts.catalogue import CATALOGUE, CHECKS
 from kalyx.core.verdicts.precedence import in_order, silenced_by
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.verdicts.catalogue import Cause, Check
 
 __all__ = ["GROUPS", "Explanation", "all_explanations", "as_markdown", "explain_cause"]
 

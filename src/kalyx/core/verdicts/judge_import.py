@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-
 from kalyx.core.errors import KalyxError
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.search_path.modules import top_level
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.model import Elsewhere, Finding, Frame, ImportReport
-from kalyx.core.verdicts.index import CHECKS, IndexedCheck
+from kalyx.core.model import Finding, ImportReport
+from kalyx.core.verdicts.index import CHECKS
 from kalyx.core.verdicts.reading.absence import is_absent
-from kalyx.core.verdicts.reading.failure import Failure, read_failure
+from kalyx.core.verdicts.reading.failure import read_failure
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Elsewhere, Frame
     from kalyx.core.model.kinds import Answered
+    from kalyx.core.verdicts.index import IndexedCheck
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["judge_import", "judge_last_words", "load_checks"]
 

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import graphlib
-from collections.abc import Iterable, Sequence
 
-from kalyx.core.verdicts.catalogue import Check
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Sequence
+
+    from kalyx.core.verdicts.catalogue import Check
 
 __all__ = ["in_order", "silenced_by"]
 

@@ -7,7 +7,6 @@ import os
 import secrets
 import socket
 import time
-from collections.abc import Mapping
 from typing import Any
 
 from kalyx.core.errors import Unreadable
@@ -15,6 +14,10 @@ from kalyx.core.lean.record import dataclass
 from kalyx.core.machine import scratch
 from kalyx.core.machine.children import Run
 from kalyx.core.wire.messages import MESSAGE_LIMIT, BadMessage, Session, receive
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping
 
 __all__ = ["Executed", "KernelFailed", "StartedKernel"]
 

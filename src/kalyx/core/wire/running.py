@@ -5,12 +5,15 @@ from __future__ import annotations
 import ipaddress
 import json
 import time
-from collections.abc import Mapping
 from typing import Any
 
 from kalyx.core.lean.record import dataclass
 from kalyx.core.wire.client import KernelFailed, read_expressions
 from kalyx.core.wire.messages import MESSAGE_LIMIT, BadMessage, Session, receive
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping
 
 __all__ = ["Connection", "KernelBusy", "RunningKernel", "parse_connection"]
 

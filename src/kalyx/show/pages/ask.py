@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.show.page import Page
-
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.answers.ask import AskAnswer, Asked
+    from kalyx.show.page import Page
 
 __all__ = ["lay_out"]
 

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.model import Finding, Seat
-from kalyx.core.verdicts.index import BRIEFS
-from kalyx.show.page import Page
 from kalyx.show.parts import notes, seat_name, trail
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.answers.here import HereAnswer
+    from kalyx.core.model import Finding, Seat
+    from kalyx.show.page import Page
 
 __all__ = ["here_sentence", "lay_out"]
 
@@ -50,6 +49,8 @@ def here_sentence(answer: HereAnswer) -> str:
     if len(findings) == 1:
         return findings[0].because
     if findings:
+        from kalyx.core.verdicts.index import BRIEFS
+
         briefs = list(dict.fromkeys(BRIEFS[f.cause] for f in findings))
         return f"{len(findings)} things are wrong here: {'; '.join(briefs)}."
     if not known:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.model import Distribution
-from kalyx.show.page import Page
 from kalyx.show.parts import human_size, show_findings
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.answers.packages import PackagesAnswer
+    from kalyx.core.model import Distribution
+    from kalyx.show.page import Page
 
 __all__ = ["lay_out"]
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.show.page import Page
 from kalyx.show.parts import show_findings
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.answers.running import RunningAnswer
+    from kalyx.show.page import Page
 
 __all__ = ["lay_out"]
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.model import Comparison, Evidence, ImportReport, Seat
-from kalyx.show.page import Page
+from kalyx.core.model import Evidence
 from kalyx.show.parts import notes, trail
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.answers.why.module import WhyAnswer
+    from kalyx.core.model import Comparison, ImportReport, Seat
+    from kalyx.show.page import Page
 
 __all__ = ["lay_out"]
 

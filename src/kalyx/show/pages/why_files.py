@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from kalyx.core.lean.record import replace
+from kalyx.core.model import Evidence
 
-from kalyx.core.lean.record import TYPE_CHECKING, replace
-from kalyx.core.model import Evidence, Finding, ImportGroup, ImportReport, Place
-from kalyx.show.page import Page
-
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from kalyx.core.answers.why.module import WhyAnswer
+    from kalyx.core.model import Finding, ImportGroup, ImportReport, Place
+    from kalyx.show.page import Page
 
 __all__ = ["lay_out"]
 

@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
-
 from kalyx.core.answers.why.module import WhyAnswer, as_observed, ender_of, with_newer_parser
 from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.imports.trial import observe_imports
-from kalyx.core.facts.seats.context import SeatContext, SeatFacts
 from kalyx.core.facts.seats.finder import find_seat_to_run
-from kalyx.core.facts.source_code.imports import ImportedName, Source, find_sources, package_root, read_source
+from kalyx.core.facts.source_code.imports import find_sources, package_root, read_source
 from kalyx.core.lean.record import dataclass, replace
-from kalyx.core.model import FileReport, Finding, ImportGroup, ImportReport, Launch, Note, Observation, Place, Remedy
+from kalyx.core.model import FileReport, ImportGroup, ImportReport, Note, Place, Remedy
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping, Sequence
+
+    from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+    from kalyx.core.facts.source_code.imports import ImportedName, Source
+    from kalyx.core.model import Finding, Launch, Observation
 
 __all__ = ["answer_files", "group_imports"]
 

@@ -2,22 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
 from itertools import islice
 
 from kalyx.core.errors import WrongUsage
 from kalyx.core.facts.imports.trial import Attempt
-from kalyx.core.facts.seats.context import SeatContext, SeatFacts
 from kalyx.core.facts.seats.finder import find_seat_to_run
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
-from kalyx.core.model import Comparison, FileReport, ImportGroup, ImportReport, Interpreter, Note, Observation, Seat
+from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.model import Note
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+
+    from collections.abc import Callable, Sequence
 
     from kalyx.core.facts.environments.neighbours import Neighbours
     from kalyx.core.facts.imports.case import Case
     from kalyx.core.facts.search_path.startup_code import StartEnder
+    from kalyx.core.facts.seats.context import SeatContext, SeatFacts
     from kalyx.core.machine.interface import Machine
+    from kalyx.core.model import Comparison, FileReport, ImportGroup, ImportReport, Interpreter, Observation, Seat
 
 MOST_AT_ONCE = 8  # children
 

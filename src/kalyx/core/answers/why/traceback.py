@@ -10,12 +10,9 @@ from kalyx.core.errors import NothingToJudge, Unreadable
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.case import THE_TEXT, Case
 from kalyx.core.facts.interpreters.environment import prefix_of, python_in
-from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.facts.seats.finder import find_seat_to_run
 from kalyx.core.facts.tracebacks.parser import (
     TEXT_LIMIT,
-    Place,
-    Traceback,
     parse_fatal,
     parse_refusal,
     parse_traceback,
@@ -24,12 +21,9 @@ from kalyx.core.facts.tracebacks.parser import (
 from kalyx.core.facts.tracebacks.pasted_text import decode_text, text_of_notebook, without_prefixes
 from kalyx.core.lean.record import dataclass, replace
 from kalyx.core.machine.from_text import TextMachine
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import (
     Environment,
     Evidence,
-    Finding,
-    Frame,
     ImportReport,
     Interpreter,
     Launch,
@@ -39,6 +33,19 @@ from kalyx.core.model import (
     RunningPython,
     Seat,
 )
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.seats.context import SeatContext
+    from kalyx.core.facts.tracebacks.parser import (
+        Place,
+        Traceback,
+    )
+    from kalyx.core.machine.interface import Machine
+    from kalyx.core.model import (
+        Finding,
+        Frame,
+    )
 
 __all__ = ["answer_traceback", "read_text"]
 

@@ -2,33 +2,39 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 from kalyx.core.answers.why.module import WhyAnswer, parse_request
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.native.builtin_modules import CompiledIn, read_suffixes
 from kalyx.core.facts.packaging.distributions import mapped_folder, zip_names
 from kalyx.core.facts.search_path.modules import Candidate, top_level
-from kalyx.core.facts.search_path.predicted import SearchPath, read_search_path
-from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.facts.search_path.predicted import read_search_path
 from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.facts.source_code.imports import read_source
 from kalyx.core.lean.record import dataclass, replace
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import (
-    Finding,
     Frame,
     ImportReport,
-    Interpreter,
-    Launch,
     Note,
     Observation,
     ObservedError,
     RunningPython,
-    Seat,
 )
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from kalyx.core.facts.search_path.predicted import SearchPath
+    from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+    from kalyx.core.machine.interface import Machine
+    from kalyx.core.model import (
+        Finding,
+        Interpreter,
+        Launch,
+        Seat,
+    )
 
 __all__ = ["NOT_RUN", "answer_without_run", "read_requests"]
 

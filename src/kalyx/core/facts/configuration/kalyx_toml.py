@@ -19,13 +19,15 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.configuration.own_files import config_files
 from kalyx.core.facts.editors.formats import FORMATS
 from kalyx.core.facts.editors.table import EDITORS, Editor
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass
-from kalyx.core.machine.interface import Machine
+from kalyx.core.lean.record import dataclass
 from kalyx.core.model import Note
 from kalyx.core.toml import load_toml
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any
+
+    from kalyx.core.machine.interface import Machine
 
 __all__ = ["Config", "read_config"]
 

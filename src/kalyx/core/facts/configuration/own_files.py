@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from kalyx.core.machine.interface import Machine
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.machine.interface import Machine
 
 __all__ = ["KEPT", "config_files", "user_folder"]
 

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable, Sequence
 
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass
+from kalyx.core.lean.record import dataclass
 from kalyx.core.toml import load_toml
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
     from typing import Any
 
 __all__ = ["FORMATS", "Named", "Said", "line_of_key", "line_with", "parse_env_file", "parse_json_with_comments",

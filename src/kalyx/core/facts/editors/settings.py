@@ -9,18 +9,22 @@ from __future__ import annotations
 
 import fnmatch
 import re
-from collections.abc import Iterable, Sequence
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.editors.formats import FORMATS, Named
-from kalyx.core.facts.editors.table import EDITORS, Editor
-from kalyx.core.facts.files import Files
+from kalyx.core.facts.editors.formats import FORMATS
+from kalyx.core.facts.editors.table import EDITORS
 from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.facts.interpreters.path_lookup import find_on_path, is_python_name
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
+from kalyx.core.lean.record import dataclass, replace
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Iterable, Sequence
     from typing import Any
+
+    from kalyx.core.facts.editors.formats import Named
+    from kalyx.core.facts.editors.table import Editor
+    from kalyx.core.facts.files import Files
 
 __all__ = ["EditorSetting", "editor_for", "fill_variables", "find_settings", "read_setting", "resolve_value"]
 

@@ -5,11 +5,14 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import prefix_of, program_folder
 from kalyx.core.facts.interpreters.path_lookup import parse_shebang, read_head
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
 
 __all__ = ["place_named"]
 

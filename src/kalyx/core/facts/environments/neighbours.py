@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-
 from kalyx.core.facts.environments.site_index import SiteIndex
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import name_of
 from kalyx.core.facts.packaging.distributions import Shelf
 from kalyx.core.facts.search_path.site_folders import site_folders, user_sites, visible_sites
-from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.machine.threads import Once
-from kalyx.core.model import Distribution, Elsewhere, Environment, Interpreter, Kernel
+from kalyx.core.model import Elsewhere, Environment
 from kalyx.core.model.names import normal_name
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
     from typing import Protocol
+
+    from kalyx.core.facts.files import Files
+    from kalyx.core.model import Distribution, Interpreter, Kernel
 else:
     Protocol = object
 

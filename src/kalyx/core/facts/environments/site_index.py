@@ -7,12 +7,15 @@ again: what that has not, none of them has.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
-
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.packaging.distributions import mapped_modules
 from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.facts.search_path.site_folders import site_contents
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator, Sequence
+
+    from kalyx.core.facts.files import Files
 
 __all__ = ["Site", "SiteIndex"]
 

@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.configuration.own_files import KEPT
 from kalyx.core.facts.interpreters.environment import USUAL_NAMES, environment_of, is_environment, name_of, python_in
-from kalyx.core.facts.interpreters.examiner import Examiner
 from kalyx.core.facts.interpreters.path_lookup import read_head, split_path, version_in_name
-from kalyx.core.lean.record import TYPE_CHECKING, replace
-from kalyx.core.machine.interface import Machine
-from kalyx.core.model import Environment, Interpreter
+from kalyx.core.lean.record import replace
+from kalyx.core.model import Environment
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable
+
+    from kalyx.core.facts.interpreters.examiner import Examiner
+    from kalyx.core.machine.interface import Machine
+    from kalyx.core.model import Interpreter
     from kalyx.core.model.kinds import EnvironmentKind
 
 __all__ = ["PLACES", "Surveyor", "is_installation", "program_names", "version_key"]

@@ -6,18 +6,21 @@ they ask of its parts, which read it then, once.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from functools import cached_property
 
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.imports.distributions import SeenDistributions
 from kalyx.core.facts.imports.elsewhere import OtherEnvironments
 from kalyx.core.facts.imports.modules import SeenModules
-from kalyx.core.lean.record import TYPE_CHECKING, replace
-from kalyx.core.model import Launch, Observation, Place, RunningPython, Seat
+from kalyx.core.lean.record import replace
+from kalyx.core.model import RunningPython
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from kalyx.core.facts.environments.neighbours import Neighbours
+    from kalyx.core.facts.files import Files
+    from kalyx.core.model import Launch, Observation, Place, Seat
 
 __all__ = ["THE_TEXT", "Case"]
 

@@ -2,22 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from functools import cached_property
 
-from kalyx.core.facts.files import Files
-from kalyx.core.facts.imports.modules import SeenModules
 from kalyx.core.facts.packaging.distributions import Shelf
 from kalyx.core.facts.packaging.project_files import project_folder
-from kalyx.core.facts.search_path.layers import Layer
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.model import Distribution, Launch, RunningPython
 from kalyx.core.model.names import normal_name
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.imports.modules import SeenModules
     from kalyx.core.facts.packaging.project import Project
     from kalyx.core.facts.packaging.record_file import Record
     from kalyx.core.facts.packaging.wheelhouse import Wheel, Wheelhouse
+    from kalyx.core.facts.search_path.layers import Layer
+    from kalyx.core.model import Distribution, Launch, RunningPython
 
 __all__ = ["SeenDistributions"]
 

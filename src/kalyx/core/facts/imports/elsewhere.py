@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
-from kalyx.core.facts.files import Files
-from kalyx.core.facts.imports.modules import SeenModules
 from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.facts.search_path.site_folders import user_site
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.model import Elsewhere, Launch, RunningPython
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from kalyx.core.facts.environments.neighbours import Neighbours
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.imports.modules import SeenModules
+    from kalyx.core.model import Elsewhere, Launch, RunningPython
 
 __all__ = ["OtherEnvironments"]
 

@@ -5,14 +5,16 @@ from __future__ import annotations
 from functools import cached_property
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
-from kalyx.core.facts.search_path.layers import Layer, PathFacts, classify_path, pythonpath_of
-from kalyx.core.facts.search_path.modules import Candidate, Finder
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.model import Launch, Observation, RunningPython
+from kalyx.core.facts.search_path.layers import PathFacts, classify_path, pythonpath_of
+from kalyx.core.facts.search_path.modules import Finder
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
     from kalyx.core.facts.native.loader import Loader
+    from kalyx.core.facts.search_path.layers import Layer
+    from kalyx.core.facts.search_path.modules import Candidate
+    from kalyx.core.model import Launch, Observation, RunningPython
 
 __all__ = ["SeenModules"]
 

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Sequence
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.imports.case import Case
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.model import Environment, Interpreter
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from kalyx.core.facts.imports.case import Case
     from kalyx.core.machine.interface import RunResult
+    from kalyx.core.model import Environment, Interpreter
 
 __all__ = ["newer_parser"]
 

@@ -6,16 +6,18 @@ import os
 import re
 import sys
 from _frozen_importlib_external import MAGIC_NUMBER  # `importlib.util` has it too, and takes long to load
-from collections.abc import Iterator, Mapping, Sequence
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.record import TYPE_CHECKING, names_of, replace
-from kalyx.core.machine.interface import Machine, RunResult
-from kalyx.core.model import Frame, Interpreter, Launch, Observation, ObservedError, RunningPython
+from kalyx.core.lean.record import names_of, replace
+from kalyx.core.model import Frame, Observation, ObservedError, RunningPython
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Iterator, Mapping, Sequence
     from typing import Any
 
+    from kalyx.core.machine.interface import Machine, RunResult
+    from kalyx.core.model import Interpreter, Launch
     from kalyx.core.model.kinds import Outcome
 
 __all__ = ["Attempt", "observe_imports"]

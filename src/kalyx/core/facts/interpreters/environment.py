@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.files import Files
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.model import Environment, Interpreter
+from kalyx.core.model import Environment
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
+    from kalyx.core.model import Interpreter
     from kalyx.core.model.kinds import EnvironmentKind
 
 __all__ = ["environment_of", "is_environment", "name_of", "prefix_of", "program_folder", "python_in"]

@@ -9,7 +9,6 @@ environment is read from the environment's own files.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
 
 from kalyx.core.facts.interpreters.installation import (
     base_of,
@@ -21,7 +20,6 @@ from kalyx.core.facts.interpreters.installation import (
     read_interpreter,
 )
 from kalyx.core.facts.interpreters.path_lookup import (
-    Shebang,
     find_on_path,
     follow_links,
     hands_over,
@@ -29,17 +27,24 @@ from kalyx.core.facts.interpreters.path_lookup import (
     parse_wrapper,
     read_head,
 )
-from kalyx.core.facts.interpreters.pyvenv import VenvConfig, find_venv_config
+from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.interpreters.trust import Trust
 from kalyx.core.facts.interpreters.who_answer import explain_failure, parse_answer
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
-from kalyx.core.machine.interface import FileInfo, Machine, RunResult
+from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.machine.interface import RunResult
 from kalyx.core.machine.threads import Once
 from kalyx.core.model import Interpreter, TrailStep
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
     from typing import Any
 
+    from kalyx.core.facts.interpreters.path_lookup import (
+        Shebang,
+    )
+    from kalyx.core.facts.interpreters.pyvenv import VenvConfig
+    from kalyx.core.machine.interface import FileInfo, Machine
     from kalyx.core.model.kinds import KnownBy
 
 __all__ = ["Examined", "Examiner", "numbered"]

@@ -5,15 +5,18 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.path_lookup import (
     follow_links,
     is_python_name,
     read_head,
     version_in_name,
 )
-from kalyx.core.facts.interpreters.pyvenv import VenvConfig
 from kalyx.core.model import Interpreter, python_version
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.interpreters.pyvenv import VenvConfig
 
 __all__ = ["base_of", "base_program_of", "find_library", "is_python", "library_files", "no_python",
            "read_interpreter", "read_version"]

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
 from functools import cache
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from kalyx.core.facts.files import Files
 
 __all__ = ["Found", "Shebang", "find_on_path", "follow_links", "hands_over", "parse_shebang",
            "parse_wrapper", "read_head", "split_path", "version_in_name"]

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
 from kalyx.core.lean.record import dataclass, field
 from kalyx.core.model import python_version
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
 
 __all__ = ["VenvConfig", "find_venv_config", "parse_venv_config"]
 

@@ -11,10 +11,14 @@ from __future__ import annotations
 
 import re
 import stat
-from collections.abc import Iterable, Mapping
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.machine.interface import FileInfo, Machine
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping
+
+    from kalyx.core.machine.interface import FileInfo, Machine
 
 __all__ = ["Trust", "is_version_word"]
 

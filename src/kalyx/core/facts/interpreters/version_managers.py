@@ -12,8 +12,11 @@ import re
 from kalyx.core.facts.interpreters.examiner import Examiner
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
 from kalyx.core.lean.record import dataclass
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Note
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.machine.interface import Machine
 
 __all__ = ["WRAPPERS", "WrapperTraces", "shell_environment"]
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.machine.interface import RunResult
 from kalyx.core.model import python_version
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any
+
+    from kalyx.core.machine.interface import RunResult
 
 __all__ = ["explain_failure", "parse_answer"]
 

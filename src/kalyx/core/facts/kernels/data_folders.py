@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.files import Files
-from kalyx.core.model import Interpreter
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
+    from kalyx.core.model import Interpreter
 
 __all__ = ["data_folders", "user_data_folder"]
 

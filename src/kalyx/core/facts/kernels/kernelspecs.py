@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Mapping
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import prefix_of
 from kalyx.core.facts.interpreters.path_lookup import (
     find_on_path,
@@ -16,7 +14,14 @@ from kalyx.core.facts.interpreters.path_lookup import (
 from kalyx.core.facts.kernels.data_folders import data_folders
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass
-from kalyx.core.model import Environment, Interpreter, Kernel
+from kalyx.core.model import Kernel
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping
+
+    from kalyx.core.facts.files import Files
+    from kalyx.core.model import Environment, Interpreter
 
 __all__ = ["KernelProgram", "derive_name", "kernel_environment", "prefixes_of_kernels", "program_of", "read_kernel",
            "read_kernels"]

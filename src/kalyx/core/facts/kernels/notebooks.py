@@ -6,8 +6,11 @@ import json
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
 from kalyx.core.lean.record import dataclass
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
 
 __all__ = ["NotebookKernel", "find_notebooks", "read_notebook"]
 

@@ -7,14 +7,16 @@ files the header says for which machine they are.
 from __future__ import annotations
 
 import struct
-from collections.abc import Mapping
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass
+from kalyx.core.lean.record import dataclass
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Mapping
     from typing import Any
+
+    from kalyx.core.facts.files import Files
 
 __all__ = ["Binary", "Needed", "read_binary", "read_header"]
 

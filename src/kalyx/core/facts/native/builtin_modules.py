@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable, Iterator, Mapping
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.native.binaries import read_binary
 from kalyx.core.facts.native.loader import Loader
-from kalyx.core.model import Interpreter
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Iterator, Mapping
+
+    from kalyx.core.facts.files import Files
+    from kalyx.core.model import Interpreter
 
 __all__ = ["CompiledIn", "read_suffixes"]
 

@@ -7,11 +7,14 @@ looked for beside it, beside the program, in the system's folders, and in the fo
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.native.binaries import Needed
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from kalyx.core.facts.files import Files
 
 __all__ = ["needed_dlls", "walk_dlls"]
 

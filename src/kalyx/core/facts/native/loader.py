@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
-from kalyx.core.facts.native.binaries import BINARY_LIMIT, PARSE_ERRORS, Binary, Needed, read_binary, read_header
+from kalyx.core.facts.native.binaries import BINARY_LIMIT, PARSE_ERRORS, Needed, read_binary, read_header
 from kalyx.core.facts.native.ld_cache import parse_cache
-from kalyx.core.lean.record import TYPE_CHECKING
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
     from typing import Any
+
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.native.binaries import Binary
 
 __all__ = ["Loader", "defines_symbol"]
 

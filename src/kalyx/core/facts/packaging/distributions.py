@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
+from kalyx.core.lean.record import dataclass, replace
 from kalyx.core.model import Distribution
 from kalyx.core.model.names import normal_name
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from kalyx.core.facts.files import Files
     from kalyx.core.model.kinds import LayerName
 
 __all__ = ["Shelf", "ZipShelf", "mapped_folder", "mapped_modules", "modules_in_record", "open_shelf",

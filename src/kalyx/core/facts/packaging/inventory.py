@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Sequence
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.packaging.distributions import modules_in_record, open_shelf
-from kalyx.core.facts.search_path.layers import Layer
 from kalyx.core.lean.record import replace
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Distribution
 from kalyx.core.model.names import normal_name
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Sequence
+
+    from kalyx.core.facts.search_path.layers import Layer
+    from kalyx.core.machine.interface import Machine
 
 __all__ = ["read_inventory"]
 

@@ -7,12 +7,13 @@ there since 22.3.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
 
 from kalyx.core.facts.packaging.module_runs import run_module
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass
+from kalyx.core.lean.record import dataclass
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Iterable
     from typing import Literal
 
     Over = Literal["", "replaced", "left"]

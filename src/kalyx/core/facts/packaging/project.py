@@ -7,17 +7,19 @@ PEP 735, and what tools keep of their own, put into the same form. Nothing of th
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.packaging.project_files import LOCKS, is_project_file
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass
+from kalyx.core.lean.record import dataclass
 from kalyx.core.model.names import normal_name, requirement_name
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable, Iterator
     from typing import Any
+
+    from kalyx.core.facts.files import Files
 
 __all__ = ["Declared", "Project", "read_project"]
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.files import Files
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
 
 __all__ = ["LOCKS", "is_project_file", "project_folder"]
 

@@ -5,8 +5,11 @@ from __future__ import annotations
 import csv
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
-from kalyx.core.model import Distribution
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
+    from kalyx.core.model import Distribution
 
 __all__ = ["Record"]
 

@@ -11,7 +11,6 @@ import io
 import platform
 import re
 import zipfile
-from collections.abc import Iterator, Mapping
 from urllib.parse import unquote, urlparse
 
 from packaging.tags import Tag
@@ -19,11 +18,16 @@ from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel
 from packaging.version import Version
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.packaging.distributions import parse_heads
 from kalyx.core.facts.packaging.requirements import suits
 from kalyx.core.facts.source_code.definitions import names_in_text
 from kalyx.core.lean.record import dataclass
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Mapping
+
+    from kalyx.core.facts.files import Files
 
 __all__ = ["Wheel", "Wheelhouse", "fits"]
 

@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters.environment import environment_of
-from kalyx.core.facts.interpreters.examiner import Examiner
 from kalyx.core.facts.interpreters.path_lookup import find_on_path, is_python_name
-from kalyx.core.machine.interface import Machine
-from kalyx.core.model.process import PythonProcess, RawProcess
+from kalyx.core.model.process import PythonProcess
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from kalyx.core.facts.interpreters.examiner import Examiner
+    from kalyx.core.machine.interface import Machine
+    from kalyx.core.model.process import RawProcess
 
 __all__ = ["connection_file_of", "describe_process", "kind_of", "program_of", "python_processes"]
 

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.path_lookup import version_in_name
 from kalyx.core.facts.search_path.pth_files import link_lines
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass
+from kalyx.core.lean.record import dataclass
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from kalyx.core.facts.files import Files
     from kalyx.core.model.kinds import LayerName
 
 __all__ = ["Layer", "PathFacts", "classify_path", "pythonpath_of"]

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-
-from kalyx.core.facts.files import Files
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Sequence
+
+    from kalyx.core.facts.files import Files
 
 __all__ = ["EXTENSION", "Candidate", "Finder", "module_names", "top_level"]
 

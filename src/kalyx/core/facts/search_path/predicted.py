@@ -9,15 +9,20 @@ files add. Debian's own folders are known.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
 
-from kalyx.core.facts.files import Files
-from kalyx.core.facts.interpreters.pyvenv import VenvConfig
 from kalyx.core.facts.search_path.layers import Layer, PathFacts, classify_path, pythonpath_of
-from kalyx.core.facts.search_path.pth_files import LinkLine, link_lines
+from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.facts.search_path.site_folders import user_site
 from kalyx.core.lean.record import dataclass
-from kalyx.core.model import Interpreter
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.interpreters.pyvenv import VenvConfig
+    from kalyx.core.facts.search_path.pth_files import LinkLine
+    from kalyx.core.model import Interpreter
 
 __all__ = ["SearchPath", "read_search_path"]
 

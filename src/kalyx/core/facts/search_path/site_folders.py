@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.path_lookup import version_in_name
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
-from kalyx.core.model import Interpreter, version_pair
+from kalyx.core.model import version_pair
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from kalyx.core.facts.files import Files
+    from kalyx.core.model import Interpreter
 
 __all__ = ["site_contents", "site_folders", "user_site", "user_sites", "visible_sites"]
 

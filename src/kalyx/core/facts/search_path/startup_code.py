@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable, Mapping
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.search_path.layers import pythonpath_of
 from kalyx.core.facts.search_path.pth_files import LinkLine, link_lines
 from kalyx.core.facts.search_path.site_folders import visible_sites
 from kalyx.core.lean.record import dataclass
-from kalyx.core.machine.interface import Machine, RunResult
-from kalyx.core.model import Interpreter, Launch, Observation
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping
+
+    from kalyx.core.facts.files import Files
+    from kalyx.core.machine.interface import Machine, RunResult
+    from kalyx.core.model import Interpreter, Launch, Observation
 
 __all__ = ["CUSTOMISERS", "StartEnder", "code_lines", "find_ender", "not_text"]
 

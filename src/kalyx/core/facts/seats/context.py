@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from kalyx.core.facts.configuration.own_files import config_files
 from kalyx.core.facts.interpreters.environment import environment_of, prefix_of
-from kalyx.core.facts.interpreters.examiner import Examined, Examiner, numbered
+from kalyx.core.facts.interpreters.examiner import Examiner, numbered
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass
-from kalyx.core.machine.interface import Machine
+from kalyx.core.lean.record import dataclass
 from kalyx.core.machine.threads import Once
-from kalyx.core.model import Environment, Interpreter, Kernel, Launch, Note, Seat, TrailStep
+from kalyx.core.model import Seat
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:  # loaded where they are used: each costs a part of every command's start
     from collections.abc import Sequence
     from typing import Any
@@ -18,11 +18,11 @@ if TYPE_CHECKING:  # loaded where they are used: each costs a part of every comm
     from kalyx.core.facts.configuration.kalyx_toml import Config
     from kalyx.core.facts.editors import settings
     from kalyx.core.facts.environments.survey import Surveyor
+    from kalyx.core.facts.interpreters.examiner import Examined
     from kalyx.core.facts.kernels import notebooks
     from kalyx.core.facts.shells import commands
-    from kalyx.core.machine.interface import RunResult
-
-if TYPE_CHECKING:
+    from kalyx.core.machine.interface import Machine, RunResult
+    from kalyx.core.model import Environment, Interpreter, Kernel, Launch, Note, TrailStep
     from kalyx.core.model.kinds import SeatKind
 
 __all__ = ["SeatContext", "SeatFacts"]

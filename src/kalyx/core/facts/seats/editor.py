@@ -4,8 +4,12 @@ from __future__ import annotations
 
 from kalyx.core.errors import NothingToJudge, Unreadable
 from kalyx.core.facts.editors import formats, settings
-from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.model import Launch, Seat, TrailStep
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.seats.context import SeatContext
 
 __all__ = ["editor_seat", "seat_of_setting"]
 

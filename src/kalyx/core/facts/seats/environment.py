@@ -5,8 +5,12 @@ from __future__ import annotations
 from kalyx.core.errors import AmbiguousName, NothingToJudge
 from kalyx.core.facts.interpreters.environment import is_environment, prefix_of, python_in
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
-from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.model import Launch, TrailStep
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.seats.context import SeatContext
 
 __all__ = ["env_seat", "find_environment", "python_seat"]
 

@@ -5,11 +5,12 @@ from __future__ import annotations
 from kalyx.core.errors import AmbiguousName, NothingToJudge, WrongUsage
 from kalyx.core.facts.interpreters.environment import is_environment
 from kalyx.core.facts.interpreters.path_lookup import is_python_name, parse_shebang, read_head
-from kalyx.core.facts.seats.context import SeatContext, SeatFacts
-from kalyx.core.lean.record import TYPE_CHECKING
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable
+
+    from kalyx.core.facts.seats.context import SeatContext, SeatFacts
 
 __all__ = ["KINDS", "find_seat", "find_seat_to_run"]
 

@@ -5,11 +5,14 @@ from __future__ import annotations
 from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts.interpreters.examiner import numbered
 from kalyx.core.facts.kernels import kernelspecs, notebooks
-from kalyx.core.facts.seats.context import SeatContext, SeatFacts
-from kalyx.core.lean.record import TYPE_CHECKING, replace
-from kalyx.core.model import Kernel, Launch, Seat, TrailStep
+from kalyx.core.facts.seats.context import SeatFacts
+from kalyx.core.lean.record import replace
+from kalyx.core.model import Launch, Seat, TrailStep
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from kalyx.core.facts.seats.context import SeatContext
+    from kalyx.core.model import Kernel
     from kalyx.core.model.kinds import SeatKind
 
 __all__ = ["kernel_seat", "notebook_seat", "seat_of_kernelspec"]

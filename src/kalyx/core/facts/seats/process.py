@@ -7,8 +7,12 @@ import os
 from kalyx.core.errors import NothingToJudge, WrongUsage
 from kalyx.core.facts.interpreters.path_lookup import is_python_name
 from kalyx.core.facts.processes.processes import kind_of, program_of, python_processes
-from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.model import Launch, TrailStep
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.seats.context import SeatContext
 
 __all__ = ["process_seat", "processes_here"]
 

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 from kalyx.core.errors import NothingToJudge, Unreadable
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.path_lookup import is_python_name, parse_shebang, read_head
-from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.facts.shells import commands
 from kalyx.core.model import Launch, Seat, TrailStep
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.seats.context import SeatContext
 
 __all__ = ["script_seat", "scripts_here"]
 

@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
-from kalyx.core.facts.seats.context import SeatContext, SeatFacts
+from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.facts.shells import commands
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Launch, Seat, TrailStep
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.seats.context import SeatContext
 
 __all__ = ["shell_seat"]
 

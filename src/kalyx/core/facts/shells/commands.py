@@ -3,13 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
-from kalyx.core.facts.interpreters.examiner import Examined, Examiner, numbered
+from kalyx.core.facts.interpreters.examiner import numbered
 from kalyx.core.facts.interpreters.path_lookup import (
-    Found,
     Shebang,
     find_on_path,
     follow_links,
@@ -18,8 +15,18 @@ from kalyx.core.facts.interpreters.path_lookup import (
     read_head,
 )
 from kalyx.core.lean.record import dataclass
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import Script, TrailStep
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.interpreters.examiner import Examined, Examiner
+    from kalyx.core.facts.interpreters.path_lookup import (
+        Found,
+    )
+    from kalyx.core.machine.interface import Machine
 
 __all__ = ["PYTHON_NAMES", "SCRIPT_NAMES", "ShellName", "ask_shell", "find_python", "path_step",
            "read_script", "resolve_shebang", "variable_steps"]

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.interpreters.examiner import Examined, Examiner
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
 from kalyx.core.facts.shells import commands
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.machine.interface import Machine
 from kalyx.core.model import TrailStep
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Sequence
+
+    from kalyx.core.facts.interpreters.examiner import Examined, Examiner
+    from kalyx.core.machine.interface import Machine
 
 __all__ = ["python_of_shell"]
 

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import ast
-from collections.abc import Iterator
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.source_code.syntax import parse
 from kalyx.core.lean.patterns import pattern
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from kalyx.core.facts.files import Files
 
 __all__ = ["binds", "defined_names", "names_in_text"]
 

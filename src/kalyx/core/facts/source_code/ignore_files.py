@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
 
 __all__ = ["checkout_of", "is_ignored"]
 

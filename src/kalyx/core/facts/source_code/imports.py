@@ -11,17 +11,19 @@ from __future__ import annotations
 import ast
 import json
 import re
-from collections.abc import Iterator
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.source_code.path_changes import PathReader
 from kalyx.core.facts.source_code.syntax import dotted, parse
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass, replace
+from kalyx.core.lean.record import dataclass, replace
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Iterator
     from typing import Any
+
+    from kalyx.core.facts.files import Files
 
     _Item = tuple[ast.AST, str, tuple[int, int] | None]
 

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import ast
 
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.source_code.syntax import dotted
-from kalyx.core.lean.record import TYPE_CHECKING
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any
+
+    from kalyx.core.facts.files import Files
 
 __all__ = ["PathReader"]
 

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import ast
-from collections.abc import Callable
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Callable
 
 __all__ = ["dotted", "parse"]
 

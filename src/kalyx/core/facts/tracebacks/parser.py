@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import ast
 import re
-from collections.abc import Sequence
 
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass, field, replace
 from kalyx.core.model import Frame, ObservedError
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
 
 __all__ = ["Place", "Traceback", "parse_fatal", "parse_refusal", "parse_traceback", "place_of"]
 

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.model import Evidence, Frame
+from kalyx.core.model import Evidence
 from kalyx.core.tables import import_names
-from kalyx.core.verdicts.reading.failure import Failure
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Frame
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["absent_name", "asked_by_person", "asked_near_home", "asked_whole", "asker_evidence", "imported_at",
            "is_absent", "known_distribution", "searched"]

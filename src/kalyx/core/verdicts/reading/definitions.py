@@ -5,7 +5,10 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.imports.case import Case
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
 
 __all__ = ["installed_as", "will_have"]
 

@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass
-from kalyx.core.model import Distribution, Frame, ObservedError
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Distribution, Frame, ObservedError
 
 __all__ = ["Failure", "own_frames", "read_failure"]
 

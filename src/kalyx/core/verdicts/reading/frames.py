@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
-from kalyx.core.model import Evidence, Frame
+from kalyx.core.model import Evidence
 from kalyx.core.verdicts.reading.definitions import installed_as
 from kalyx.core.verdicts.reading.failure import own_frames
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Frame
 
 __all__ = ["frame_evidence", "place_of"]
 

@@ -8,15 +8,21 @@ from __future__ import annotations
 
 import ast
 import re
-from collections.abc import Iterator
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.source_code.syntax import parse
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass
-from kalyx.core.model import Frame, ObservedError, version_pair
+from kalyx.core.model import version_pair
 from kalyx.core.tables import standard_library
-from kalyx.core.verdicts.reading.failure import Failure, own_frames
+from kalyx.core.verdicts.reading.failure import own_frames
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Frame, ObservedError
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["Change", "find_change"]
 

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
-import re
+from kalyx.core.model import Evidence
 
-from kalyx.core.facts.imports.case import Case
-from kalyx.core.model import Distribution, Evidence, Frame, ObservedError
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    import re
+
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Distribution, Frame, ObservedError
 
 __all__ = ["copies_of", "failed_file", "find_error", "frame_of", "loader_evidence", "owner_of", "who_needs"]
 

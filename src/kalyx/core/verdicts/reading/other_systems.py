@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
 
 __all__ = ["is_of_another_system"]
 

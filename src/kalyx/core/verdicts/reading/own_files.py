@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.verdicts.reading.absence import (
     asked_whole,
 )
-from kalyx.core.verdicts.reading.failure import Failure
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["code_at", "own_files", "start_folder"]
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
-from kalyx.core.model import Distribution
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Distribution
 
 __all__ = ["broken_source", "whose"]
 

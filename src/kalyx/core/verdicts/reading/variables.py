@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.imports.case import Case
-from kalyx.core.model import ObservedError
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import ObservedError
 
 __all__ = ["variable_not_set", "variables_behind"]
 

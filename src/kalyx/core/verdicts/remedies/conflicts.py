@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.packaging.requirements import applies, is_met
-from kalyx.core.model import Distribution, Remedy
+from kalyx.core.model import Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.verdicts.reading.failure import own_frames
 from kalyx.core.verdicts.remedies import pip, versions
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Distribution
 
 __all__ = ["bring_together", "outgrew", "outgrown_in_use"]
 

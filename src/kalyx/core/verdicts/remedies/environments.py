@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import program_folder, python_in
 from kalyx.core.facts.interpreters.path_lookup import is_python_name
-from kalyx.core.facts.interpreters.pyvenv import VenvConfig
-from kalyx.core.model import Environment, Interpreter, Remedy, version_pair
+from kalyx.core.model import Remedy, version_pair
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.interpreters.pyvenv import VenvConfig
+    from kalyx.core.model import Environment, Interpreter
 
 __all__ = ["nearest_environment", "remake"]
 

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.files import Files
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.model import Remedy
 from kalyx.core.tables import standard_library
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.imports.case import Case
 
 __all__ = ["make_readable", "remove_file", "rename", "rename_file", "restore_library", "set_aside"]
 

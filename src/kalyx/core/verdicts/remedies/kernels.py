@@ -7,11 +7,15 @@ import re
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.environments.activation import place_named
-from kalyx.core.facts.environments.neighbours import Neighbours
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import is_environment, prefix_of, python_in
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.model import Edit, Environment, Evidence, Kernel, Remedy
+from kalyx.core.model import Edit, Evidence, Remedy
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.environments.neighbours import Neighbours
+    from kalyx.core.facts.files import Files
+    from kalyx.core.model import Environment, Kernel
 
 __all__ = ["claims_of", "enrol_again", "kernels_having", "names_of", "plain_name", "run_instead", "stand_in",
            "switch_kernel"]

@@ -3,21 +3,23 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.interpreters.environment import python_in
-from kalyx.core.facts.packaging.pip_lines import Pip, can_lend, lent_pip, own_pip
+from kalyx.core.facts.packaging.pip_lines import can_lend, lent_pip, own_pip
 from kalyx.core.facts.search_path.modules import top_level
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.model import Distribution, Remedy
+from kalyx.core.model import Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.reading.definitions import installed_as
 from kalyx.core.verdicts.remedies.shell_lines import command_line
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from kalyx.core.facts.packaging.pip_lines import Over
+    from collections.abc import Sequence
+
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.facts.packaging.pip_lines import Over, Pip
+    from kalyx.core.model import Distribution
 
 __all__ = ["allowed", "build_again", "install", "install_again", "managed_marker", "quiet_flags", "reinstall",
            "serving", "unmet", "upgrade"]

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.packaging.project_files import LOCKS
-from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.model import Evidence, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.reading.absence import asked_near_home, known_distribution
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import pip
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
     from kalyx.core.facts.packaging.project import Declared
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["install_for_project", "project_wish", "wish_evidence"]
 

@@ -7,10 +7,15 @@ import re
 from packaging.tags import parse_tag
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.imports.case import Case
-from kalyx.core.facts.packaging.wheelhouse import Wheelhouse, fits
-from kalyx.core.model import Distribution, Remedy
+from kalyx.core.facts.packaging.wheelhouse import fits
+from kalyx.core.model import Remedy
 from kalyx.core.verdicts.remedies import pip
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.facts.packaging.wheelhouse import Wheelhouse
+    from kalyx.core.model import Distribution
 
 __all__ = ["best_version", "made_for_here"]
 

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Edit, Remedy
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
 
 __all__ = ["reach"]
 

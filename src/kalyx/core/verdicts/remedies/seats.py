@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.interpreters.environment import prefix_of
-from kalyx.core.model import Elsewhere, Remedy
+from kalyx.core.model import Remedy
 from kalyx.core.verdicts.remedies.shell_lines import command_line
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Elsewhere
 
 __all__ = ["as_it_is_called", "move_seat"]
 

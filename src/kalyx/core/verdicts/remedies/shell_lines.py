@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
-from kalyx.core.facts.files import Files
-from kalyx.core.model import Environment
 from kalyx.core.quoting import join_words, name_of_shell, quote_word
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from kalyx.core.facts.files import Files
+    from kalyx.core.model import Environment
 
 __all__ = ["activation", "command_line", "setting", "shell_of"]
 

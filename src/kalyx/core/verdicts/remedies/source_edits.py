@@ -5,9 +5,12 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.model import Edit, Place, Remedy
-from kalyx.core.verdicts.reading.failure import Failure
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["asking_place", "change_line", "leave_out", "write_import"]
 

@@ -4,13 +4,18 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.files import Files
-from kalyx.core.facts.imports.case import Case
-from kalyx.core.model import Edit, Evidence, Remedy, Seat
+from kalyx.core.model import Edit, Evidence, Remedy
 from kalyx.core.verdicts.remedies.shell_lines import setting
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Seat
 
 __all__ = ["look_in", "set_in", "with_variable", "without_flag", "without_variable"]
 

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.packaging.requirements import applies, is_met
-from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.model.names import normal_name, requirement_name
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from packaging.specifiers import SpecifierSet
+
+    from kalyx.core.facts.imports.case import Case
 
 __all__ = ["others_affected", "pinned"]
 

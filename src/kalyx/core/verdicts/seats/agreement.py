@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.kernels.kernelspecs import derive_name
-from kalyx.core.facts.seats.context import SeatFacts
-from kalyx.core.model import Agreement, Edit, Environment, Evidence, Finding, Kernel, Remedy, Seat
+from kalyx.core.model import Agreement, Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies.kernels import enrol_again, switch_kernel
 from kalyx.core.verdicts.seats.editor import point_setting
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.seats.context import SeatFacts
+    from kalyx.core.model import Environment, Kernel, Seat
 
 __all__ = ["judge_agreement", "short_name"]
 

@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import json
 
-from kalyx.core.facts.editors.settings import EditorSetting
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import python_in
-from kalyx.core.facts.seats.context import SeatFacts
-from kalyx.core.model import Edit, Environment, Evidence, Finding, Remedy
+from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies.environments import nearest_environment
 from kalyx.core.verdicts.seats.interpreter import which_is_gone
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.editors.settings import EditorSetting
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.seats.context import SeatFacts
+    from kalyx.core.model import Environment
 
 __all__ = ["judge_editor", "point_setting"]
 

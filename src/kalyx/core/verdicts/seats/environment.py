@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 
 from kalyx.core.facts.environments.activation import place_named
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.facts.interpreters.path_lookup import follow_links
-from kalyx.core.facts.interpreters.pyvenv import VenvConfig, find_venv_config
-from kalyx.core.model import Environment, Evidence, Finding, Interpreter, Remedy
+from kalyx.core.facts.interpreters.pyvenv import find_venv_config
+from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies.environments import remake
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.interpreters.pyvenv import VenvConfig
+    from kalyx.core.model import Environment, Interpreter
 
 __all__ = ["env_base_gone", "env_moved", "env_version_skew", "judge_environment"]
 

@@ -2,29 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-
-from kalyx.core.facts.environments.neighbours import Neighbours
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import prefix_of, python_in
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
-from kalyx.core.facts.search_path.startup_code import StartEnder
-from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.lean.record import replace
 from kalyx.core.model import (
     Edit,
-    Elsewhere,
     Environment,
     Evidence,
     Finding,
     ImportReport,
-    Interpreter,
-    Observation,
     Remedy,
 )
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies.environments import nearest_environment, remake
 from kalyx.core.verdicts.remedies.variables import without_variable
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from kalyx.core.facts.environments.neighbours import Neighbours
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.search_path.startup_code import StartEnder
+    from kalyx.core.facts.seats.context import SeatFacts
+    from kalyx.core.model import (
+        Elsewhere,
+        Interpreter,
+        Observation,
+    )
 
 __all__ = ["broken_by_its_word", "env_gone", "interpreter_broken", "interpreter_gone", "report_without_run"]
 

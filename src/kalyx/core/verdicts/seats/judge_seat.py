@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.environments.neighbours import Neighbours
-from kalyx.core.facts.files import Files
-from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.lean.record import replace
-from kalyx.core.model import Finding, Seat
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.environments.neighbours import Neighbours
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.seats.context import SeatFacts
+    from kalyx.core.model import Finding, Seat
 
 __all__ = ["judge_seat"]
 

@@ -6,20 +6,24 @@ import json
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.environments.neighbours import Neighbours
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.kernels.kernelspecs import SERVER_DEFAULTS
-from kalyx.core.facts.kernels.notebooks import NotebookKernel
 from kalyx.core.facts.packaging.pip_lines import own_pip
-from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.model import Edit, Environment, Evidence, Finding, Kernel, Remedy
+from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies.environments import remake
 from kalyx.core.verdicts.remedies.kernels import enrol_again, plain_name, switch_kernel
 from kalyx.core.verdicts.seats.interpreter import which_is_gone
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.environments.neighbours import Neighbours
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.kernels.notebooks import NotebookKernel
+    from kalyx.core.facts.seats.context import SeatFacts
+    from kalyx.core.model import Environment, Kernel
 
 __all__ = ["hidden_behind", "judge_kernel", "kernel_cannot_start", "kernel_follows_server", "kernel_hidden",
            "kernel_interpreter_gone", "kernel_mislabelled", "kernel_missing", "kernel_not_activated",

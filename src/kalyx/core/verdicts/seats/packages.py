@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-
 from kalyx.core.facts.packaging.pip_lines import own_pip
 from kalyx.core.facts.packaging.requirements import applies, is_met
-from kalyx.core.model import Distribution, Environment, Evidence, Finding, Remedy
+from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.quoting import join_words
 from kalyx.core.verdicts.catalogue import cause
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from kalyx.core.model import Distribution, Environment
 
 __all__ = ["judge_leaks", "version_conflicts"]
 

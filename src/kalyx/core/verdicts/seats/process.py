@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.files import Files
 from kalyx.core.model import Evidence, Finding, Remedy
-from kalyx.core.model.process import PythonProcess, RawProcess
 from kalyx.core.verdicts.catalogue import cause
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
+    from kalyx.core.model.process import PythonProcess, RawProcess
 
 __all__ = ["judge_process"]
 

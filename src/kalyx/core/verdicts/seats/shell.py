@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.environment import program_folder, python_in
 from kalyx.core.facts.interpreters.path_lookup import split_path
-from kalyx.core.facts.seats.context import SeatFacts
-from kalyx.core.model import Evidence, Finding, Interpreter, Remedy, Script
+from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.seats.context import SeatFacts
+    from kalyx.core.model import Interpreter, Script
 
 __all__ = ["judge_shell"]
 

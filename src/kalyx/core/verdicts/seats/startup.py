@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.files import Files
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.search_path.layers import pythonpath_of
 from kalyx.core.facts.search_path.predicted import usual_stdlib
-from kalyx.core.facts.search_path.startup_code import StartEnder
-from kalyx.core.facts.seats.context import SeatFacts
-from kalyx.core.model import Edit, Evidence, Finding, Interpreter, Observation, Remedy, Seat
+from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.remedies.files import rename_file, set_aside
 from kalyx.core.verdicts.remedies.shell_lines import command_line
 from kalyx.core.verdicts.remedies.variables import without_variable
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.search_path.startup_code import StartEnder
+    from kalyx.core.facts.seats.context import SeatFacts
+    from kalyx.core.model import Interpreter, Observation, Seat
 
 __all__ = ["config_unreadable", "ended_by_start_code", "hidden_at_start"]
 

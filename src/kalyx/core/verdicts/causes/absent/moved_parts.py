@@ -5,17 +5,21 @@ from __future__ import annotations
 import ast
 import re
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.packaging.requirements import is_met
 from kalyx.core.lean.record import dataclass
-from kalyx.core.model import Distribution, Edit, Evidence, Place, Remedy
+from kalyx.core.model import Evidence, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names, moved_names
 from kalyx.core.verdicts.reading.absence import asked_near_home
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import pip
 from kalyx.core.verdicts.remedies.source_edits import asking_place, change_line
 from kalyx.core.verdicts.remedies.versions import pinned
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Distribution, Edit, Place
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["Moved", "find_moved"]
 

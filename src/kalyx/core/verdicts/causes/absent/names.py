@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
-from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.model import Evidence, Finding
 from kalyx.core.model.names import normal_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import cause
@@ -15,10 +14,15 @@ from kalyx.core.verdicts.reading.absence import (
     known_distribution,
     searched,
 )
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.reading.spelling import near_names
 from kalyx.core.verdicts.remedies import pip
 from kalyx.core.verdicts.remedies.project import install_for_project, project_wish, wish_evidence
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Remedy
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["best_module", "name_differs", "name_misspelt"]
 

@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.lean.record import TYPE_CHECKING, replace
-from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
+from kalyx.core.lean.record import replace
+from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import also, cause
@@ -21,14 +18,19 @@ from kalyx.core.verdicts.reading.absence import (
     known_distribution,
     searched,
 )
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import pip, seats
 from kalyx.core.verdicts.remedies.project import install_for_project, project_wish, wish_evidence
 from kalyx.core.verdicts.remedies.shell_lines import command_line
 from kalyx.core.verdicts.remedies.source_edits import leave_out
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from kalyx.core.facts.imports.case import Case
     from kalyx.core.facts.packaging.project import Declared
+    from kalyx.core.model import Distribution, Elsewhere
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["requirement_for"]
 

@@ -3,25 +3,32 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.packaging.requirements import applies, is_met, suits
 from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.model import Distribution, Elsewhere, Evidence, Finding, Remedy
+from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import also, cause
-from kalyx.core.verdicts.causes.absent.moved_parts import Moved, find_moved
+from kalyx.core.verdicts.causes.absent.moved_parts import find_moved
 from kalyx.core.verdicts.reading.absence import asked_near_home, asker_evidence
 from kalyx.core.verdicts.reading.definitions import will_have
-from kalyx.core.verdicts.reading.failure import Failure, own_frames
+from kalyx.core.verdicts.reading.failure import own_frames
 from kalyx.core.verdicts.reading.spelling import near_names
 from kalyx.core.verdicts.remedies import pip
 from kalyx.core.verdicts.remedies.conflicts import bring_together, outgrew
 from kalyx.core.verdicts.remedies.source_edits import asking_place, change_line, leave_out, write_import
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Distribution, Elsewhere
+    from kalyx.core.verdicts.causes.absent.moved_parts import Moved
+    from kalyx.core.verdicts.reading.failure import Failure
 
 # What a module adds to the plain sentence; what Python itself adds is no advice of the module's
 _ADVICE = pattern(r"(?s)has no attribute '\w+'[.:;\s]+(?!Did you mean|\(most likely due)(\S.{20,})")

@@ -5,16 +5,19 @@ from __future__ import annotations
 import re
 import sys
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Elsewhere, Evidence, Finding, Remedy, version_pair
 from kalyx.core.tables import standard_library
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.absence import asked_near_home, asker_evidence, is_absent
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.reading.other_systems import is_of_another_system
 from kalyx.core.verdicts.reading.own_files import own_files
 from kalyx.core.verdicts.remedies import files, pip, seats
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["has_module", "versions_of"]
 

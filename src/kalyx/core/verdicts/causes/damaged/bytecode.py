@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.model import Evidence, Finding, ObservedError, Remedy
+from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.absence import imported_at
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import files, pip
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import ObservedError
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["bytecode_stale"]
 

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence, Finding
 from kalyx.core.model.names import requirement_name
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.causes.damaged.suspects import BROKEN_SOURCE, file_is_unknown, owners, suspects, what_broke
 from kalyx.core.verdicts.reading.absence import is_absent
-from kalyx.core.verdicts.reading.failure import Failure, own_frames
+from kalyx.core.verdicts.reading.failure import own_frames
 from kalyx.core.verdicts.remedies import files, pip
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["file_corrupt"]
 

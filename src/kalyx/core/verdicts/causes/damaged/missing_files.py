@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
-from kalyx.core.facts.search_path.layers import Layer
 from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.model import Distribution, Evidence, Finding
+from kalyx.core.model import Evidence, Finding
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.reading.absence import is_absent
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import pip
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.facts.search_path.layers import Layer
+    from kalyx.core.model import Distribution
     from kalyx.core.model.kinds import Confidence
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["files_missing", "metadata_only", "not_whole"]
 

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.packaging.requirements import applies
-from kalyx.core.model import Distribution, Evidence, Finding
+from kalyx.core.model import Evidence, Finding
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.causes.damaged.suspects import owners, suspects, what_broke
 from kalyx.core.verdicts.reading.absence import is_absent
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import files, pip
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Distribution
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["mixed_install", "two_installs"]
 

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.model import Distribution, Evidence
+from kalyx.core.model import Evidence
 from kalyx.core.verdicts.reading.absence import imported_at
-from kalyx.core.verdicts.reading.failure import Failure, own_frames
+from kalyx.core.verdicts.reading.failure import own_frames
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Distribution
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["file_is_unknown", "owners", "suspects", "what_broke"]
 

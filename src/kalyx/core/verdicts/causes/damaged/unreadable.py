@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import files
 from kalyx.core.verdicts.remedies.shell_lines import command_line
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["file_unreadable"]
 

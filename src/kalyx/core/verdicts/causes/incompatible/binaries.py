@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import pip
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from kalyx.core.facts.imports.case import Case
     from kalyx.core.facts.native.binaries import Binary
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["describe_tag", "foreign_abi", "foreign_platform"]
 

@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.model import Distribution, Evidence, Finding, Remedy, version_pair
+from kalyx.core.model import Evidence, Finding, Remedy, version_pair
 from kalyx.core.tables import standard_library
 from kalyx.core.verdicts.catalogue import cause
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.reading.syntax_errors import broken_source, whose
 from kalyx.core.verdicts.remedies.pip import upgrade
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Distribution
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["python_too_new", "python_too_old"]
 

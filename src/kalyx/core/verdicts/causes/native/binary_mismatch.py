@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.model import Distribution, Evidence, Finding, ObservedError, Remedy
+from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.verdicts.catalogue import cause
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.reading.loader_errors import failed_file, find_error, loader_evidence, owner_of
 from kalyx.core.verdicts.remedies import pip
 from kalyx.core.verdicts.remedies.pip import install_again
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Distribution, ObservedError
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["binary_mismatch"]
 

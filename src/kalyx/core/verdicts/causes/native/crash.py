@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
-from kalyx.core.model import Evidence, Finding, Frame, Remedy
+from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
-from kalyx.core.verdicts.reading.failure import Failure, own_frames
+from kalyx.core.verdicts.reading.failure import own_frames
 from kalyx.core.verdicts.reading.frames import frame_evidence, place_of
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Frame
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["crash", "died_by_its_word"]
 

@@ -2,16 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.model import Evidence, Finding, ObservedError, Remedy
+from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.tables import system_libraries
 from kalyx.core.verdicts.catalogue import cause
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.reading.loader_errors import (
     copies_of,
     find_error,
@@ -23,8 +18,14 @@ from kalyx.core.verdicts.reading.loader_errors import (
 from kalyx.core.verdicts.remedies.pip import install_again
 from kalyx.core.verdicts.remedies.variables import look_in
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from kalyx.core.facts.imports.case import Case
     from kalyx.core.facts.native.binaries import Needed
+    from kalyx.core.model import ObservedError
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["library_missing"]
 

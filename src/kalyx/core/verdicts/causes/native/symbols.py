@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass
 from kalyx.core.model import Evidence, Finding
 from kalyx.core.verdicts.catalogue import cause
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.reading.loader_errors import copies_of, find_error, loader_evidence, owner_of, who_needs
 from kalyx.core.verdicts.remedies.pip import install_again
 from kalyx.core.verdicts.remedies.rebuild import best_version, made_for_here
 from kalyx.core.verdicts.remedies.variables import look_in, without_variable
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["symbol_missing"]
 

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.lean.record import TYPE_CHECKING
-from kalyx.core.model import Evidence, Finding, ObservedError, Remedy
+from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.reading.loader_errors import failed_file, find_error, loader_evidence, owner_of, who_needs
 from kalyx.core.verdicts.remedies.pip import install_again
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
     from kalyx.core.facts.native.binaries import Needed
+    from kalyx.core.model import ObservedError
 
 __all__ = ["dll_missing", "function_missing"]
 

@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.definitions import will_have
-from kalyx.core.verdicts.reading.failure import Failure, own_frames
+from kalyx.core.verdicts.reading.failure import own_frames
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["circular_import"]
 

@@ -4,17 +4,22 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.model import Edit, Evidence, Finding, ObservedError, Remedy
+from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.causes.own_code.slips import slip_in
-from kalyx.core.verdicts.reading.failure import Failure, own_frames
+from kalyx.core.verdicts.reading.failure import own_frames
 from kalyx.core.verdicts.reading.frames import frame_evidence, place_of
 from kalyx.core.verdicts.reading.variables import variable_not_set, variables_behind
 from kalyx.core.verdicts.remedies import files
 from kalyx.core.verdicts.remedies.conflicts import outgrown_in_use
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import ObservedError
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["raises"]
 

@@ -4,11 +4,16 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.imports.case import Case
-from kalyx.core.model import Evidence, Finding, Frame, Place, Remedy
+from kalyx.core.model import Evidence, Finding, Place, Remedy
 from kalyx.core.verdicts.catalogue import cause
-from kalyx.core.verdicts.reading.failure import Failure, own_frames
+from kalyx.core.verdicts.reading.failure import own_frames
 from kalyx.core.verdicts.remedies.source_edits import change_line
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Frame
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["relative_import_alone"]
 

@@ -8,17 +8,20 @@ from __future__ import annotations
 
 import ast
 import re
-from collections.abc import Callable
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.lean.record import TYPE_CHECKING, dataclass
-from kalyx.core.model import ObservedError, Place, Remedy
+from kalyx.core.lean.record import dataclass
+from kalyx.core.model import Place, Remedy
 from kalyx.core.verdicts.remedies import files, pip
 from kalyx.core.verdicts.remedies.source_edits import change_line
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import ObservedError
     Rule = Callable[["_Broken"], "Slip | None"]
 
 __all__ = ["Slip", "slip_in"]

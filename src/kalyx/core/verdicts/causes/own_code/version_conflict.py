@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.packaging.requirements import applies, is_met
-from kalyx.core.model import Distribution, Evidence, Finding
+from kalyx.core.model import Evidence, Finding
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.verdicts.catalogue import also
 from kalyx.core.verdicts.reading.absence import is_absent
-from kalyx.core.verdicts.reading.failure import Failure, own_frames
+from kalyx.core.verdicts.reading.failure import own_frames
 from kalyx.core.verdicts.remedies import pip, versions
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Distribution
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["conflict_in_use"]
 

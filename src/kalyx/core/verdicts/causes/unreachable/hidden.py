@@ -5,21 +5,22 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.imports.case import Case
-from kalyx.core.facts.search_path.modules import Candidate, top_level
+from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.lean.record import TYPE_CHECKING
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import cause
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import files, pip
 
 _PROJECT_NAME = pattern(r"""(?m)^[ \t]*(?:setup\()?name[ \t]*=[ \t]*["']?([\w.-]+)""")
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.facts.search_path.modules import Candidate
     from kalyx.core.model.kinds import Severity
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["hidden_by", "hidden_by_file", "is_to_blame", "namespace_split", "top_of", "what_is_meant"]
 

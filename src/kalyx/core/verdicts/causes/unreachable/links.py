@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.packaging.distributions import mapped_folder
-from kalyx.core.facts.search_path.pth_files import LinkLine, link_lines
+from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.lean.patterns import pattern
-from kalyx.core.model import Distribution, Edit, Evidence, Finding, Remedy
+from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.absence import absent_name, asked_by_person
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import pip
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.facts.search_path.pth_files import LinkLine
+    from kalyx.core.model import Distribution
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["link_broken"]
 

@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.imports.case import Case
-from kalyx.core.facts.search_path.modules import Candidate, top_level
-from kalyx.core.facts.search_path.pth_files import LinkLine, link_lines
-from kalyx.core.lean.record import TYPE_CHECKING, replace
+from kalyx.core.facts.search_path.modules import top_level
+from kalyx.core.facts.search_path.pth_files import link_lines
+from kalyx.core.lean.record import replace
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.causes.unreachable.hidden import hidden_by, is_to_blame, top_of, what_is_meant
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import pip
 from kalyx.core.verdicts.remedies.variables import with_variable, without_variable
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.facts.search_path.modules import Candidate
+    from kalyx.core.facts.search_path.pth_files import LinkLine
     from kalyx.core.model.kinds import Confidence
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["hidden_by_path", "hidden_by_user_site"]
 

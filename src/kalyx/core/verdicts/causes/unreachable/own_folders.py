@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
@@ -15,10 +14,14 @@ from kalyx.core.verdicts.reading.absence import (
     known_distribution,
     searched,
 )
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.reading.own_files import own_files, start_folder
 from kalyx.core.verdicts.remedies import files, pip
 from kalyx.core.verdicts.remedies.search_path import reach
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["own_code_unreachable"]
 

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Edit, Evidence, Finding, Place, Remedy
 from kalyx.core.verdicts.reading.absence import asked_whole, searched
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.reading.own_files import code_at
 from kalyx.core.verdicts.reading.spelling import near_names
 from kalyx.core.verdicts.remedies.search_path import reach
 from kalyx.core.verdicts.remedies.shell_lines import setting
 from kalyx.core.verdicts.remedies.source_edits import change_line
 from kalyx.core.verdicts.remedies.variables import set_in, with_variable
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["meant_by_code", "meant_by_line", "meant_by_variable"]
 

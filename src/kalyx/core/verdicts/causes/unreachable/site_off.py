@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.interpreters.environment import prefix_of, python_in
-from kalyx.core.facts.interpreters.pyvenv import VenvConfig, find_venv_config
+from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.search_path.site_folders import site_folders, user_site
 from kalyx.core.lean.record import replace
-from kalyx.core.model import Distribution, Edit, Evidence, Finding, Remedy
+from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.reading.absence import absent_name, searched
-from kalyx.core.verdicts.reading.failure import Failure
 from kalyx.core.verdicts.remedies import files, pip
 from kalyx.core.verdicts.remedies.project import install_for_project, project_wish, wish_evidence
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.facts.interpreters.pyvenv import VenvConfig
+    from kalyx.core.model import Distribution
+    from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["base_site_off", "site_off", "site_off_for", "user_site_off"]
 
