@@ -3,21 +3,37 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 from jsonschema import Draft202012Validator
 from referencing import Registry, Resource
 
-from tests.support.build import World
+from tests.support.build import KALYX, World
+from tests.support.forked import Forked
 
 SCHEMAS = Path(__file__).parent.parent / "docs" / "schema"
 
 
+# Tests that are about how Kalyx is started and ended, what it is led by then, and what it may print
+REAL = {"test_demo", "test_ending", "test_printed", "test_texts", "test_trust", "test_unread"}
+
+
+@pytest.fixture(scope="session")
+def forked() -> Iterator[Forked]:
+    """Return what runs the command without starting an interpreter for it each time."""
+    one = Forked(KALYX)
+    yield one
+    one.end()
+
+
 @pytest.fixture
-def world(tmp_path: Path) -> World:
+def world(tmp_path: Path, request: pytest.FixtureRequest) -> World:
     """Return an empty world: home, project folder, wheelhouse, a plain PATH."""
-    return World(tmp_path)
+    if request.module.__name__.rpartition(".")[2] in REAL:
+        return World(tmp_path)
+    return World(tmp_path, request.getfixturevalue("forked"))
 
 
 @pytest.fixture(scope="session")

@@ -15,6 +15,7 @@ from functools import cache
 from pathlib import Path
 
 from kalyx.demo.wheels import build_wheel
+from tests.support.forked import Forked
 
 BASE_PYTHON = getattr(sys, "_base_executable", None) or sys.executable
 KALYX = os.path.join(os.path.dirname(sys.executable), "kalyx")
@@ -150,8 +151,10 @@ def notebook(path: Path, kernel: str | None, code: str = "pass") -> Path:
 class World:
     """A home folder, a project folder and the variables of a shell, apart from the real ones."""
 
-    def __init__(self, root: Path) -> None:
+    def __init__(self, root: Path, forked: Forked | None = None) -> None:
+        """Lay it out in an empty folder; with `forked` the command is run by that, else as the real program."""
         self.root = root
+        self.forked = forked
         self.home = root / "home"
         self.project = root / "home" / "project"
         self.project.mkdir(parents=True)
@@ -172,9 +175,12 @@ class World:
 
     def kalyx(self, *args: str, cwd: Path | None = None, env: Mapping[str, str] | None = None,
               privileged: bool = True) -> subprocess.CompletedProcess[str]:
-        """Run the real command in this world; not `privileged`: as one whom permissions bind."""
+        """Run the command in this world; not `privileged`: as one whom permissions bind."""
         bound = [] if privileged or os.geteuid() else UNPRIVILEGED
-        return run([*bound, KALYX, *args], cwd=cwd or self.project, env={**self.env, **(env or {})})
+        variables = {**self.env, **(env or {})}
+        if self.forked is not None and not bound and self.forked.can_run(variables):
+            return self.forked.run(args, cwd or self.project, variables)
+        return run([*bound, KALYX, *args], cwd=cwd or self.project, env=variables)
 
     def answer(self, *args: str, **more: object) -> dict[str, object]:
         """Run the real command with --json; return its document with the exit status in it."""

@@ -1,0 +1,90 @@
+"""Runs the command in copies of one process that has loaded it already: a new interpreter proves nothing more.
+
+Each run is a process of its own, with its own variables, folder and output. How Kalyx itself is started has
+tests that run the real program: see `REAL` in conftest.py.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import tempfile
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+__all__ = ["Forked"]
+
+LIMIT = 120  # seconds, as of any other command that tests run
+# What Python itself obeys when it starts, and not later
+AT_START = ("LC_ALL", "LC_CTYPE", "PYTHONIOENCODING", "PYTHONUTF8", "PYTHONHOME", "PYTHONWARNINGS")
+LANG = "C.UTF-8"
+# Reads one request for each run, as a line of JSON; answers with the exit status
+SERVER = """
+import gc, importlib, json, os, pkgutil, signal, sys
+import kalyx
+from kalyx.__main__ import main
+for found in pkgutil.walk_packages(kalyx.__path__, "kalyx."):
+    if not found.name.startswith(("kalyx.__main__", "kalyx.probe", "kalyx.demo")):
+        importlib.import_module(found.name)
+gc.freeze()
+
+def run(asked):
+    os.setsid()
+    os.dup2(os.open(os.devnull, os.O_RDONLY), 0)
+    for number, file in ((1, asked["out"]), (2, asked["err"])):
+        os.dup2(os.open(file, os.O_WRONLY), number)
+    os.closerange(3, 256)
+    os.chdir(asked["cwd"])
+    os.environ.clear()
+    os.environ.update(asked["env"])
+    sys.argv[:] = asked["argv"]
+    main()
+
+for line in sys.stdin:
+    pid = os.fork()
+    if not pid:
+        try:
+            run(json.loads(line))
+        finally:
+            os._exit(70)
+    signal.signal(signal.SIGALRM, lambda *_: os.kill(pid, signal.SIGKILL))
+    signal.alarm(LIMIT)
+    status = os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1])
+    print(status, signal.alarm(0), flush=True)
+"""
+
+
+class Forked:
+    """A process that waits with the command loaded."""
+
+    def __init__(self, program: str) -> None:
+        self._program = program
+        self._server = subprocess.Popen(
+            [sys.executable, "-I", "-c", SERVER.replace("LIMIT", str(LIMIT))], stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE, text=True, env={"LANG": LANG, "PATH": os.defpath})
+
+    def can_run(self, env: Mapping[str, str]) -> bool:
+        """Whether a process that is running already can do what one with these variables would."""
+        return env.get("LANG") == LANG and not any(name in env for name in AT_START)
+
+    def run(self, arguments: Sequence[str], cwd: Path, env: Mapping[str, str]) -> subprocess.CompletedProcess[str]:
+        """Run the command; raises TimeoutExpired as `subprocess.run` does."""
+        argv = [self._program, *map(os.fspath, arguments)]
+        assert self._server.stdin is not None and self._server.stdout is not None
+        with tempfile.NamedTemporaryFile() as out, tempfile.NamedTemporaryFile() as err:
+            request = {"argv": argv, "cwd": str(cwd), "env": dict(env), "out": out.name, "err": err.name}
+            self._server.stdin.write(json.dumps(request) + "\n")
+            self._server.stdin.flush()
+            status, left = map(int, self._server.stdout.readline().split())
+            if not left:
+                raise subprocess.TimeoutExpired(argv, LIMIT)
+            return subprocess.CompletedProcess(argv, status, out.read().decode(), err.read().decode())
+
+    def end(self) -> None:
+        """End the process that waits."""
+        assert self._server.stdin is not None and self._server.stdout is not None
+        self._server.stdin.close()
+        self._server.stdout.close()
+        self._server.wait()
