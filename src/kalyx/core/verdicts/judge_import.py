@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from kalyx.core.verdicts.index import IndexedCheck
     from kalyx.core.verdicts.reading.failure import Failure
 
-__all__ = ["judge_import", "judge_last_words", "load_checks"]
+__all__ = ["function_of", "judge_import", "judge_last_words", "load_checks"]
 
 
 def judge_import(case: Case) -> ImportReport:
@@ -72,10 +72,10 @@ def load_checks() -> None:
     """Load the checks that are asked first, while there is time."""
     for check in CHECKS:
         if check.asks == "absence":
-            _function(check)
+            function_of(check)
 
 
-def _function(check: IndexedCheck) -> Callable[[Case, Failure | None], Finding | None]:
+def function_of(check: IndexedCheck) -> Callable[[Case, Failure | None], Finding | None]:
     """Return the function of a check; its module is loaded where it was not yet."""
     module = __import__(f"kalyx.core.verdicts.causes.{check.module}", fromlist=[check.function])
     function: Callable[[Case, Failure | None], Finding | None] = getattr(module, check.function)
@@ -116,7 +116,7 @@ def _all_true(case: Case, failure: Failure | None, checks: Sequence[IndexedCheck
         if known.intersection(check.silent_beside) or (known and check.last_resort):
             continue
         try:
-            finding = _function(check)(case, failure)
+            finding = function_of(check)(case, failure)
         except KalyxError:
             raise
         except Exception as error:  # one check's mistake is not to cost the others' answer
