@@ -339,16 +339,16 @@ CONTENT = st.one_of(
 
 def readers(place: Path) -> list[tuple[str, Callable[[RealMachine], object]]]:
     """Return every reader of foreign files, with the name that its file has."""
-    def shelf(m: RealMachine) -> object:
+    def metadata(m: RealMachine) -> object:
         for file in ("METADATA", "RECORD", "direct_url.json", "top_level.txt", "requires.txt"):
             (place / "x-1.dist-info").mkdir(exist_ok=True)
             (place / "x-1.dist-info" / file).write_bytes((place / "content").read_bytes())
         (place / "y.egg").write_bytes((place / "content").read_bytes())
-        found = distributions.Shelf(m, str(place)).distributions() + distributions.ZipShelf(
+        found = distributions.SiteMetadata(m, str(place)).distributions() + distributions.ZipShelf(
             m, str(place / "y.egg")).distributions()
         for one in found:
             record_file.Record(m, one).changed()
-            distributions.Shelf(m, str(place)).size_of(one)
+            distributions.SiteMetadata(m, str(place)).size_of(one)
         return found
 
     def pasted(m: RealMachine) -> object:
@@ -365,7 +365,7 @@ def readers(place: Path) -> list[tuple[str, Callable[[RealMachine], object]]]:
             "requirements.txt", "pyproject.toml", "setup.cfg", "Pipfile", "environment.yml")],
         *[(name, lambda m: find_settings(m, str(place), EDITORS)) for name in (
             ".vscode/settings.json", "a.code-workspace", "b.sublime-project", ".idea/misc.xml", "pyrightconfig.json")],
-        ("content", shelf), ("content", pasted), ("content", lambda m: parse_connection((place / "content").read_bytes())),
+        ("content", metadata), ("content", pasted), ("content", lambda m: parse_connection((place / "content").read_bytes())),
         ("content", lambda m: formats.parse_env_file((place / "content").read_text("utf-8", "replace"))),
     ]
 

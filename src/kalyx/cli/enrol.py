@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from kalyx.cli.common import context_for, print_answer
-from kalyx.core.answers.enrol import SCOPES, EnrolWish, answer_enrol
+from kalyx.core.answers.enrol import SCOPES, EnrolOptions, answer_enrol
 from kalyx.core.errors import WrongUsage
 
 TYPE_CHECKING = False
@@ -35,9 +35,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> str:
     """Register, prove and print; return the status."""
-    wish = EnrolWish(options.name, options.label, options.scope, options.into, _variables(options.variables),
+    wanted = EnrolOptions(options.name, options.label, options.scope, options.into, _variables(options.variables),
                      options.bare, options.overwrite, options.dry_run, options.with_kernel_package)
-    return print_answer(options, answer_enrol(context_for(None, options), options.env, wish,
+    return print_answer(options, answer_enrol(context_for(None, options), options.env, wanted,
                                               options.timeout or LIMIT))
 
 

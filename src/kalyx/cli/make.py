@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.cli.common import context_for, print_answer, progress
-from kalyx.core.answers.make import MakeWish, answer_make
+from kalyx.core.answers.make import MakeOptions, answer_make
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -26,7 +26,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> str:
     """Build and print; return the status."""
-    wish = MakeWish(options.folder, options.python, tuple(options.put), options.requirements, options.like,
+    wanted = MakeOptions(options.folder, options.python, tuple(options.put), options.requirements, options.like,
                     options.enrol, options.dry_run)
-    answer = answer_make(context_for(None, options), wish, options.timeout or 60.0, progress)
+    answer = answer_make(context_for(None, options), wanted, options.timeout or 60.0, progress)
     return print_answer(options, answer)

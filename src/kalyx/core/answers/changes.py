@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.answers.kernels import answer_kernels, is_stale
-from kalyx.core.changes.journal import KEPT, Journal
+from kalyx.core.changes.journal import RETIRED, Journal
 from kalyx.core.errors import NothingToJudge, Refused
 from kalyx.core.lean.record import dataclass
 from kalyx.core.model import Note
@@ -108,7 +108,7 @@ def answer_retire(context: SeatContext, plan: RetirePlan, *, dry_run: bool) -> R
             path = kernel.environment.path
             left.remove(path)
             places.append((path, _free(context, m.path.join(
-                m.path.dirname(path), f".{m.path.basename(path).lstrip('.')}{KEPT}"))))
+                m.path.dirname(path), f".{m.path.basename(path).lstrip('.')}{RETIRED}"))))
         changes.append(journal.move_aside(f"retire {kernel.name}", places))
     return RetireAnswer(plan, tuple(changes))
 
@@ -117,7 +117,7 @@ def _kept_kernel(context: SeatContext, kernel: Kernel, number: int) -> str:
     """Return where a kernel's folder is kept: beside the kernels, where no server looks."""
     m = context.machine
     kernels = m.path.dirname(kernel.folder)
-    return _free(context, m.path.join(m.path.dirname(kernels), KEPT, kernel.name))
+    return _free(context, m.path.join(m.path.dirname(kernels), RETIRED, kernel.name))
 
 
 def _free(context: SeatContext, path: str) -> str:

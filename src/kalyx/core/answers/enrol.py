@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from kalyx.core.machine.interface import Machine
     from kalyx.core.model import Environment, Interpreter
 
-__all__ = ["EnrolAnswer", "EnrolWish", "activation_variables", "answer_enrol", "prove"]
+__all__ = ["EnrolAnswer", "EnrolOptions", "activation_variables", "answer_enrol", "prove"]
 
 DEFAULT_COMMAND = ("-m", "ipykernel_launcher", "-f", "{connection_file}")
 QUESTIONS = {"executable": "__import__('sys').executable", "prefix": "__import__('sys').prefix"}
@@ -38,7 +38,7 @@ SCOPES = ("me", "env", "everyone")
 
 
 @dataclass(frozen=True)
-class EnrolWish:
+class EnrolOptions:
     """What is asked of ``enrol`` beyond the environment.
 
     ``scope`` is me, env or everyone; ``into`` names a data folder instead.
@@ -74,7 +74,7 @@ class EnrolAnswer:
         return "ok" if (proven or self.dry_run) and not self.findings else "problem"
 
 
-def answer_enrol(context: SeatContext, name_of_env: str, wish: EnrolWish, limit: float) -> EnrolAnswer:
+def answer_enrol(context: SeatContext, name_of_env: str, wanted: EnrolOptions, limit: float) -> EnrolAnswer:
     """Register an environment as a kernel, start it, and compare what it says.
 
     Raises:
@@ -94,18 +94,18 @@ def answer_enrol(context: SeatContext, name_of_env: str, wish: EnrolWish, limit:
                              "Name an environment with a Python of its own.")
     environment = replace(environment, interpreter=interpreter)
     command = find_kernel_command(context, interpreter, neighbours)
-    planned = _plan(context, environment, interpreter, command or DEFAULT_COMMAND, wish)
-    _refuse_taken(context, planned, wish.overwrite)
-    if command is None and wish.with_package and not wish.dry_run:
+    planned = _plan(context, environment, interpreter, command or DEFAULT_COMMAND, wanted)
+    _refuse_taken(context, planned, wanted.overwrite)
+    if command is None and wanted.with_package and not wanted.dry_run:
         failed = _put_kernel_package(context, environment, limit)
         if failed is not None:
             return EnrolAnswer(None, None, None, (failed,))
         command = find_kernel_command(context, interpreter, Neighbours(context.machine, context))
-    if command is None and not (wish.with_package and wish.dry_run):
+    if command is None and not (wanted.with_package and wanted.dry_run):
         return EnrolAnswer(None, None, None, (_no_kernel_package(context, environment),))
-    kernel = _plan(context, environment, interpreter, command or DEFAULT_COMMAND, wish)
+    kernel = _plan(context, environment, interpreter, command or DEFAULT_COMMAND, wanted)
     text = spec_text(kernel)
-    if wish.dry_run:
+    if wanted.dry_run:
         return EnrolAnswer(kernel, None, None, text=text, dry_run=True)
     return _write_and_prove(context, kernel, text, limit)
 
@@ -179,30 +179,30 @@ def _no_kernel_package(context: SeatContext, environment: Environment) -> Findin
 
 # -- the plan ------------------------------------------------------------------------------------
 def _plan(context: SeatContext, environment: Environment, interpreter: Interpreter,
-          command: tuple[str, ...], wish: EnrolWish) -> Kernel:
+          command: tuple[str, ...], wanted: EnrolOptions) -> Kernel:
     m = context.machine
-    name = wish.name or kernelspecs.derive_name(environment)
+    name = wanted.name or kernelspecs.derive_name(environment)
     if not kernelspecs.NAME.match(name):
         raise WrongUsage(f"{name!r} is not a kernel name.",
                          "A name holds letters, digits, dots, dashes and underscores only.")
     name = name.lower()
     shown = environment.name.split("/")[0] if environment.kind != "base" else "base"
-    label = wish.label or f"{shown} (Python {interpreter.short_version})"
-    scope, data = _data_folder(context, environment, wish)
-    variables = {**({} if wish.bare else activation_variables(m, environment)), **wish.variables}
+    label = wanted.label or f"{shown} (Python {interpreter.short_version})"
+    scope, data = _data_folder(context, environment, wanted)
+    variables = {**({} if wanted.bare else activation_variables(m, environment)), **wanted.variables}
     return Kernel(name, label, m.path.join(data, "kernels", name, "kernel.json"), scope,
                   (interpreter.path, *command), variables, "python", interpreter,
                   environment_of(m, interpreter))
 
 
-def _data_folder(context: SeatContext, environment: Environment, wish: EnrolWish) -> tuple[str, str]:
+def _data_folder(context: SeatContext, environment: Environment, wanted: EnrolOptions) -> tuple[str, str]:
     """Return scope and data folder that a kernel is registered in."""
     m = context.machine
-    if wish.into is not None:
-        return "path", m.absolute(wish.into)
-    if wish.scope == "env":
+    if wanted.into is not None:
+        return "path", m.absolute(wanted.into)
+    if wanted.scope == "env":
         return "env", m.path.join(environment.path, "share", "jupyter")
-    if wish.scope == "everyone":
+    if wanted.scope == "everyone":
         system = m.path.join(m.env.get("PROGRAMDATA", r"C:\ProgramData"), "jupyter") \
             if m.platform == "win32" else "/usr/local/share/jupyter"
         return "system", system

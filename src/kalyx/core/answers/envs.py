@@ -132,7 +132,7 @@ def _passes(environment: Environment, context: SeatContext, neighbours: Neighbou
     if not has:
         return True
     found = [d for f in neighbours.sites(environment)
-             if (d := neighbours.shelf(f).named(requirement_name(has))) is not None]
+             if (d := neighbours.metadata_in(f).named(requirement_name(has))) is not None]
     return bool(found) and bool(is_met(has, found[0].version))
 
 

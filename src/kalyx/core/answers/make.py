@@ -6,9 +6,9 @@ import os
 import re
 import shutil
 
-from kalyx.core.answers.enrol import EnrolWish, answer_enrol
+from kalyx.core.answers.enrol import EnrolOptions, answer_enrol
 from kalyx.core.answers.put import PIP_LIMIT, pip_for, read_installed, what_pip_said
-from kalyx.core.changes.journal import KEPT, Journal
+from kalyx.core.changes.journal import RETIRED, Journal
 from kalyx.core.errors import NothingToJudge, Refused, Unreadable, WrongUsage
 from kalyx.core.facts.packaging.inventory import read_inventory
 from kalyx.core.facts.packaging.module_runs import run_module
@@ -30,14 +30,14 @@ if TYPE_CHECKING:
     from kalyx.core.changes.journal import Change
     from kalyx.core.model import Environment, Interpreter
 
-__all__ = ["MakeAnswer", "MakeWish", "answer_make", "find_interpreter"]
+__all__ = ["MakeAnswer", "MakeOptions", "answer_make", "find_interpreter"]
 
 VENV_LIMIT = 300.0  # seconds
 NOT_LIKE = ("pip", "setuptools", "wheel")  # an environment's own tools, which a new one brings itself
 
 
 @dataclass(frozen=True)
-class MakeWish:
+class MakeOptions:
     """What is asked of ``make``."""
 
     folder: str
@@ -70,7 +70,7 @@ class MakeAnswer:
         return "problem" if self.differs or failed else "ok"
 
 
-def answer_make(context: SeatContext, wish: MakeWish, limit: float,
+def answer_make(context: SeatContext, asked_for: MakeOptions, limit: float,
                 progress: Callable[[str], object] = bool) -> MakeAnswer:
     """Build an environment. Any failure takes away again what was begun.
 
@@ -80,24 +80,24 @@ def answer_make(context: SeatContext, wish: MakeWish, limit: float,
         Refused: the folder holds something, or it could not be built or filled.
     """
     m = context.machine
-    folder = m.absolute(wish.folder)
+    folder = m.absolute(asked_for.folder)
     if m.exists(folder) and (not m.is_folder(folder) or m.names_in(folder)):
         raise Refused(f"{folder} is there already, and not empty.", "Name a folder that is new or empty.")
-    interpreter = find_interpreter(context, wish.python)
-    asked = [*wish.put, *_like(context, wish.like)]
-    if wish.requirements is not None and not m.is_file(m.absolute(wish.requirements)):
-        raise NothingToJudge(f"{wish.requirements} is not there, or is no file.", "Name a requirements file.")
-    if wish.dry_run:
+    interpreter = find_interpreter(context, asked_for.python)
+    asked = [*asked_for.put, *_like(context, asked_for.like)]
+    if asked_for.requirements is not None and not m.is_file(m.absolute(asked_for.requirements)):
+        raise NothingToJudge(f"{asked_for.requirements} is not there, or is no file.", "Name a requirements file.")
+    if asked_for.dry_run:
         return MakeAnswer(folder, interpreter, tuple(asked), notes=tuple(_ignored(context, folder)))
     was_there = m.exists(folder)
     try:
         _build(context, interpreter, folder, progress)
-        _fill(context, folder, asked, wish.requirements, progress)
+        _fill(context, folder, asked, asked_for.requirements, progress)
         enrolled = None
-        if wish.enrol:
+        if asked_for.enrol:
             progress("enrolling it, and having it prove itself …")
             enrolled = answer_enrol(SeatContext(m, context.folder, context.examiner.probe_folder), folder,
-                                    EnrolWish(with_package=True), limit)
+                                    EnrolOptions(with_package=True), limit)
             if enrolled.status != "ok":
                 said = enrolled.findings[0].because if enrolled.findings else "the kernel did not answer"
                 raise Refused(f"It could not be enrolled: {said}", "What was built was taken away again.")
@@ -108,7 +108,7 @@ def answer_make(context: SeatContext, wish: MakeWish, limit: float,
     facts = env_seat(fresh, folder)
     installed = [(d.name, d.version) for d in read_installed(fresh, facts) if d.layer == "env"]
     change = Journal(m).made(f"make {folder}", folder, m.path.join(
-        m.path.dirname(folder), f".{m.path.basename(folder).lstrip('.')}{KEPT}"))
+        m.path.dirname(folder), f".{m.path.basename(folder).lstrip('.')}{RETIRED}"))
     return MakeAnswer(folder, interpreter, tuple(asked), facts.seat.environment, tuple(installed),
                       tuple(_differs(facts.seat.interpreter, interpreter, asked, installed)), enrolled, change,
                       tuple(_ignored(context, folder)))

@@ -7,7 +7,7 @@ import json
 from kalyx.core.changes.journal import Journal
 from kalyx.core.errors import NothingToJudge, Refused
 from kalyx.core.facts.environments.neighbours import Neighbours
-from kalyx.core.facts.packaging.distributions import Shelf
+from kalyx.core.facts.packaging.distributions import SiteMetadata
 from kalyx.core.facts.packaging.inventory import read_inventory
 from kalyx.core.facts.packaging.pip_lines import can_lend, isolated_pip, lent_pip
 from kalyx.core.facts.packaging.requirements import marker_values
@@ -163,7 +163,7 @@ def _may_lend(context: SeatContext, other: Interpreter) -> bool:
     for site in visible_sites(m, other):
         if not m.is_file(m.path.join(site, "pip", "__main__.py")) or trust.why_not_read(site):
             continue
-        found = Shelf(m, site).named("pip")
+        found = SiteMetadata(m, site).named("pip")
         return found is not None and can_lend(found.version)
     return False
 

@@ -10,7 +10,7 @@ from datetime import datetime, timezone
 
 from kalyx.core.changes.files import make_folder_with, read_regular, write_file
 from kalyx.core.errors import NothingToJudge, Refused
-from kalyx.core.facts.configuration.own_files import KEPT, user_folder
+from kalyx.core.facts.configuration.own_files import RETIRED, user_folder
 from kalyx.core.lean.record import dataclass, replace
 from kalyx.core.masks import masked
 
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.machine.interface import Machine
 
-__all__ = ["KEPT", "Change", "Journal", "journal_folder"]
+__all__ = ["RETIRED", "Change", "Journal", "journal_folder"]
 
 STATES = ("begun", "done", "undone", "forgotten")
 
@@ -185,7 +185,7 @@ class Journal:
     def forget(self, change: Change) -> Change:
         """Delete for good what a change moved aside."""
         for move in change.moves:
-            if KEPT in move["kept"]:  # only what this journal put there itself
+            if RETIRED in move["kept"]:  # only what this journal put there itself
                 shutil.rmtree(move["kept"], ignore_errors=True)
                 _remove_if_empty(os.path.dirname(move["kept"]))
         return self._end(change, "forgotten")

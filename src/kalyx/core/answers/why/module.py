@@ -83,7 +83,7 @@ def answer_why(context: SeatContext, requests: Sequence[str], seat_ref: str, lim
         seat, neighbours = _prepare(context, facts)
         meanwhile()
         if attempts[0] is not None:
-            neighbours.look_ahead([module.split(".")[0] for module, _ in wanted], attempts[0].ended)
+            neighbours.prefetch([module.split(".")[0] for module, _ in wanted], attempts[0].ended)
         observed = []
         for attempt in attempts:  # it grows: as one ends, the next begins
             observed.append(attempt.result() if attempt else None)

@@ -6,9 +6,9 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.machine.interface import Machine
 
-__all__ = ["KEPT", "config_files", "user_folder"]
+__all__ = ["RETIRED", "config_files", "user_folder"]
 
-KEPT = ".kalyx-kept"  # in the name of what was moved aside, and may be brought back
+RETIRED = ".kalyx-kept"  # in the name of what was moved aside, and may be brought back
 # platform: (configuration: variable, folder below home), (data: variable, folder below home)
 _FOLDERS = {
     "win32": (("APPDATA", ("AppData", "Roaming")), ("LOCALAPPDATA", ("AppData", "Local"))),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.facts.environments.site_index import SiteIndex
 from kalyx.core.facts.interpreters.environment import name_of
-from kalyx.core.facts.packaging.distributions import Shelf
+from kalyx.core.facts.packaging.distributions import SiteMetadata
 from kalyx.core.facts.search_path.site_folders import site_folders, user_sites, visible_sites
 from kalyx.core.machine.threads import Once
 from kalyx.core.model import Elsewhere, Environment
@@ -97,7 +97,7 @@ class Neighbours:
         for folder, version in user_sites(self.files):
             if not self._index.site(folder).holds(module):
                 continue
-            owner = self.shelf(folder).providing(module)
+            owner = self.metadata_in(folder).providing(module)
             base = next((e.interpreter for e in self.environments if e.kind == "base" and e.interpreter
                          and e.interpreter.short_version == version), None)
             prefix = self.files.path.dirname(self.files.path.dirname(folder))
@@ -114,9 +114,9 @@ class Neighbours:
         start = normal_name(name).split("-")[0]
         return self._once.in_turn("index", ("name", name), lambda: list(dict.fromkeys(
             prefix for prefix, site in self._index.sites_beginning(start)
-            if self.shelf(site.folder).entry_named(name))))
+            if self.metadata_in(site.folder).entry_named(name))))
 
-    def look_ahead(self, modules: Sequence[str], until: Callable[[], bool]) -> None:
+    def prefetch(self, modules: Sequence[str], until: Callable[[], bool]) -> None:
         """Look for what will be asked about when an import fails, while it is still being tried.
 
         `until` says when there is better to do: the rest is looked for when it is asked for. This is done
@@ -134,7 +134,7 @@ class Neighbours:
         for prefix in self._prefixes_providing(name):
             environment = self._describe(prefix)
             for folder in self.sites(environment) if environment else ():
-                distribution = self.shelf(folder).named(name)
+                distribution = self.metadata_in(folder).named(name)
                 if environment is not None and distribution is not None:
                     found.append((environment, distribution))
                     break
@@ -161,9 +161,9 @@ class Neighbours:
         """Return the site folders that an interpreter looks into; many kernels share one."""
         return self._once.get(("visible", interpreter.path), lambda: visible_sites(self.files, interpreter))
 
-    def shelf(self, folder: str) -> Shelf:
+    def metadata_in(self, folder: str) -> SiteMetadata:
         """Return the distributions of a site folder."""
-        return self._once.get(("shelf", folder), lambda: Shelf(
+        return self._once.get(("shelf", folder), lambda: SiteMetadata(
             self.files, folder, names=self._index.site(folder).names))
 
     def any_holds(self, folders: Sequence[str], module: str) -> bool:
@@ -176,7 +176,7 @@ class Neighbours:
             self.files, environment.path, environment.kind, environment.python_version))
 
     def _distribution(self, environment: Environment, module: str) -> Distribution | None:
-        found = (self.shelf(folder).providing(module) for folder in self.sites(environment))
+        found = (self.metadata_in(folder).providing(module) for folder in self.sites(environment))
         return next((d for d in found if d is not None), None)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.configuration.own_files import KEPT
+from kalyx.core.facts.configuration.own_files import RETIRED
 from kalyx.core.facts.interpreters.environment import USUAL_NAMES, environment_of, is_environment, name_of, python_in
 from kalyx.core.facts.interpreters.path_lookup import read_head, split_path, version_in_name
 from kalyx.core.lean.record import replace
@@ -153,7 +153,7 @@ class Surveyor:
         for prefix in (*extra, *self._named(), *self._near(), *self._usual(), *self._on_path(),
                        *self._conda(), *self.machine.registered_pythons()):
             key = self.machine.key(prefix)
-            if KEPT in prefix and KEPT in self.machine.path.basename(prefix):
+            if RETIRED in prefix and RETIRED in self.machine.path.basename(prefix):
                 continue  # retired: it is there to be brought back
             if key in seen:
                 others = self.twins.setdefault(key, [])

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import cached_property
 
-from kalyx.core.facts.packaging.distributions import Shelf
+from kalyx.core.facts.packaging.distributions import SiteMetadata
 from kalyx.core.facts.packaging.project_files import project_folder
 from kalyx.core.model.names import normal_name
 
@@ -34,14 +34,14 @@ class SeenDistributions:
         self._python = python
         self._launch = launch
         self._start = start
-        self._shelves: dict[str, Shelf] = like._shelves if like else {}
+        self._metadata: dict[str, SiteMetadata] = like._metadata if like else {}
         self._records: dict[str, Record] = like._records if like else {}
 
-    def shelf(self, layer: Layer) -> Shelf:
+    def metadata_in(self, layer: Layer) -> SiteMetadata:
         """Return the distributions of one path entry."""
-        if layer.path not in self._shelves:
-            self._shelves[layer.path] = Shelf(self._files, layer.path, layer.layer)
-        return self._shelves[layer.path]
+        if layer.path not in self._metadata:
+            self._metadata[layer.path] = SiteMetadata(self._files, layer.path, layer.layer)
+        return self._metadata[layer.path]
 
     def all(self) -> list[Distribution]:
         """Return every distribution that the seat can see, first ones first."""
@@ -50,7 +50,7 @@ class SeenDistributions:
         for layer in self._modules.layers:
             if layer.layer == "stdlib":
                 continue
-            for distribution in self.shelf(layer).distributions():
+            for distribution in self.metadata_in(layer).distributions():
                 if normal_name(distribution.name) not in seen:
                     seen.add(normal_name(distribution.name))
                     found.append(distribution)
@@ -59,7 +59,7 @@ class SeenDistributions:
     def named(self, name: str) -> Distribution | None:
         """Return the installed distribution of that name, the one found first; None where there is none."""
         for layer in self._modules.layers:
-            found = self.shelf(layer).named(name) if layer.layer != "stdlib" else None
+            found = self.metadata_in(layer).named(name) if layer.layer != "stdlib" else None
             if found is not None:
                 return found
         return None
@@ -78,7 +78,7 @@ class SeenDistributions:
                 continue
             rest = file[len(layer.path):].strip("/\\").replace("\\", "/")
             top = rest.split("/")[0]
-            found = self.shelf(layer).providing(top.split(".")[0])
+            found = self.metadata_in(layer).providing(top.split(".")[0])
             if found is not None and top != rest and not m.exists(m.path.join(layer.path, top, "__init__.py")):
                 found = self._owner_in_namespace(layer, top, file) or found
             if found is not None:
@@ -89,7 +89,7 @@ class SeenDistributions:
         for layer in self._modules.layers:
             if layer.layer not in ("env", "base", "user", "pythonpath"):
                 continue
-            for distribution in self.shelf(layer).distributions():
+            for distribution in self.metadata_in(layer).distributions():
                 if distribution.source and self._files.is_within(file, distribution.source) \
                         and _brings(distribution, file[len(distribution.source):]):
                     return distribution
@@ -97,7 +97,7 @@ class SeenDistributions:
 
     def _owner_in_namespace(self, layer: Layer, top: str, file: str) -> Distribution | None:
         """Return whose RECORD lists a file, among the distributions that lay parts into one folder."""
-        sharing = [d for d in self.shelf(layer).distributions() if top in d.modules]
+        sharing = [d for d in self.metadata_in(layer).distributions() if top in d.modules]
         return next((d for d in sharing if len(sharing) > 1 and self.record(d).row_of(file)), None)
 
     def record(self, distribution: Distribution) -> Record:

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
     from kalyx.core.model.kinds import LayerName
 
-__all__ = ["Shelf", "ZipShelf", "mapped_folder", "mapped_modules", "modules_in_record", "open_shelf",
+__all__ = ["SiteMetadata", "ZipShelf", "mapped_folder", "mapped_modules", "modules_in_record", "open_shelf",
            "parse_egg_requires", "parse_heads", "zip_names"]
 
 METADATA_ENDINGS = (".dist-info", ".egg-info")
@@ -56,7 +56,7 @@ def parse_heads(text: str) -> _Heads:
         fields.get("requires-python", [""])[0])
 
 
-class Shelf:
+class SiteMetadata:
     """The distributions whose metadata lies in one folder, read when asked for."""
 
     def __init__(self, files: Files, folder: str, layer: LayerName = "other",
@@ -307,7 +307,7 @@ def zip_names(files: Files, file: str) -> set[str]:
         return set()
 
 
-class ZipShelf(Shelf):
+class ZipShelf(SiteMetadata):
     """The distributions inside a zip file or egg that stands on the path."""
 
     def __init__(self, files: Files, file: str, layer: LayerName = "other") -> None:
@@ -347,11 +347,11 @@ class ZipShelf(Shelf):
         return self._text(entry, file, limit)
 
 
-def open_shelf(files: Files, entry: str, layer: LayerName) -> Shelf:
+def open_shelf(files: Files, entry: str, layer: LayerName) -> SiteMetadata:
     """Return the distributions of a path entry, a folder or a zip file."""
     if files.is_file(entry):
         return ZipShelf(files, entry, layer)
-    return Shelf(files, entry, layer)
+    return SiteMetadata(files, entry, layer)
 
 
 _HEAD = pattern(r'^"?([^/\\,"\n]+)([/\\]?)', re.MULTILINE)

@@ -30,10 +30,10 @@ def read_inventory(machine: Machine, layers: Sequence[Layer], *,
     conda = {key for layer in layers for key in conda_records(machine, layer)}
     prefixes_done: set[str] = set()
     for layer in layers:
-        shelf = open_shelf(machine, layer.path, layer.layer)
-        for distribution in shelf.distributions():
+        metadata = open_shelf(machine, layer.path, layer.layer)
+        for distribution in metadata.distributions():
             if sizes:
-                distribution = replace(distribution, size=shelf.size_of(distribution))
+                distribution = replace(distribution, size=metadata.size_of(distribution))
             if not distribution.editable and (
                     layer.layer == "link" or machine.key(layer.path) in linked):
                 distribution = replace(distribution, editable=True)  # a linked source folder

@@ -63,7 +63,7 @@ def serving(case: Case) -> Pip | None:
         if interpreter is None or not interpreter.works:
             continue
         for folder in case.elsewhere.known.sites(environment):
-            pip = case.elsewhere.known.shelf(folder).named("pip")
+            pip = case.elsewhere.known.metadata_in(folder).named("pip")
             if pip is not None and can_lend(pip.version):
                 return lent_pip(own_pip(interpreter.path), case.python.executable)
     return None
@@ -215,11 +215,11 @@ def _install_in_managed(case: Case, requirement: str, marker: str) -> tuple[Reme
 
 
 def reinstall(case: Case, name: str, version: str, reason: str, sign: str = "==",
-              in_the_way: tuple[str, ...] = ()) -> tuple[Remedy, ...]:
+              obstacles: tuple[str, ...] = ()) -> tuple[Remedy, ...]:
     """Return the remedies that install a distribution afresh, without touching others.
 
     `sign` says which versions will do beside the one that is here: ``>=`` or ``<=``. What is
-    `in_the_way` is removed before.
+    `obstacles` is removed before.
     """
     served = allowed(case)
     wanted = f"{name}{sign}{version}"
@@ -232,11 +232,11 @@ def reinstall(case: Case, name: str, version: str, reason: str, sign: str = "=="
     other = {">=": " or newer", "<=": " or older"}.get(sign, "")
     over: Over = "replaced" if _can_be_replaced(case, name) else "left"
     argv, changes = served.install(wanted, over=over, alone=True), ""
-    in_the_way += _unreadable_metadata(case, name)
+    obstacles += _unreadable_metadata(case, name)
     if name in BREAK_PIP:
-        in_the_way += tuple(f for m in BREAK_PIP[name] if (f := _package_folder(case, name, m)))
-    if in_the_way:
-        argv, changes = _after_removal(case, in_the_way, argv), f", removes {', '.join(in_the_way)}"
+        obstacles += tuple(f for m in BREAK_PIP[name] if (f := _package_folder(case, name, m)))
+    if obstacles:
+        argv, changes = _after_removal(case, obstacles, argv), f", removes {', '.join(obstacles)}"
     return (Remedy(f"Install {name} {version}{other} again {reason}.", "command", argv=argv,
                    changes=f"replaces the files of {name} in {case.python.prefix}{changes}"),)
 

@@ -15,10 +15,10 @@ if TYPE_CHECKING:
     from kalyx.core.facts.packaging.project import Declared
     from kalyx.core.verdicts.reading.failure import Failure
 
-__all__ = ["install_for_project", "project_wish", "wish_evidence"]
+__all__ = ["install_for_project", "project_requirement", "requirement_evidence"]
 
 
-def project_wish(case: Case, failure: Failure) -> Declared | None:
+def project_requirement(case: Case, failure: Failure) -> Declared | None:
     """Return what the project asks for that brings the missing module, where that counts for this Python."""
     if case.distributions.project is None or not asked_near_home(case, failure):
         return None
@@ -27,9 +27,10 @@ def project_wish(case: Case, failure: Failure) -> Declared | None:
     name = failure.top
     known = {normal_name(n) for n in (name, known_distribution(case, failure) or name)}
     known |= {normal_name(o.name) for o in case.elsewhere.having(name) if o.name}
-    wishes = [d for d in case.distributions.project.declared if applies(d.requirement, case.distributions.markers)]
-    return next((d for d in wishes if d.name in known), None) or next(
-        (d for d in wishes if _is_called_after(d.name, name) and case.distributions.named(d.name) is None), None)
+    markers = case.distributions.markers
+    requirements = [d for d in case.distributions.project.declared if applies(d.requirement, markers)]
+    return next((d for d in requirements if d.name in known), None) or next(
+        (d for d in requirements if _is_called_after(d.name, name) and case.distributions.named(d.name) is None), None)
 
 
 def _can_be_had(case: Case, name: str, requirement: str) -> bool:
@@ -47,19 +48,21 @@ def _is_called_after(distribution: str, module: str) -> bool:
         f"py{plain}", f"{plain}py", f"python{plain}", f"{plain}python")
 
 
-def wish_evidence(wish: Declared | None) -> list[Evidence]:
+def requirement_evidence(declared: Declared | None) -> list[Evidence]:
     """Say where the project asks for it."""
-    return [Evidence(f"the project asks for it: {wish.requirement}", wish.file, wish.line)] if wish else []
+    if declared is None:
+        return []
+    return [Evidence(f"the project asks for it: {declared.requirement}", declared.file, declared.line)]
 
 
-def install_for_project(case: Case, wanted: str, wish: Declared | None, why: str = "") -> tuple[Remedy, ...]:
+def install_for_project(case: Case, wanted: str, declared: Declared | None, why: str = "") -> tuple[Remedy, ...]:
     """Return how to install `wanted`, or what the project asks for, and how to have the project know of it."""
-    if wish is not None:
-        asked = wish.requirement.split(";")[0].strip()
-        known = normal_name(requirement_name(wanted)) == wish.name
+    if declared is not None:
+        asked = declared.requirement.split(";")[0].strip()
+        known = normal_name(requirement_name(wanted)) == declared.name
         because = ", as the project asks for it" + ("" if known else f" (its name says that it has {wanted})")
-        wanted, why = (asked, because) if _can_be_had(case, wish.name, asked) else (
-            wish.name, f"; {asked}, which the project asks for, is not where pip is told to look")
+        wanted, why = (asked, because) if _can_be_had(case, declared.name, asked) else (
+            declared.name, f"; {asked}, which the project asks for, is not where pip is told to look")
     name = requirement_name(wanted)
     system = import_names.system_of(name)
     if system is not None and system != case.python.platform:
@@ -71,14 +74,14 @@ def install_for_project(case: Case, wanted: str, wish: Declared | None, why: str
     if project is None or served is None:
         return todo
     if project.lock:
-        name, (add, sync) = wish.name if wish else wanted, LOCKS[project.lock]
-        says, typed = (f"Or have all put in that {project.lock} lists.", sync) if wish else (
+        name, (add, sync) = declared.name if declared else wanted, LOCKS[project.lock]
+        says, typed = (f"Or have all put in that {project.lock} lists.", sync) if declared else (
             f"Add {name} to the project too: what {project.lock} does not list, {sync} may take out again.",
             f"{add} {name}")
         return (*todo, Remedy(says, "manual", typed=typed,
                               changes=f"the environment that {project.lock} is for"))
-    if wish is not None and wish.file.endswith((".txt", ".in")) and len(project.declared) > 1:
+    if declared is not None and declared.file.endswith((".txt", ".in")) and len(project.declared) > 1:
         todo += (Remedy("Or put in all that the project asks for.", "command",
-                        argv=served.install(file=wish.file),
-                        changes=f"adds what {wish.file} lists to {case.python.prefix}"),)
+                        argv=served.install(file=declared.file),
+                        changes=f"adds what {declared.file} lists to {case.python.prefix}"),)
     return todo

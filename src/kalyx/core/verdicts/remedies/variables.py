@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.imports.case import Case
     from kalyx.core.model import Seat
 
-__all__ = ["look_in", "set_in", "with_variable", "without_flag", "without_variable"]
+__all__ = ["add_library_folder", "set_in", "with_variable", "without_flag", "without_variable"]
 
 # Files in which a person sets variables for good, as data; ~ is the home folder
 START_FILES = (
@@ -161,7 +161,7 @@ def _stripped(flag: str, letters: str) -> str:
     return f"-{rest}" if rest else ""
 
 
-def look_in(case: Case, folder: str) -> Remedy:
+def add_library_folder(case: Case, folder: str) -> Remedy:
     """Return how to have the loader look into a folder first."""
     name = "DYLD_LIBRARY_PATH" if case.files.platform == "darwin" else "LD_LIBRARY_PATH"
     before = case.launch.env.get(name, "")

@@ -19,7 +19,7 @@ __all__ = ["others_affected", "pinned"]
 def pinned(case: Case, requirement: str) -> str:
     """Return a requirement narrowed to what all installed packages ask of that distribution.
 
-    Where their wishes exclude each other, it is returned as it came.
+    Where their requirements exclude each other, it is returned as it came.
     """
     from packaging.requirements import InvalidRequirement, Requirement
 

@@ -16,7 +16,7 @@ from kalyx.core.verdicts.reading.absence import (
 )
 from kalyx.core.verdicts.reading.spelling import near_names
 from kalyx.core.verdicts.remedies import pip
-from kalyx.core.verdicts.remedies.project import install_for_project, project_wish, wish_evidence
+from kalyx.core.verdicts.remedies.project import install_for_project, project_requirement, requirement_evidence
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -91,22 +91,22 @@ def _belongs_to_other_name(case: Case, failure: Failure, name: str) -> Finding |
         if other.name and normal_name(other.name) != normal_name(name):
             says = (f"in {other.environment.name} the module {name} belongs to {other.name}"
                     f" {other.version}")
-            wish = project_wish(case, failure)
+            declared = project_requirement(case, failure)
             return Finding.error(
                 "name-differs", "certain",
                 f"The module {name} comes from the distribution {other.name}: that is the name to "
-                "install.", (Evidence(says, other.environment.path), *wish_evidence(wish)),
-                install_for_project(case, other.source or other.name + import_names.bound_for(name), wish))
+                "install.", (Evidence(says, other.environment.path), *requirement_evidence(declared)),
+                install_for_project(case, other.source or other.name + import_names.bound_for(name), declared))
     known = known_distribution(case, failure)
     if known is None or normal_name(known) == normal_name(name) or case.elsewhere.having(name):
         return None
-    whole, wish = asked_whole(case, failure), project_wish(case, failure)
+    whole, declared = asked_whole(case, failure), project_requirement(case, failure)
     return Finding.error(
         "name-differs", "certain",
         f"The module {whole} comes from the distribution {known}: that is the name to install.",
         (Evidence(f"{whole} belongs to {known} in the table of well-known names that Kalyx ships"),
-         *wish_evidence(wish), *searched(case), *asker_evidence(case, failure)),
-        install_for_project(case, known + import_names.bound_for(failure.top), wish))
+         *requirement_evidence(declared), *searched(case), *asker_evidence(case, failure)),
+        install_for_project(case, known + import_names.bound_for(failure.top), declared))
 
 
 def _is_other_portion(case: Case, failure: Failure) -> Finding | None:
@@ -169,7 +169,7 @@ def name_misspelt(case: Case, failure: Failure | None) -> Finding | None:
     if not is_absent(case, failure) or failure is None or not asked_near_home(case, failure):
         return None
     name = failure.top
-    if case.elsewhere.having(name) or known_distribution(case, failure) or project_wish(case, failure):
+    if case.elsewhere.having(name) or known_distribution(case, failure) or project_requirement(case, failure):
         return None
     near = near_names(name, case.modules.names())
     near = [n for n in near if n != name and not n.startswith("_")]

@@ -19,7 +19,7 @@ from kalyx.core.verdicts.reading.absence import (
     searched,
 )
 from kalyx.core.verdicts.remedies import pip, seats
-from kalyx.core.verdicts.remedies.project import install_for_project, project_wish, wish_evidence
+from kalyx.core.verdicts.remedies.project import install_for_project, project_requirement, requirement_evidence
 from kalyx.core.verdicts.remedies.shell_lines import command_line
 from kalyx.core.verdicts.remedies.source_edits import leave_out
 
@@ -56,8 +56,8 @@ def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
     if not others:
         return None
     name = others[0].name or failure.top
-    wish = project_wish(case, failure)
-    todo = [*(install_for_project(case, name, wish) if wish else
+    declared = project_requirement(case, failure)
+    todo = [*(install_for_project(case, name, declared) if declared else
               _install_as_there(case, others, name, failure.top))]
     for other in others[:2]:
         named = seats.as_it_is_called(case, other)  # what the kernel says that it runs is what was meant
@@ -71,7 +71,7 @@ def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
     return Finding.error(
         "installed-elsewhere", "certain",
         f"{failure.top} is not in {case.environment_name}; it is installed {places}.",
-        (*wish_evidence(wish), *[_elsewhere_evidence(o, failure.top) for o in others[:8]],
+        (*requirement_evidence(declared), *[_elsewhere_evidence(o, failure.top) for o in others[:8]],
          *_pip_evidence(case, others), *searched(case)), tuple(todo))
 
 
@@ -139,15 +139,15 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
     if host is not None:
         return _hosted(case, failure, host)
     count = len(case.elsewhere.known.prefixes)
-    wish = project_wish(case, failure)
+    declared = project_requirement(case, failure)
     says = f"{name} is not installed in {case.environment_name}, nor in any other environment that Kalyx knows of."
     if case.text_of:  # no environment was looked at
         says = f"{name} is not there for the Python of {case.text_of}."
     return Finding.error(
         "not-installed", "certain", says,
-        (*wish_evidence(wish), *searched(case),
+        (*requirement_evidence(declared), *searched(case),
          Evidence(f"none of the {count} known environments has it", kind="searched")),
-        _put_it(case, failure, known, wish))
+        _put_it(case, failure, known, declared))
 
 
 def _hosted(case: Case, failure: Failure, host: str) -> Finding:
@@ -160,11 +160,11 @@ def _hosted(case: Case, failure: Failure, host: str) -> Finding:
         (leave_out(whole),))
 
 
-def _put_it(case: Case, failure: Failure, known: str, wish: Declared | None) -> tuple[Remedy, ...]:
+def _put_it(case: Case, failure: Failure, known: str, declared: Declared | None) -> tuple[Remedy, ...]:
     """Return how to install what has a module, where its name or the project tells what that is."""
     name = failure.top
-    if known != name or wish is not None:
-        return install_for_project(case, known + import_names.bound_for(name), wish)
+    if known != name or declared is not None:
+        return install_for_project(case, known + import_names.bound_for(name), declared)
     if import_names.is_shared(name):
         return _shared_name(name)
     if _MODEL.fullmatch(name):

@@ -180,16 +180,16 @@ def _wheel_that_has(case: Case, owner: Distribution | None, failure: Failure) ->
     """Return the installation of a version of which a wheel on this machine has the part."""
     if owner is None or owner.editable or not case.python.knows_version:
         return []
-    wishes = _wishes_of_asker(case, owner, failure)
+    requirements = _requirements_of_asker(case, owner, failure)
     for wheel in case.distributions.wheels_of(owner.name):
-        if str(wheel.version) != owner.version and all(is_met(w, str(wheel.version)) for w in wishes) \
+        if str(wheel.version) != owner.version and all(is_met(w, str(wheel.version)) for w in requirements) \
                 and case.distributions.wheelhouse.has(wheel, failure.module, failure.name, case.python.version):
             return list(pip.install(case, f"{owner.name}=={wheel.version}",
                                          why=f", a version that has it, as its wheel {wheel.path} shows"))
     return []
 
 
-def _wishes_of_asker(case: Case, owner: Distribution, failure: Failure) -> list[str]:
+def _requirements_of_asker(case: Case, owner: Distribution, failure: Failure) -> list[str]:
     """Return what the package that asked requires of the one that lacks the part."""
     asker = case.distributions.of(failure.asker.file) if failure.asker else None
     return [r for r in (asker.requires if asker else ()) if applies(r, case.distributions.markers)
@@ -200,10 +200,10 @@ def _version_that_has(case: Case, owner: Distribution | None, failure: Failure) 
     """Return the installation of a version that another environment has, where that one has the part."""
     if owner is None or not owner.modules:
         return []
-    mine, wishes = case.python.version, _wishes_of_asker(case, owner, failure)
+    mine, requirements = case.python.version, _requirements_of_asker(case, owner, failure)
     for other in case.elsewhere.having(owner.modules[0]):
         if other.name == owner.name and other.version and other.version != owner.version \
-                and all(is_met(w, other.version) for w in wishes) \
+                and all(is_met(w, other.version) for w in requirements) \
                 and suits(other.requires_python, mine) and _has_part(case, other, failure):
             return list(pip.install(
                 case, f"{owner.name}=={other.version}",

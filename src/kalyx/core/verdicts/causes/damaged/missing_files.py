@@ -59,7 +59,7 @@ def _without_start(case: Case, failure: Failure | None) -> tuple[Distribution, l
     if not found or any(c.kind != "namespace" for _, c in found):
         return None
     for layer in case.modules.layers:
-        owner = case.distributions.shelf(layer).providing(top_level(name)) if layer.layer in INSTALLED else None
+        owner = case.distributions.metadata_in(layer).providing(top_level(name)) if layer.layer in INSTALLED else None
         if owner is not None and not owner.editable:
             record = case.distributions.record(owner)
             missing = record.missing()
@@ -111,11 +111,11 @@ def _distribution(case: Case, layer: Layer, failure: Failure) -> Distribution | 
     Of a module that is wholly absent every RECORD would have to be read to
     find it under another name; the names that it usually has are tried.
     """
-    shelf = case.distributions.shelf(layer)
+    metadata = case.distributions.metadata_in(layer)
     if case.modules.candidates(failure.top):
-        return shelf.providing(failure.top)
+        return metadata.providing(failure.top)
     names = (failure.top, import_names.distribution_for(failure.top))
-    found = (shelf.named(name) for name in names if name)
+    found = (metadata.named(name) for name in names if name)
     return next((d for d in found if d is not None and failure.top in d.modules), None)
 
 
@@ -145,21 +145,22 @@ def _without_anything(case: Case, failure: Failure | None) -> Finding | None:
     if failure is None or not is_absent(case, failure):
         return None
     for layer in case.modules.layers:
-        shelf, names = case.distributions.shelf(layer), (failure.top, import_names.distribution_for(failure.top))
-        owner = next((d for n in names if n and layer.layer in INSTALLED and (d := shelf.named(n))), None)
+        metadata = case.distributions.metadata_in(layer)
+        names = failure.top, import_names.distribution_for(failure.top)
+        owner = next((d for n in names if n and layer.layer in INSTALLED and (d := metadata.named(n))), None)
         if owner is None or owner.modules or owner.editable or case.distributions.record(owner).rows:
             continue
         package = case.files.path.join(layer.path, failure.top)
-        in_the_way = _in_the_way(case, layer.path, [case.files.path.join(package, "__init__.py")])
+        obstacles = _obstacles_at(case, layer.path, [case.files.path.join(package, "__init__.py")])
         evidence = [Evidence("it lists no files", owner.metadata),
                     Evidence(f"{package} is no package", package)]
-        evidence += [Evidence(f"{path} is {what}", path) for path, what in in_the_way.items()]
+        evidence += [Evidence(f"{path} is {what}", path) for path, what in obstacles.items()]
         return Finding.error(
             "metadata-only", "certain",
             f"Of {owner.name} {owner.version} only metadata is left, and not all of that; {failure.top} is not "
             "there.", tuple(evidence),
             pip.reinstall(case, owner.name, owner.version, "to have its files",
-                               in_the_way=tuple(in_the_way)))
+                               obstacles=tuple(obstacles)))
     return None
 
 
@@ -211,19 +212,19 @@ def not_whole(case: Case, failure: Failure | None) -> Finding | None:
 def _gone(case: Case, slug: str, owner: Distribution, listed: list[str], missing: list[str],
           because: str, confidence: Confidence = "certain") -> Finding:
     record = case.distributions.record(owner)
-    in_the_way = _in_the_way(case, record.folder, [record.absolute(p) for p in missing])
+    obstacles = _obstacles_at(case, record.folder, [record.absolute(p) for p in missing])
     return Finding(
         slug, "warning" if case.obs.outcome == "imports" else "error", confidence, because,
         (Evidence(f"RECORD lists {len(listed)} files that it needs", record.path) if record.rows else
          Evidence(f"the same version has it in {listed[-1]}", listed[-1]),
          *[Evidence(f"{path} stands where something else belongs; it is {what}", path)
-           for path, what in in_the_way.items()],
+           for path, what in obstacles.items()],
          *[Evidence(f"{p} is not there", record.absolute(p)) for p in missing[:4]]),
         pip.reinstall(case, owner.name, owner.version, "to have all its files",
-                           in_the_way=tuple(in_the_way)))
+                           obstacles=tuple(obstacles)))
 
 
-def _in_the_way(case: Case, site: str, missing: list[str]) -> dict[str, str]:
+def _obstacles_at(case: Case, site: str, missing: list[str]) -> dict[str, str]:
     """Return what stands where missing files, or a folder of them, belong, and what that is.
 
     Nothing can be installed over it. Only inside the site folder: what lies elsewhere is never to be removed.

@@ -131,9 +131,9 @@ def _twins(case: Case, owner: Distribution) -> list[Distribution]:
     if layer is None:
         return [owner]
     wanted = normal_name(owner.name)
-    entries = [e for e in case.distributions.shelf(layer).metadata_folders()
+    entries = [e for e in case.distributions.metadata_in(layer).metadata_folders()
                if normal_name(e.rsplit(".", 1)[0].split("-")[0]) == wanted]
-    return [d for d in map(case.distributions.shelf(layer).read, entries) if d is not None]
+    return [d for d in map(case.distributions.metadata_in(layer).read, entries) if d is not None]
 
 
 def _version_key(text: str) -> tuple[int, object]:
@@ -154,7 +154,7 @@ def _interrupted(case: Case, failure: Failure) -> Finding | None:
                 and failure.top[1:] and n[1:].split("-")[0].split(".")[0] in (failure.top[1:], failure.top)]
         if left:
             place = case.files.path.join(layer.path, sorted(left)[0])
-            owner = case.distributions.shelf(layer).named(failure.top)
+            owner = case.distributions.metadata_in(layer).named(failure.top)
             wanted = f"{owner.name}=={owner.version}" if owner else (
                 import_names.distribution_for(failure.top) or failure.top)
             return Finding.error(

@@ -16,7 +16,7 @@ from kalyx.core.verdicts.reading.loader_errors import (
     who_needs,
 )
 from kalyx.core.verdicts.remedies.pip import install_again
-from kalyx.core.verdicts.remedies.variables import look_in
+from kalyx.core.verdicts.remedies.variables import add_library_folder
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -159,7 +159,7 @@ def _bring(case: Case, libraries: list[str], elsewhere: list[str]) -> list[Remed
         todo.append(Remedy(f"Install the system's package that brings {', '.join(libraries)}; on Debian it is "
                            f"called {', '.join(packages)}.", "manual", changes="the system's libraries"))
     if elsewhere:
-        todo.insert(0, look_in(case, elsewhere[0].rpartition("/")[0]))
+        todo.insert(0, add_library_folder(case, elsewhere[0].rpartition("/")[0]))
     if not todo:
         todo.append(Remedy(f"Install the system's package that brings {', '.join(libraries)}.", "manual",
                            changes="the system's libraries"))

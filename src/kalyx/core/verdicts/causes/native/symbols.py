@@ -9,7 +9,7 @@ from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.loader_errors import copies_of, find_error, loader_evidence, owner_of, who_needs
 from kalyx.core.verdicts.remedies.pip import install_again
 from kalyx.core.verdicts.remedies.rebuild import best_version, made_for_here
-from kalyx.core.verdicts.remedies.variables import look_in, without_variable
+from kalyx.core.verdicts.remedies.variables import add_library_folder, without_variable
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -104,7 +104,7 @@ def _better_copy(case: Case, file: str | None, symbol: str, blamed: str) -> _Cop
 
 def _other_copy_first(case: Case, copy: _Copy, needs: str, symbol: str, evidence: list[Evidence]) -> Finding:
     """Say which copy is found and which one has it, and how to have the second one found."""
-    why, todo = "", look_in(case, case.files.path.dirname(copy.better))
+    why, todo = "", add_library_folder(case, case.files.path.dirname(copy.better))
     if copy.entry:
         why = f", as LD_LIBRARY_PATH holds {copy.entry}"
         todo = without_variable(case.files, case.seat, "LD_LIBRARY_PATH", copy.entry)

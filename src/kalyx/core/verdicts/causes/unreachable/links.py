@@ -42,7 +42,7 @@ def link_broken(case: Case, failure: Failure | None) -> Finding | None:
             continue
         names = case.modules.finder.names(layer.path)
         lines = link_lines(case.files, layer.path, names)
-        owner = case.distributions.shelf(layer).named(name) if lines else None
+        owner = case.distributions.metadata_in(layer).named(name) if lines else None
         for line in lines:
             gone = _finder_gone(case, layer.path, line)
             if gone and (owner is not None or name.lower() in gone.lower()):

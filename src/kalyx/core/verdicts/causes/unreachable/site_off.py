@@ -12,7 +12,7 @@ from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.reading.absence import absent_name, searched
 from kalyx.core.verdicts.remedies import files, pip
-from kalyx.core.verdicts.remedies.project import install_for_project, project_wish, wish_evidence
+from kalyx.core.verdicts.remedies.project import install_for_project, project_requirement, requirement_evidence
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -72,7 +72,7 @@ def _site_off(case: Case, name: str, prefix: str, folder: str) -> Finding:
     from kalyx.core.verdicts.remedies.variables import without_flag, without_variable
 
     m = case.files
-    owner = case.elsewhere.known.shelf(folder).providing(name)
+    owner = case.elsewhere.known.metadata_in(folder).providing(name)
     config = m.path.join(prefix, "pyvenv.cfg")
     home = case.launch.env.get("PYTHONHOME")
     flags = case.python.flags
@@ -138,7 +138,7 @@ def _closed_link(case: Case, name: str) -> Finding | None:
             try:
                 m.read_bytes(path, 1)
             except Unreadable as error:
-                owner = case.distributions.shelf(layer).named(name)
+                owner = case.distributions.metadata_in(layer).named(name)
                 if owner is None and name.lower() not in file.lower().replace("-", "_"):
                     continue
                 return Finding.error(
@@ -164,7 +164,7 @@ def packages_of_another_version(case: Case, failure: Failure | None) -> Finding 
         if version == mine or not version.startswith(("python", "pypy")) \
                 or not case.elsewhere.known.any_holds([folder], name):
             continue
-        owner = case.elsewhere.known.shelf(folder).providing(name)
+        owner = case.elsewhere.known.metadata_in(folder).providing(name)
         config = find_venv_config(m, case.python.executable)
         evidence = [Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder),
                     Evidence(f"{case.python.this_is}, which looks in "
@@ -221,13 +221,13 @@ def base_site_off(case: Case, failure: Failure | None) -> Finding | None:
     for folder in site_folders(case.files, case.python.base_prefix,
                                version=case.python.version):
         if case.elsewhere.known.any_holds([folder], name):
-            owner = case.elsewhere.known.shelf(folder).providing(name)
+            owner = case.elsewhere.known.metadata_in(folder).providing(name)
             break
     else:
         return None
     line = config.lines.get("include-system-site-packages")
-    wish = project_wish(case, failure)
-    todo = [*install_for_project(case, owner.name if owner else name, wish)]
+    declared = project_requirement(case, failure)
+    todo = [*install_for_project(case, owner.name if owner else name, declared)]
     opened = _open_config(case, config.path, line)
     if opened is not None:
         todo.append(opened)
@@ -235,7 +235,7 @@ def base_site_off(case: Case, failure: Failure | None) -> Finding | None:
         "base-site-off", "certain",
         f"{name} is in the base installation {case.python.base_prefix}, and {case.environment_name} is "
         "closed to it.",
-        (*wish_evidence(wish),
+        (*requirement_evidence(declared),
          Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder),
          Evidence("include-system-site-packages is not true", config.path, line)), tuple(todo))
 
@@ -268,7 +268,7 @@ def user_site_off(case: Case, failure: Failure | None) -> Finding | None:
                        case.launch.env)
     if not case.elsewhere.known.any_holds([folder], name):
         return None
-    owner = case.elsewhere.known.shelf(folder).providing(name)
+    owner = case.elsewhere.known.metadata_in(folder).providing(name)
     return Finding.error(
         "user-site-off", "certain",
         f"{name} is in your user site {folder}, and this seat does not look there: "
