@@ -20,6 +20,18 @@ SCHEMAS = Path(__file__).parent.parent / "docs" / "schema"
 REAL = {"test_demo", "test_ending", "test_printed", "test_texts", "test_trust", "test_unread"}
 
 
+# What takes no built environment and few processes: `-m quick`, for while one works
+QUICK = {"test_causes", "test_house", "test_machine", "test_parsers", "test_platforms", "test_precedence", "test_show",
+         "test_why_platforms"}
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Mark what is quick."""
+    for item in items:
+        if isinstance(item, pytest.Function) and item.module.__name__.rpartition(".")[2] in QUICK:
+            item.add_marker("quick")
+
+
 @pytest.fixture(scope="session")
 def forked() -> Iterator[Forked]:
     """Return what runs the command without starting an interpreter for it each time."""

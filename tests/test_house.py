@@ -7,6 +7,7 @@ import graphlib
 import importlib
 import json
 import re
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -23,12 +24,14 @@ ORDER = ["lean", "errors", "masks", "quoting", "toml", "model", "machine", "tabl
          "answers"]
 
 
+@cache
 def modules() -> dict[str, Path]:
     """Return every module by its dotted name."""
     return {".".join(["kalyx", *file.relative_to(SOURCE).with_suffix("").parts]).removesuffix(".__init__"): file
             for file in SOURCE.rglob("*.py")}
 
 
+@cache
 def imports_of(file: Path) -> set[str]:
     """Return the modules that a file imports anywhere in it, in functions and for types alone as well."""
     found, known = set(), modules()
@@ -41,6 +44,7 @@ def imports_of(file: Path) -> set[str]:
     return found
 
 
+@cache
 def arrows() -> dict[str, set[str]]:
     """Return for each module which others of the project it imports."""
     known = modules()
@@ -61,6 +65,23 @@ def test_no_circles() -> None:
                 levels.setdefault(".".join(mine[:depth]), {}).setdefault(mine[depth], set()).add(theirs[depth])
     for graph in levels.values():
         graphlib.TopologicalSorter(graph).prepare()
+
+
+def code_lines(node: ast.FunctionDef, text: list[str]) -> int:
+    """Return how many lines of code a function has, its docstring and comments left out."""
+    first = node.body[1] if ast.get_docstring(node) and len(node.body) > 1 else node.body[0]
+    lines = (line.strip() for line in text[first.lineno - 1: node.end_lineno])
+    return sum(bool(line) and not line.startswith("#") for line in lines)
+
+
+def test_nothing_is_long() -> None:
+    """No module has more than 400 lines, no function more than 40; the probe is one file, as it runs as one."""
+    for name, file in modules().items():
+        text = file.read_text().splitlines()
+        assert len(text) <= 400 or ".probe." in name, name
+        for node in ast.walk(ast.parse(file.read_text())):
+            if isinstance(node, ast.FunctionDef):
+                assert code_lines(node, text) <= 40, (name, node.name)
 
 
 def test_modules_named_in_strings() -> None:

@@ -136,16 +136,19 @@ def run(argv: list[str]) -> int:
         return report_error(argv, command, "unknown", "Something is nested too deeply to be read.",
                             "Name a smaller part of it.")
     except ModuleNotFoundError as error:
-        return report_error(argv, command, "unknown", f"Kalyx's own installation lacks {error.name}.",
-                            "Install Kalyx again: " + join_words(
-                                (sys.executable, "-m", "pip", "install", "--force-reinstall", "kalyx"),
-                                name_of_shell(sys.platform, os.environ)))
+        return report_error(argv, command, "unknown", f"Kalyx's own installation lacks {error.name}.", install_again())
     except Exception as error:  # a mistake of ours: still a sentence, and how to see more
         if os.environ.get("KALYX_DEBUG"):
             raise
         last = traceback_line(error)
         return report_error(argv, command, "unknown", f"Kalyx made a mistake: {type(error).__name__}: "
                             f"{error} ({last}).", "KALYX_DEBUG=1 shows all of it; please report it.")
+
+
+def install_again() -> str:
+    """Say how to install Kalyx again."""
+    line = (sys.executable, "-m", "pip", "install", "--force-reinstall", "kalyx")
+    return "Install Kalyx again: " + join_words(line, name_of_shell(sys.platform, os.environ))
 
 
 def silence() -> None:

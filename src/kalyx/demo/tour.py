@@ -12,7 +12,8 @@ from collections.abc import Iterator
 from typing import Any
 
 from kalyx.core.lean.record import dataclass
-from kalyx.demo.scenario import KERNEL_ARGS, Scenario, program
+from kalyx.demo.distributions import KERNEL_ARGS
+from kalyx.demo.scenario import Scenario, program
 
 __all__ = ["STEPS", "Step", "run_step"]
 

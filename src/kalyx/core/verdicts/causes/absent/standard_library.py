@@ -62,7 +62,17 @@ def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
         return None
     part = table["optional_parts"].get(name, "")
     folder = next((x.path for x in case.modules.layers if x.path.endswith("lib-dynload")), case.python.base_prefix)
-    package = table["debian_packages"].get(name)
+    return Finding.error(
+        "stdlib-not-built", "certain",
+        f"The Python in {case.python.base_prefix} was built or packaged without {name}, a part of the "
+        "standard library" + (f" that needs {part}." if part else "."),
+        (Evidence(f"{name} is part of Python's own standard library, and pip cannot supply it"),
+         Evidence(f"no compiled {name} in {folder}", folder), *asker_evidence(case, failure)),
+        tuple(_have_it_built(case, name, part, table["debian_packages"].get(name))))
+
+
+def _have_it_built(case: Case, name: str, part: str, package: str | None) -> list[Remedy]:
+    """Return how to have an optional part of the standard library: the system's package, another Python, a build."""
     todo: list[Remedy] = []
     if case.python.base_prefix == "/usr" and package and case.files.exists("/usr/bin/apt-get"):
         todo.append(Remedy(f"Install the system's package {package}.", "command",
@@ -78,13 +88,7 @@ def stdlib_not_built(case: Case, failure: Failure | None) -> Finding | None:
     todo.append(Remedy(f"Install the development files of {part or name} on the system, then build or "
                        f"install Python {case.python.version} again: {case.python.base_prefix}",
                        "manual", changes="the installation in " + case.python.base_prefix))
-    return Finding.error(
-        "stdlib-not-built", "certain",
-        f"The Python in {case.python.base_prefix} was built or packaged without {name}, a part of the "
-        "standard library" + (f" that needs {part}." if part else "."),
-        (Evidence(f"{name} is part of Python's own standard library, and pip cannot supply it"),
-         Evidence(f"no compiled {name} in {folder}", folder), *asker_evidence(case, failure)),
-        tuple(todo))
+    return todo
 
 
 def _not_there(case: Case, failure: Failure) -> Finding | None:
