@@ -22,7 +22,6 @@ if TYPE_CHECKING:
 
 __all__ = ["RETIRED", "Change", "Journal", "journal_folder"]
 
-STATES = ("begun", "done", "undone", "forgotten")
 
 
 def journal_folder(machine: Machine) -> str:

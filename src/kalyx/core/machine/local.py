@@ -32,7 +32,7 @@ class RealMachine(Machine):
     """The machine that Kalyx runs on."""
 
     def __init__(
-        self, env: Mapping[str, str] | None = None, cwd: str | None = None, limit: float = 20.0
+        self, env: Mapping[str, str] | None = None, cwd: str | None = None
     ) -> None:
         self.platform = sys.platform
         self.env = dict(os.environ if env is None else env)
@@ -44,7 +44,6 @@ class RealMachine(Machine):
         self.home = os.path.expanduser("~")
         self.user_id = os.getuid() if hasattr(os, "getuid") else 0
         self.own_command = own_command()
-        self.limit = limit
         self._keys: dict[str, str] = {}
         self._private_groups: dict[int, bool] = {}
         self._scanned: dict[tuple[str, int], tuple[list[str], list[str], bool]] = {}

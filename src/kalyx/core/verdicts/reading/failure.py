@@ -20,7 +20,6 @@ if TYPE_CHECKING:
 __all__ = ["Failure", "own_frames", "read_failure"]
 
 _NO_MODULE = pattern(r"No module named '?([\w.]+)'?")
-_NOT_A_PACKAGE = pattern(r"No module named '([\w.]+)'; '([\w.]+)' is not a package")
 _NO_NAME = pattern(r"cannot import name '?(\w+)'?(?: from (?:partially initialized module )?"
                       r"'([\w.]+)')?")
 _NO_DISTRIBUTION = pattern(r"^The '([\w.-]+)[^']*' distribution was not found|"
