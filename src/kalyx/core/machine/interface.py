@@ -385,6 +385,5 @@ class Machine:
         """Return ``[ask(item) for item in items]``, several asked at once."""
         return [ask(item) for item in items]
 
-    def in_background(self, job: Callable[[], object]) -> Callable[[float], bool]:
-        """Begin a job whose result others will ask for; what is returned waits some seconds for its end."""
-        return lambda limit: True
+    def in_background(self, job: Callable[[], object]) -> None:
+        """Begin a job whose result others will ask for, where that can be done beside what follows."""

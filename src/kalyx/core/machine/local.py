@@ -290,10 +290,10 @@ class RealMachine(Machine):
 
         return ask_all(ask, items)
 
-    def in_background(self, job: Callable[[], object]) -> Callable[[float], bool]:
-        from kalyx.core.machine.threads import Thread
+    def in_background(self, job: Callable[[], object]) -> None:
+        from kalyx.core.machine.threads import begin
 
-        return Thread(job).ended
+        begin(job)
 
 
 def _described(found: os.stat_result) -> FileInfo:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 
 from kalyx.core.machine.kept_output import Kept
-from kalyx.core.machine.threads import Thread
+from kalyx.core.machine.threads import begin
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -20,11 +20,12 @@ class ThreadedWait:
     def __init__(self, out: int, err: int, wait: Callable[[], int], most: int) -> None:
         """Take the reading ends of its outputs, of which `most` bytes are kept, and what waits for its end."""
         self._out, self._err = _Drain(out, most), _Drain(err, most)
-        self._waiting = Thread(wait)  # the system's own wait has no limit
+        self._waiting = begin(wait)  # the system's own wait has no limit
 
     def ended(self, limit: float) -> bool:
         """Wait for the end, at most `limit` seconds; return whether it came."""
-        return self._waiting.ended(limit)
+        self._waiting.join(limit if limit >= 0 else None)
+        return not self._waiting.is_alive()
 
     def outputs(self) -> tuple[bytes, bytes]:
         """Return what it printed, once it has ended."""
@@ -41,7 +42,7 @@ class _Drain:
     def __init__(self, pipe: int, most: int) -> None:
         self._pipe = pipe
         self.kept = Kept(most)
-        self._thread = Thread(self._read)
+        self._thread = begin(self._read)
 
     def _read(self) -> None:
         try:
@@ -52,6 +53,7 @@ class _Drain:
 
     def finish(self) -> bytes:
         # A grandchild outside the group may keep the pipe open: do not wait for it.
-        if self._thread.ended(0.5):
+        self._thread.join(0.5)
+        if not self._thread.is_alive():
             os.close(self._pipe)
         return self.kept.text()

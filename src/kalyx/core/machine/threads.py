@@ -1,47 +1,40 @@
-"""Threads, by the interpreter's own calls: importing `threading` takes as long as a tenth of a start."""
+"""Several questions asked at once, and values that are made once. `threading` is loaded where it is used."""
 
 from __future__ import annotations
 
-from _thread import allocate_lock, start_new_thread
+from _thread import allocate_lock
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from _thread import LockType
     from collections.abc import Callable, Iterable
+    from threading import Thread
     from typing import Any, TypeVar
 
     T = TypeVar("T")
     R = TypeVar("R")
 
-__all__ = ["Once", "Thread", "ask_all"]
+__all__ = ["Once", "ask_all", "begin"]
 
 MOST = 8  # threads for one list of questions
 
 
-class Thread:
-    """Runs a job beside what else is done; the process does not wait for it at its end."""
+def begin(job: Callable[[], object]) -> Thread:
+    """Run a job beside what else is done, and return its thread; the process does not wait for it at its end.
 
-    def __init__(self, job: Callable[[], object]) -> None:
-        """Begin the job. What it raises is lost: who needs its result asks for it again and meets it."""
-        self._job = job
-        self._running = allocate_lock()
-        self._running.acquire()
-        start_new_thread(self._run, ())
+    What it raises is lost: who needs its result asks for it again and meets it.
+    """
+    import threading
 
-    def _run(self) -> None:
+    def run() -> None:
         try:
-            self._job()
+            job()
         except BaseException:
             pass
-        finally:
-            self._running.release()
 
-    def ended(self, limit: float = -1) -> bool:
-        """Wait for its end, at most `limit` seconds where one is given; return whether it came."""
-        if not self._running.acquire(timeout=limit):
-            return False
-        self._running.release()
-        return True
+    thread = threading.Thread(target=run, daemon=True)
+    thread.start()
+    return thread
 
 
 class Once:
@@ -95,8 +88,8 @@ def ask_all(ask: Callable[[T], R], items: Iterable[T]) -> list[R]:
 
     if len(wanted) < 2:
         return [ask(item) for item in wanted]
-    for thread in [Thread(work) for _ in range(min(MOST, len(wanted)))]:
-        thread.ended()
+    for thread in [begin(work) for _ in range(min(MOST, len(wanted)))]:
+        thread.join()
     if errors:
         raise errors[0]
     return [answers[number] for number in range(len(wanted))]
