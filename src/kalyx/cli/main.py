@@ -80,21 +80,36 @@ def bounded(options: Any) -> Any:
     return options
 
 
-def build_parser(only: str | None) -> Parser:
-    """Build the parser; with `only`, just that command is loaded."""
+class CommandParser(Parser):
+    """The parser of one command, whose module is loaded when it is used: most runs need one of them."""
+
+    def __init__(self, *args: Any, module: str, **more: Any) -> None:
+        super().__init__(*args, **more)
+        self._unloaded = module
+
+    def _load(self) -> None:
+        module, self._unloaded = self._unloaded, ""
+        if module:
+            add_global_options(self)
+            load(module).add_arguments(self)
+
+    def parse_known_args(self, *args: Any, **more: Any) -> Any:
+        """Parse, with the command's own arguments."""
+        self._load()
+        return super().parse_known_args(*args, **more)
+
+
+def build_parser() -> Parser:
+    """Build the parser of the command line."""
     parser = Parser(prog="kalyx", description="Which Python is really used here, and why an "
                     "import fails in it.", allow_abbrev=False)
     parser.add_argument("--version", action="version", version=f"kalyx {__version__}")
     add_global_options(parser, top=True)
-    commands = parser.add_subparsers(dest="command", metavar="COMMAND", parser_class=Parser,
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND", parser_class=CommandParser,
                                      prog="kalyx")  # given, or a help formatter is loaded
     for name, (module, line) in COMMANDS.items():
-        if only not in (None, name):
-            continue
-        sub = commands.add_parser(name, help=line, description=line[0].upper() + line[1:] + ".",
-                                  allow_abbrev=False)
-        add_global_options(sub)
-        load(module).add_arguments(sub)
+        commands.add_parser(name, help=line, description=line[0].upper() + line[1:] + ".", allow_abbrev=False,
+                            module=module)
     return parser
 
 
@@ -111,7 +126,7 @@ def run(argv: list[str]) -> int:
         print(SHORT_HELP, end="")
         return 0
     try:
-        options = build_parser(command).parse_args(argv)
+        options = build_parser().parse_args(argv)
         if options.command is None:
             raise UsageError("no command was given.", "kalyx --help lists them.")
         status: str = load(COMMANDS[options.command][0]).run(bounded(options))
