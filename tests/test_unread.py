@@ -215,7 +215,7 @@ def patterns() -> Iterator[tuple[str, re.Pattern]]:
         module = importlib.import_module(found.name)
         for node in ast.walk(ast.parse(Path(module.__file__ or "").read_text())):
             if isinstance(node, ast.Call) and node.args and isinstance(node.args[0], ast.Constant) and ast.unparse(
-                    node.func) in ("pattern", "re.compile", "re.search", "re.match", "re.findall", "re.sub", "re.split"):
+                    node.func) in ("re.compile", "re.search", "re.match", "re.findall", "re.sub", "re.split"):
                 flags = re.MULTILINE if "MULTILINE" in ast.unparse(node) else 0
                 yield f"{found.name}, line {node.lineno}", re.compile(node.args[0].value, flags)
 

@@ -70,7 +70,6 @@ def obey_encoding() -> None:
 def main() -> None:
     """Run the command line and end the process with its exit status."""
     gc.disable()  # a command lives for a moment: collecting costs more than it frees
-    sys.setswitchinterval(0.0005)  # who waits for a child is not to wait for who reads meanwhile
     secure_import_path()
     end_by_signals()
     obey_encoding()

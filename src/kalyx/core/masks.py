@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.patterns import pattern
+import re
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -12,14 +12,14 @@ if TYPE_CHECKING:
 __all__ = ["masked", "masked_document"]
 
 MASK = "***"
-_ADDRESS = pattern(r"(?<=://)[^/\s@\"'<>]{1,400}@")
+_ADDRESS = re.compile(r"(?<=://)[^/\s@\"'<>]{1,400}@")
 _SECRET = (r"[\w-]{0,60}(?:token|passw(?:or)?d|passphrase|secret|credentials?|"
            r"(?:api|access|private|secret|auth|account|signing|ssh|encryption)[_-]?key)")
 # A secret's name, a sign and its value; an option with its value; a bare ``key`` with what no line of code says
-_NAMED = pattern(rf"(?i)(?<![\w-])(?:(?P<named>{_SECRET}[\"']?\s{{0,3}}[=:]\s{{0,3}}|--{_SECRET}[= ])"
+_NAMED = re.compile(rf"(?i)(?<![\w-])(?:(?P<named>{_SECRET}[\"']?\s{{0,3}}[=:]\s{{0,3}}|--{_SECRET}[= ])"
                  r"(?P<value>\"[^\"\n]{0,400}\"|'[^'\n]{0,400}'|[^\s\"',;&)\]}]+)|"
                  r"(?P<key>[\w-]{0,60}key=)(?=[A-Za-z0-9+/_-]{0,200}[0-9])[A-Za-z0-9+/=_-]{8,400})")
-_NAME = pattern(rf"(?i){_SECRET}s?")
+_NAME = re.compile(rf"(?i){_SECRET}s?")
 _WORDS = ("token", "passw", "secret", "key", "passphrase", "credential")
 
 

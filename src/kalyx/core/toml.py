@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.patterns import pattern
+import re
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -11,7 +11,7 @@ if TYPE_CHECKING:
 __all__ = ["load_toml"]
 
 MOST_PARTS = 100     # of a dotted key
-_MANY_PARTS = pattern(r"(?<![\w.\"'-])(?:[\w\"'-]{1,80}[ \t]*\.[ \t]*){100}")
+_MANY_PARTS = re.compile(r"(?<![\w.\"'-])(?:[\w\"'-]{1,80}[ \t]*\.[ \t]*){100}")
 
 
 def load_toml(text: str) -> dict[str, Any]:

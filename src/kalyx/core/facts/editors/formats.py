@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import re
 
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass
 from kalyx.core.toml import load_toml
 
@@ -58,8 +57,8 @@ def parse_json_with_comments(text: str) -> Any:
 
 # Each takes whole texts between quotes as one, so that nothing in them counts; one that is not closed ends
 # with its line. Whatever stands there, no place is looked at twice.
-_COMMENTS = pattern(r'"(?:[^"\\\n]|\\.)*"?|//[^\n]*|/\*(?:[^*]|\*(?!/))*(?:\*/)?')
-_COMMAS = pattern(r'"(?:[^"\\\n]|\\.)*"?|,(?=\s*[}\]])')
+_COMMENTS = re.compile(r'"(?:[^"\\\n]|\\.)*"?|//[^\n]*|/\*(?:[^*]|\*(?!/))*(?:\*/)?')
+_COMMAS = re.compile(r'"(?:[^"\\\n]|\\.)*"?|,(?=\s*[}\]])')
 
 
 def without_comments(text: str) -> str:

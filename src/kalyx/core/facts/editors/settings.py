@@ -11,7 +11,6 @@ import fnmatch
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.editors.formats import FORMATS
 from kalyx.core.facts.editors.table import EDITORS
 from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.facts.interpreters.path_lookup import find_on_path, is_python_name
@@ -151,6 +150,8 @@ def read_setting(files: Files, editor: Editor, file: str, root: str) -> EditorSe
         text = m.read_text(file, 4 * 1024 * 1024)
     except Unreadable as error:
         return EditorSetting(editor, file, root, trouble=error.reason)
+    from kalyx.core.facts.editors.formats import FORMATS
+
     try:
         said = FORMATS[editor.format](text, editor.keys, editor.extra)
     except (ValueError, RecursionError) as error:

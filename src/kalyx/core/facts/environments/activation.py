@@ -7,7 +7,6 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters.environment import prefix_of, program_folder
 from kalyx.core.facts.interpreters.path_lookup import parse_shebang, read_head
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence
 
 TYPE_CHECKING = False
@@ -16,7 +15,7 @@ if TYPE_CHECKING:
 
 __all__ = ["place_named"]
 
-_ACTIVATE = pattern(r"""^[ \t]*(?:export[ \t]+)?VIRTUAL_ENV=["']?([^"'\n$]+)["']?\s*$""", re.MULTILINE)
+_ACTIVATE = re.compile(r"""^[ \t]*(?:export[ \t]+)?VIRTUAL_ENV=["']?([^"'\n$]+)["']?\s*$""", re.MULTILINE)
 
 
 def place_named(m: Files, prefix: str) -> tuple[str, Evidence] | None:

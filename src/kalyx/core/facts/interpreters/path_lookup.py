@@ -6,7 +6,6 @@ import re
 from functools import cache
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass
 
 TYPE_CHECKING = False
@@ -19,7 +18,7 @@ __all__ = ["Found", "Shebang", "find_on_path", "follow_links", "hands_over", "pa
            "parse_wrapper", "read_head", "split_path", "version_in_name"]
 
 HEAD = 8192  # bytes; a wrapper or the top of a script
-_PYTHON = pattern(r"^(python|pypy)[\d.]*[dmtu]*w?(\.exe)?$", re.IGNORECASE)
+_PYTHON = re.compile(r"^(python|pypy)[\d.]*[dmtu]*w?(\.exe)?$", re.IGNORECASE)
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,6 @@ from kalyx.core.facts.interpreters.path_lookup import (
     is_python_name,
 )
 from kalyx.core.facts.kernels.data_folders import data_folders
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass
 from kalyx.core.model import Kernel
 
@@ -26,9 +25,9 @@ if TYPE_CHECKING:
 __all__ = ["KernelProgram", "derive_name", "kernel_environment", "prefixes_of_kernels", "program_of", "read_kernel",
            "read_kernels"]
 
-NAME = pattern(r"^[a-z0-9._-]+$", re.IGNORECASE)
+NAME = re.compile(r"^[a-z0-9._-]+$", re.IGNORECASE)
 SERVER_DEFAULTS = ("python", "python2", "python3")  # names that servers give their own kernel
-BARE_PYTHON = pattern(r"^python(\d(\.\d+)?)?$")
+BARE_PYTHON = re.compile(r"^python(\d(\.\d+)?)?$")
 
 
 def read_kernels(files: Files, server: Interpreter | None) -> list[Kernel]:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass, replace
 from kalyx.core.model import Distribution
 from kalyx.core.model.names import normal_name
@@ -354,7 +353,7 @@ def open_shelf(files: Files, entry: str, layer: LayerName) -> SiteMetadata:
     return SiteMetadata(files, entry, layer)
 
 
-_HEAD = pattern(r'^"?([^/\\,"\n]+)([/\\]?)', re.MULTILINE)
+_HEAD = re.compile(r'^"?([^/\\,"\n]+)([/\\]?)', re.MULTILINE)
 
 
 def modules_in_record(text: str) -> set[str]:

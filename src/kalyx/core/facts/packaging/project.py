@@ -10,7 +10,6 @@ import re
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.packaging.project_files import LOCKS, is_project_file
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass
 from kalyx.core.model.names import normal_name, requirement_name
 
@@ -121,7 +120,7 @@ def _from_table(m: Files, file: str, reader: Callable[[str], Iterable[str]]) -> 
     return [Declared(r, file, lines.get(requirement_name(r).lower())) for r in said]
 
 
-_WORD = pattern(r"[\w.-]+")
+_WORD = re.compile(r"[\w.-]+")
 
 
 def _toml(text: str) -> Any:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.patterns import pattern
+import re
+
 from kalyx.core.lean.record import dataclass
 
 TYPE_CHECKING = False
@@ -13,7 +14,7 @@ if TYPE_CHECKING:
 
 __all__ = ["EXTENSION", "Candidate", "Finder", "module_names", "top_level"]
 
-EXTENSION = pattern(r"^(?P<module>[^.]+)(?P<tag>(\.[\w-]+)?)\.(so|pyd|dylib)$")
+EXTENSION = re.compile(r"^(?P<module>[^.]+)(?P<tag>(\.[\w-]+)?)\.(so|pyd|dylib)$")
 SOURCE_ENDINGS = (".py", ".pyw")
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.errors import NothingToJudge, Unreadable
-from kalyx.core.facts.editors import formats, settings
+from kalyx.core.facts.editors import settings
 from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.model import Launch, Seat, TrailStep
 
@@ -52,8 +52,10 @@ def _variables(context: SeatContext, setting: settings.EditorSetting) -> tuple[d
     """Return the variables that an editor adds: those of its env file, and its extra paths."""
     m, env, steps = context.machine, dict(context.machine.env), []
     if setting.env_file and setting.editor.family == "code":
+        from kalyx.core.facts.editors.formats import parse_env_file
+
         try:
-            said = formats.parse_env_file(m.read_text(setting.env_file, 262_144))
+            said = parse_env_file(m.read_text(setting.env_file, 262_144))
             what = f"sets {', '.join(said) or 'nothing'}"
         except Unreadable as error:
             said, what = {}, f"cannot be read: {error.reason}"

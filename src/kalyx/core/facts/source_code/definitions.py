@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import ast
+import re
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.source_code.syntax import parse
-from kalyx.core.lean.patterns import pattern
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 __all__ = ["binds", "defined_names", "names_in_text"]
 
 SOURCE_LIMIT = 8 * 1024 * 1024  # bytes of a file
-_DEFINES = pattern(r"(?<!\w)(?:(?:async\s+)?(?:def|class)\s+(\w+)|(\w+)\s*(?::[^=]{1,200})?=[^=])")
+_DEFINES = re.compile(r"(?<!\w)(?:(?:async\s+)?(?:def|class)\s+(\w+)|(\w+)\s*(?::[^=]{1,200})?=[^=])")
 
 
 def defined_names(files: Files, source: str, *, perhaps: bool = False) -> dict[str, int]:

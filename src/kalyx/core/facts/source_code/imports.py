@@ -15,7 +15,6 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.source_code.path_changes import PathReader
 from kalyx.core.facts.source_code.syntax import dotted, parse
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass, replace
 
 TYPE_CHECKING = False
@@ -36,15 +35,15 @@ MOST_FOLDERS = 400
 PYTHON_CELLS = ("time", "timeit", "capture", "prun", "snakeviz", "memit", "mprun", "lprun")
 # How an import is kept from failing, the weakest hold first
 GUARDS = ("", "condition", "function", "try", "typing")
-_LINE_IMPORT = pattern(r"^([ \t]*)(?:from\s+(\.*\w?[\w.]*)\s+import\s+([\w, ()*]+)|import\s+([\w., ]+))",
+_LINE_IMPORT = re.compile(r"^([ \t]*)(?:from\s+(\.*\w?[\w.]*)\s+import\s+([\w, ()*]+)|import\s+([\w., ]+))",
                           re.MULTILINE)
 _WHERE_IT_RUNS = frozenset({
     "sys.platform", "os.name", "sys.builtin_module_names", "platform.system", "sys.version_info", "sys.version",
     "sys.implementation.name", "sys.hexversion"})
 # What code calls its own answers to that: PY3, PY_3_14_PLUS, IS_WINDOWS, _WIN32
-_NAMED_SO = pattern(r"_?(?:IS_)?(?:PY_?\d|PYTHON_?\d|PYPY|CPYTHON|WIN(?:DOWS|32|64)?(?:_|$)|"
+_NAMED_SO = re.compile(r"_?(?:IS_)?(?:PY_?\d|PYTHON_?\d|PYPY|CPYTHON|WIN(?:DOWS|32|64)?(?:_|$)|"
                     r"MAC(?:OS)?(?:X|_|$)|DARWIN|LINUX|POSIX)")
-_MAGIC = pattern(r"^([ \t]*)(?=\S)(?:[%!?]|[\w., ]+=[ \t]*[%!]|.*[^\s?]\?{1,2}[ \t]*$)")
+_MAGIC = re.compile(r"^([ \t]*)(?=\S)(?:[%!?]|[\w., ]+=[ \t]*[%!]|.*[^\s?]\?{1,2}[ \t]*$)")
 
 
 @dataclass(frozen=True)

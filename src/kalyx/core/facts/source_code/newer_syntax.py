@@ -2,25 +2,26 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.patterns import pattern
+import re
+
 from kalyx.core.model import version_pair
 
 __all__ = ["newer_syntax"]
 
 # Forms of syntax by the version that brought them, for a line that this Python cannot parse
 _SYNTAX = (
-    ("3.14", pattern(r"(?<![\w'\"])[tT][rR]?['\"]"), "a template string"),
-    ("3.12", pattern(r"^\s*type\s+\w+\s*(\[.*\])?\s*="), "the type statement"),
-    ("3.12", pattern(r"^\s*((async\s+)?def|class)\s+\w+\s*\["), "type parameters"),
-    ("3.11", pattern(r"^\s*except\s*\*"), "except*"),
-    ("3.10", pattern(r"^\s*(match\s+.+|case\s+.+):\s*(#.*)?$"), "the match statement"),
-    ("3.9", pattern(r"^\s*(async\s+)?with\s*\("), "with in brackets"),
-    ("3.8", pattern(r":="), "the operator :="),
-    ("3.8", pattern(r"\bdef\s+\w+\(.*[(,]\s*/\s*[,)]"), "parameters by position only"),
-    ("3.8", pattern(r"[fF][rR]?(['\"]).*\{[^{}'\"]+=(![rsa])?(:[^{}]*)?\}"), "= in an f-string"),
-    ("3.6", pattern(r"(?<![\w'\"])[fF][rR]?['\"]"), "an f-string"),
-    ("3.6", pattern(r"^\s*[\w.]+\s*:\s*[\w.\[\], \"']+(=|$)"), "a variable with a type"),
-    ("3.5", pattern(r"^\s*async\s+(def|for|with)\b"), "async"),
+    ("3.14", re.compile(r"(?<![\w'\"])[tT][rR]?['\"]"), "a template string"),
+    ("3.12", re.compile(r"^\s*type\s+\w+\s*(\[.*\])?\s*="), "the type statement"),
+    ("3.12", re.compile(r"^\s*((async\s+)?def|class)\s+\w+\s*\["), "type parameters"),
+    ("3.11", re.compile(r"^\s*except\s*\*"), "except*"),
+    ("3.10", re.compile(r"^\s*(match\s+.+|case\s+.+):\s*(#.*)?$"), "the match statement"),
+    ("3.9", re.compile(r"^\s*(async\s+)?with\s*\("), "with in brackets"),
+    ("3.8", re.compile(r":="), "the operator :="),
+    ("3.8", re.compile(r"\bdef\s+\w+\(.*[(,]\s*/\s*[,)]"), "parameters by position only"),
+    ("3.8", re.compile(r"[fF][rR]?(['\"]).*\{[^{}'\"]+=(![rsa])?(:[^{}]*)?\}"), "= in an f-string"),
+    ("3.6", re.compile(r"(?<![\w'\"])[fF][rR]?['\"]"), "an f-string"),
+    ("3.6", re.compile(r"^\s*[\w.]+\s*:\s*[\w.\[\], \"']+(=|$)"), "a variable with a type"),
+    ("3.5", re.compile(r"^\s*async\s+(def|for|with)\b"), "async"),
 )
 _NESTED = "f-string: "  # what Python before 3.12 says of quotes, backslashes and comments inside one
 

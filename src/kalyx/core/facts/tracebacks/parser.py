@@ -5,7 +5,6 @@ from __future__ import annotations
 import ast
 import re
 
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass, field, replace
 from kalyx.core.model import Frame, ObservedError
 
@@ -15,35 +14,35 @@ if TYPE_CHECKING:
 
 __all__ = ["Place", "Traceback", "parse_fatal", "parse_refusal", "parse_traceback", "place_of"]
 
-_ESCAPES = pattern(r"\x1b\[[0-9;?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)|\x1b[@-Z\\-_]")
-_MARGIN = pattern(r"^(?:\s*(?:\| ?)+|E {2,}|> (?=File ))")
-_RULER = pattern(r"^(?=[|+ \t]*?[-+]{3})[-+|\t \d.]+$|^=[= \w]*=$")
+_ESCAPES = re.compile(r"\x1b\[[0-9;?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)|\x1b[@-Z\\-_]")
+_MARGIN = re.compile(r"^(?:\s*(?:\| ?)+|E {2,}|> (?=File ))")
+_RULER = re.compile(r"^(?=[|+ \t]*?[-+]{3})[-+|\t \d.]+$|^=[= \w]*=$")
 # What ``python -m`` says of a module that is not there; it is no traceback
-_REFUSAL = pattern(r"^(?P<python>(?:[A-Za-z]:)?[^:\n]*?(?:python|pypy)[\w.]*): (?:"
+_REFUSAL = re.compile(r"^(?P<python>(?:[A-Za-z]:)?[^:\n]*?(?:python|pypy)[\w.]*): (?:"
                    r"No module named '?(?P<module>[\w.]+)'?$|"
                    r"Error while finding module specification for '[\w.]+' \((?P<said>.*)\)$)", re.MULTILINE)
 _FRAME = (
-    pattern(r'^\s*File "(?P<file>.+?)", line (?P<line>\d{1,9})(?:, in (?P<name>.+?))?\s*$'),
-    pattern(r"^\s*File (?P<file>\S.*?):(?P<line>\d{1,9})(?:, in (?P<name>[^(]+?)(?:\(.*\))?)?\s*$"),
-    pattern(r"^\s*(?:Cell|Input) In ?\[(?P<cell>\d{1,9})\],? (?:line (?P<line>\d{1,9})|in .*)\s*$"),
-    pattern(r"^\s*(?P<file><ipython-input-\d+-\w+>) in (?P<name><module>|\w+)(?:\(.*\))?\s*$"),
-    pattern(r"^\s*(?P<file>(?:[A-Za-z]:\\|~?/)\S.*?\.pyx?) in (?P<name><module>|\w+)(?:\(.*\))?\s*$"),
-    pattern(r"^(?P<file>[^\s:<>\"']+\.py):(?P<line>\d{1,9}): in (?P<name><module>|\w+)\s*$"),
+    re.compile(r'^\s*File "(?P<file>.+?)", line (?P<line>\d{1,9})(?:, in (?P<name>.+?))?\s*$'),
+    re.compile(r"^\s*File (?P<file>\S.*?):(?P<line>\d{1,9})(?:, in (?P<name>[^(]+?)(?:\(.*\))?)?\s*$"),
+    re.compile(r"^\s*(?:Cell|Input) In ?\[(?P<cell>\d{1,9})\],? (?:line (?P<line>\d{1,9})|in .*)\s*$"),
+    re.compile(r"^\s*(?P<file><ipython-input-\d+-\w+>) in (?P<name><module>|\w+)(?:\(.*\))?\s*$"),
+    re.compile(r"^\s*(?P<file>(?:[A-Za-z]:\\|~?/)\S.*?\.pyx?) in (?P<name><module>|\w+)(?:\(.*\))?\s*$"),
+    re.compile(r"^(?P<file>[^\s:<>\"']+\.py):(?P<line>\d{1,9}): in (?P<name><module>|\w+)\s*$"),
 )
-_ARROW = pattern(r"^\s*-{2,}>\s*(?P<line>\d{1,9})\s(?P<code>.*)$")
-_ERROR = pattern(r"^(?P<type>(?:[A-Za-z_]\w*\.)*[A-Z]\w*(?:Error|Exception|Exit|Interrupt|Group|Conflict|"
+_ARROW = re.compile(r"^\s*-{2,}>\s*(?P<line>\d{1,9})\s(?P<code>.*)$")
+_ERROR = re.compile(r"^(?P<type>(?:[A-Za-z_]\w*\.)*[A-Z]\w*(?:Error|Exception|Exit|Interrupt|Group|Conflict|"
                     r"NotFound|Warning|Iteration))(?:: (?P<message>.*))?$")
 # What stands at the margin after a frame is the exception too, whatever its class is called
-_ANY_ERROR = pattern(r"^(?P<type>(?:[A-Za-z_]\w*\.)+[A-Za-z_]\w*|[A-Z]\w*)(?:: (?P<message>.*))?$")
-_HEADER = pattern(r"^\S+\s{2,}Traceback \(most recent call last\)")
+_ANY_ERROR = re.compile(r"^(?P<type>(?:[A-Za-z_]\w*\.)+[A-Za-z_]\w*|[A-Z]\w*)(?:: (?P<message>.*))?$")
+_HEADER = re.compile(r"^\S+\s{2,}Traceback \(most recent call last\)")
 _LINKS = {"The above exception was the direct cause": "cause",
           "During handling of the above exception": "context"}
-_SITE = pattern(r"^(?P<prefix>.*?)/lib(?:64)?/(?P<kind>python|pypy)(?P<version>\d(?:\.\d+)?)t?/"
+_SITE = re.compile(r"^(?P<prefix>.*?)/lib(?:64)?/(?P<kind>python|pypy)(?P<version>\d(?:\.\d+)?)t?/"
                    r"(?P<site>site-packages|dist-packages)/")
-_LIBRARY = pattern(r"^(?P<prefix>.*?)/lib(?:64)?/(?P<kind>python|pypy)(?P<version>\d\.\d+)t?/")
-_WINDOWS_SITE = pattern(r"^(?P<prefix>[A-Za-z]:\\.*?)\\lib\\site-packages\\", re.IGNORECASE)
-_WINDOWS_LIBRARY = pattern(r"^(?P<prefix>[A-Za-z]:\\.*?)\\lib\\(?!site-packages)", re.IGNORECASE)
-_FATAL = pattern(r"^(?:Fatal Python error|Windows fatal exception): (?P<said>.+)$", re.MULTILINE)
+_LIBRARY = re.compile(r"^(?P<prefix>.*?)/lib(?:64)?/(?P<kind>python|pypy)(?P<version>\d\.\d+)t?/")
+_WINDOWS_SITE = re.compile(r"^(?P<prefix>[A-Za-z]:\\.*?)\\lib\\site-packages\\", re.IGNORECASE)
+_WINDOWS_LIBRARY = re.compile(r"^(?P<prefix>[A-Za-z]:\\.*?)\\lib\\(?!site-packages)", re.IGNORECASE)
+_FATAL = re.compile(r"^(?:Fatal Python error|Windows fatal exception): (?P<said>.+)$", re.MULTILINE)
 TEXT_LIMIT = 4 * 1024 * 1024
 MESSAGE_LIMIT = 16_384  # characters of an exception's message
 MOST_FRAMES = 400

@@ -5,14 +5,12 @@ from __future__ import annotations
 import json
 import re
 
-from kalyx.core.lean.patterns import pattern
-
 __all__ = ["decode_text", "text_of_notebook", "without_prefixes"]
 
 _BEGINS = "Traceback (most recent call last)"
-_OF_GROUPS = pattern(r"(?<![ |+-])[ |+-]*(?:Exception Group )?$")  # what Python itself writes before it
+_OF_GROUPS = re.compile(r"(?<![ |+-])[ |+-]*(?:Exception Group )?$")  # what Python itself writes before it
 # The exception's name, which notebooks write there
-_OF_NOTEBOOKS = pattern(r"(?<!\S)\S*(?:Error|Exception|Exit|Interrupt|Warning|Group)(?:\x1b\[[\d;]*m)?\s+$")
+_OF_NOTEBOOKS = re.compile(r"(?<!\S)\S*(?:Error|Exception|Exit|Interrupt|Warning|Group)(?:\x1b\[[\d;]*m)?\s+$")
 
 
 MOST_LINE = 4000   # characters of a line: of more, its beginning and its end

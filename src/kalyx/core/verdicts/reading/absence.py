@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
+
 from kalyx.core.facts.search_path.modules import top_level
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence
 from kalyx.core.tables import import_names
 
@@ -80,7 +81,7 @@ def asker_evidence(case: Case, failure: Failure) -> list[Evidence]:
                      frame.file, frame.line)]
 
 
-_IMPORT = pattern(r"(?<!\s)\s*(?:from\s+(\.*)(\w[\w.]*|)\s+)?import\s+(.+)")
+_IMPORT = re.compile(r"(?<!\s)\s*(?:from\s+(\.*)(\w[\w.]*|)\s+)?import\s+(.+)")
 
 
 def imported_at(case: Case, frame: Frame) -> list[str | None]:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 
 from kalyx.core.facts.search_path.modules import top_level
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
@@ -19,18 +18,18 @@ if TYPE_CHECKING:
 
 __all__ = ["Failure", "own_frames", "read_failure"]
 
-_NO_MODULE = pattern(r"No module named '?([\w.]+)'?")
-_NO_NAME = pattern(r"cannot import name '?(\w+)'?(?: from (?:partially initialized module )?"
+_NO_MODULE = re.compile(r"No module named '?([\w.]+)'?")
+_NO_NAME = re.compile(r"cannot import name '?(\w+)'?(?: from (?:partially initialized module )?"
                       r"'([\w.]+)')?")
-_NO_DISTRIBUTION = pattern(r"^The '([\w.-]+)[^']*' distribution was not found|"
+_NO_DISTRIBUTION = re.compile(r"^The '([\w.-]+)[^']*' distribution was not found|"
                            r"^(?:No package metadata was found for )?([\w.-]+)$")
-_ADVICE = pattern(r"(?i)\b(?:install|missing|requires?|required|not found|depend\w*|support|optional)\b")
+_ADVICE = re.compile(r"(?i)\b(?:install|missing|requires?|required|not found|depend\w*|support|optional)\b")
 # A package's own word for what its user lacks; nothing that merely looks like a name
-_INSTALL = pattern(r"\b(?:pip3?|conda|uv|mamba) install (?:-\S+ )*[`'\"]?([A-Za-z][\w.-]*)[`'\"]?|"
+_INSTALL = re.compile(r"\b(?:pip3?|conda|uv|mamba) install (?:-\S+ )*[`'\"]?([A-Za-z][\w.-]*)[`'\"]?|"
                    r"\b(?:pip|conda)(?: or (?:pip|conda))? to install [`'\"]?(?P<other>[A-Za-z][\w.-]*)")
 _EVERYDAY = ("all", "dev", "test", "tests", "testing", "doc", "docs", "full", "complete", "extra", "extras",
              "standard", "build", "type", "types", "data", "io", "server", "client", "file")
-_NO_ATTRIBUTE = pattern(r"(?:partially initialized )?module '([\w.]+)' has no attribute '(\w+)'")
+_NO_ATTRIBUTE = re.compile(r"(?:partially initialized )?module '([\w.]+)' has no attribute '(\w+)'")
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,6 @@ import ast
 import re
 
 from kalyx.core.facts.source_code.syntax import parse
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass
 from kalyx.core.model import version_pair
 from kalyx.core.tables import standard_library
@@ -26,13 +25,13 @@ if TYPE_CHECKING:
 
 __all__ = ["Change", "find_change"]
 
-_OBJECT = pattern(r"^'(\w+)' object has no attribute '(\w+)'|^type object '(\w+)' has no attribute '(\w+)'")
-_KEYWORD = pattern(r"^(?:\w+\.)?(\w+)\(\) got an unexpected keyword argument '(\w+)'|"
+_OBJECT = re.compile(r"^'(\w+)' object has no attribute '(\w+)'|^type object '(\w+)' has no attribute '(\w+)'")
+_KEYWORD = re.compile(r"^(?:\w+\.)?(\w+)\(\) got an unexpected keyword argument '(\w+)'|"
                    r"^(\w+)\(\) takes (?:no keyword|at most \w+ (?:keyword )?) ?arguments?")
-_OPERANDS = pattern(r"^unsupported operand type\(s\) for \|=?: '([\w.]+)' and '([\w.]+)'")
-_NOT_SUBSCRIPTABLE = pattern(r"^'(\w+)' object is not subscriptable")
-_TAKEN_OUT = pattern(r"As of (3\.\d+), the \*?(\w+)\*? parameter was removed")
-_MODE_U = pattern(r"^invalid mode: '[rwaxbt+]*U[rwaxbt+]*'")
+_OPERANDS = re.compile(r"^unsupported operand type\(s\) for \|=?: '([\w.]+)' and '([\w.]+)'")
+_NOT_SUBSCRIPTABLE = re.compile(r"^'(\w+)' object is not subscriptable")
+_TAKEN_OUT = re.compile(r"As of (3\.\d+), the \*?(\w+)\*? parameter was removed")
+_MODE_U = re.compile(r"^invalid mode: '[rwaxbt+]*U[rwaxbt+]*'")
 # Kinds of what stands for a type in an annotation
 _TYPES = ("type", "NoneType", "EnumType", "TypeVar", "ParamSpec", "_SpecialForm", "GenericAlias")
 

@@ -8,7 +8,6 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.environments.activation import place_named
 from kalyx.core.facts.interpreters.environment import is_environment, prefix_of, python_in
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Edit, Evidence, Remedy
 
 TYPE_CHECKING = False
@@ -20,7 +19,7 @@ if TYPE_CHECKING:
 __all__ = ["claims_of", "enrol_again", "kernels_having", "names_of", "plain_name", "run_instead", "stand_in",
            "switch_kernel"]
 
-_ARGV = pattern(r'"argv"\s*:\s*\[\s*"((?:[^"\\]|\\.)+)"')
+_ARGV = re.compile(r'"argv"\s*:\s*\[\s*"((?:[^"\\]|\\.)+)"')
 
 
 def plain_name(name: str) -> str:

@@ -2,22 +2,20 @@
 
 from __future__ import annotations
 
-import json
-
 from kalyx.core.facts.interpreters.environment import python_in
-from kalyx.core.model import Edit, Evidence, Finding, Remedy
+from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies.environments import nearest_environment
+from kalyx.core.verdicts.remedies.line_up import point_setting
 from kalyx.core.verdicts.seats.interpreter import which_is_gone
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from kalyx.core.facts.editors.settings import EditorSetting
     from kalyx.core.facts.files import Files
     from kalyx.core.facts.seats.context import SeatFacts
     from kalyx.core.model import Environment
 
-__all__ = ["judge_editor", "point_setting"]
+__all__ = ["judge_editor"]
 
 
 def judge_editor(facts: SeatFacts, files: Files,
@@ -77,18 +75,3 @@ def setting_points_nowhere(facts: SeatFacts, files: Files,
         f"The editor's setting names {interpreter.path}"
         f"{which_is_gone(interpreter.path, interpreter.trouble)}.",
         tuple(evidence), tuple(todo[:1] if near is not None else todo))
-
-
-def point_setting(files: Files, setting: EditorSetting, program: str) -> Remedy:
-    """Return the edit that makes a settings file name `program`."""
-    value = program
-    if files.is_within(program, setting.root) and "${" in (setting.value or ""):
-        rest = program[len(setting.root):].replace("\\", "/")
-        value = "${workspaceFolder}" + rest
-    before, after = json.dumps(setting.value), json.dumps(value)
-    if setting.text.count(before) == 1:
-        return Remedy(f"Set {setting.key} to {value}.", "edit",
-                      edits=(Edit(setting.file, before, after),),
-                      changes=f"{setting.file}, line {setting.line}", undoable=True)
-    return Remedy(f"In {setting.file}, line {setting.line}, set {setting.key} to {value}.",
-                  "manual", changes=setting.file)

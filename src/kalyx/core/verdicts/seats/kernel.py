@@ -10,7 +10,6 @@ from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.kernels.kernelspecs import SERVER_DEFAULTS
 from kalyx.core.facts.packaging.pip_lines import own_pip
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies.environments import remake
@@ -29,7 +28,7 @@ __all__ = ["hidden_behind", "judge_kernel", "kernel_cannot_start", "kernel_follo
            "kernel_interpreter_gone", "kernel_mislabelled", "kernel_missing", "kernel_not_activated",
            "kernel_unreadable", "notebook_unreadable"]
 
-_VERSION = pattern(r"(?:python|\bpy)[ ._-]?(\d)(?:\.?(\d{1,2}))?(?![\d])", re.IGNORECASE)
+_VERSION = re.compile(r"(?:python|\bpy)[ ._-]?(\d)(?:\.?(\d{1,2}))?(?![\d])", re.IGNORECASE)
 
 
 def judge_kernel(facts: SeatFacts, files: Files, neighbours: Neighbours) -> list[Finding]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
+
 from kalyx.core.facts.search_path.modules import top_level
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
@@ -34,7 +35,7 @@ if TYPE_CHECKING:
 
 __all__ = ["requirement_for"]
 
-_MODEL = pattern(r"[a-z]{2}_(?:core|dep|ent)_(?:web|news|wiki|sci|ud)_(?:sm|md|lg|trf)")
+_MODEL = re.compile(r"[a-z]{2}_(?:core|dep|ent)_(?:web|news|wiki|sci|ud)_(?:sm|md|lg|trf)")
 
 
 @cause("installed-elsewhere", "absent here, present in another environment or interpreter",

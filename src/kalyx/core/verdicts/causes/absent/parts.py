@@ -7,7 +7,6 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.packaging.requirements import applies, is_met, suits
 from kalyx.core.facts.search_path.modules import top_level
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
@@ -31,7 +30,7 @@ if TYPE_CHECKING:
     from kalyx.core.verdicts.reading.failure import Failure
 
 # What a module adds to the plain sentence; what Python itself adds is no advice of the module's
-_ADVICE = pattern(r"(?s)has no attribute '\w+'[.:;\s]+(?!Did you mean|\(most likely due)(\S.{20,})")
+_ADVICE = re.compile(r"(?s)has no attribute '\w+'[.:;\s]+(?!Did you mean|\(most likely due)(\S.{20,})")
 
 __all__ = ["attribute_absent", "other_project", "submodule_absent"]
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
+
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.absence import imported_at
@@ -17,9 +18,9 @@ if TYPE_CHECKING:
 
 __all__ = ["bytecode_stale"]
 
-_MAGIC = pattern(r"[Bb]ad magic number in ['\"]?([\w.]+)['\"]?")
+_MAGIC = re.compile(r"[Bb]ad magic number in ['\"]?([\w.]+)['\"]?")
 # Bad marshal data and the like: bytecode that another Python wrote, or that is cut off
-_UNREADABLE = pattern(r"bad marshal data|marshal data too short|EOF read where|bytecode|"
+_UNREADABLE = re.compile(r"bad marshal data|marshal data too short|EOF read where|bytecode|"
                          r"reached EOF while reading")
 
 

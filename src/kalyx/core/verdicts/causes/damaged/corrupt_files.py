@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.patterns import pattern
+import re
+
 from kalyx.core.model import Evidence, Finding
 from kalyx.core.model.names import requirement_name
 from kalyx.core.verdicts.catalogue import cause
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
 __all__ = ["file_corrupt"]
 
 # What the loader says of a compiled file that is cut off, empty, or no such file at all
-_BROKEN_BINARY = pattern(r"file too short|invalid ELF header|cannot read file data|section header|"
+_BROKEN_BINARY = re.compile(r"file too short|invalid ELF header|cannot read file data|section header|"
                             r"failed to map segment|ELF load command|ELF file|not a valid Win32|"
                             r"slice is not valid|truncated|mach-o")
 MOST_REQUIRED = 40  # distributions that are looked through for a cut-off file

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
+
 from kalyx.core.facts.search_path.modules import top_level
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence, Finding
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import also, cause
@@ -21,9 +22,9 @@ if TYPE_CHECKING:
 __all__ = ["files_missing", "metadata_only", "not_whole"]
 
 INSTALLED = ("env", "base", "user", "pythonpath")
-_NO_FILE = pattern(r"No such file or directory: '([^']+)'$")
-_OF_MODULE = pattern(r"(?<![\w.])((?:\w+\.)+)\w+ (?:size changed|has the wrong size)")  # a class of a compiled part
-_LIBRARY = pattern(r"(?<![\w.+-])([\w.+-]+\.so[\w.]{0,40}): cannot open shared object file")
+_NO_FILE = re.compile(r"No such file or directory: '([^']+)'$")
+_OF_MODULE = re.compile(r"(?<![\w.])((?:\w+\.)+)\w+ (?:size changed|has the wrong size)")  # a class of a compiled part
+_LIBRARY = re.compile(r"(?<![\w.+-])([\w.+-]+\.so[\w.]{0,40}): cannot open shared object file")
 
 
 def _incomplete(case: Case, failure: Failure | None) -> tuple[Distribution, list[str], list[str]] | None:

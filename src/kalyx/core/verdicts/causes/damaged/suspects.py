@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
+
 from kalyx.core.facts.search_path.modules import top_level
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence
 from kalyx.core.verdicts.reading.absence import imported_at
 from kalyx.core.verdicts.reading.failure import own_frames
@@ -18,7 +19,7 @@ __all__ = ["file_is_unknown", "owners", "suspects", "what_broke"]
 
 BROKEN_SOURCE = ("SyntaxError", "IndentationError", "TabError", "UnicodeDecodeError", "ValueError",
                   "EOFError")
-_FILE_FIRST = pattern(r"(?<![^\s:'\"(])(/[^:\n]+\.so[\w.]{0,40}): ")
+_FILE_FIRST = re.compile(r"(?<![^\s:'\"(])(/[^:\n]+\.so[\w.]{0,40}): ")
 
 
 def suspects(case: Case, failure: Failure | None) -> list[str]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
+
 from kalyx.core.facts.search_path.modules import top_level
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies import files
@@ -16,9 +17,9 @@ if TYPE_CHECKING:
 
 __all__ = ["file_unreadable"]
 
-_ERRNO = pattern(r"\[Errno (\d{1,9})\] ([^:]{1,300}): [b]?['\"](.+)['\"]$")
+_ERRNO = re.compile(r"\[Errno (\d{1,9})\] ([^:]{1,300}): [b]?['\"](.+)['\"]$")
 # A signature that macOS does not accept, a mark that a file came from outside; rules of a company
-_BLOCKED = pattern(r"library load disallowed by system policy|"
+_BLOCKED = re.compile(r"library load disallowed by system policy|"
                    r"code signature [^()]{0,200}?(?:invalid|not valid)[^()]{0,400}|"
                    r"(?<![^:.])[^:.]{0,200}Application Control policy[^:.]{0,200}|"
                    r"\[WinError (?:1260|4551)\][^:]{0,400}|"

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies import pip
@@ -20,12 +19,12 @@ if TYPE_CHECKING:
 
 __all__ = ["describe_tag", "foreign_abi", "foreign_platform"]
 
-_WRONG_FORM = pattern(r"wrong ELF class|invalid ELF header|wrong architecture|incompatible|"
+_WRONG_FORM = re.compile(r"wrong ELF class|invalid ELF header|wrong architecture|incompatible|"
                          r"not a valid Win32|%1 .*Win32|WinError 193|mach-o|"
                          r"libc\.musl|libc\.so\.6: cannot|cannot open shared|"
                          r"Error relocating|Exec format error")
 
-_LOADER_SAYS = pattern(
+_LOADER_SAYS = re.compile(
     r"does not define (?:module export|init) function|undefined symbol: _?Py|"
     r"Module use of python\d+\.dll conflicts|Symbol not found: _?_Py")
 

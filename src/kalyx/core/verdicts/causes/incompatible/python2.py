@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.syntax_errors import broken_source, whose
@@ -17,16 +16,16 @@ if TYPE_CHECKING:
 
 __all__ = ["python2_source"]
 
-_PYTHON2 = pattern(r"Missing parentheses in call to '(?:print|exec)'|"
+_PYTHON2 = re.compile(r"Missing parentheses in call to '(?:print|exec)'|"
                       r"multiple exception types must be parenthesized|"
                       r"invalid (?:token|decimal literal)|leading zeros in decimal|"
                       r"inconsistent use of tabs")
-_PYTHON2_NAME = pattern(
+_PYTHON2_NAME = re.compile(
     r"^name '(unicode|xrange|basestring|raw_input|unichr|execfile)' "
     r"is not defined|"
     r"^'dict' object has no attribute '(has_key|iteritems|iterkeys|itervalues|viewitems|viewkeys|viewvalues)'")
 # Forms that Python 2 alone has: with such a line the syntax error needs no other explanation
-_PYTHON2_LINE = pattern(r"^\s*(?:print\s+[\"'\w%(]|print\s*>>|exec\s+[\"'\w]|raise\s+[\w.]+\s*,|"
+_PYTHON2_LINE = re.compile(r"^\s*(?:print\s+[\"'\w%(]|print\s*>>|exec\s+[\"'\w]|raise\s+[\w.]+\s*,|"
                            r"except\s+[\w.()\s,]+,\s*\w+\s*:)|"
                            r"\bur[\"']|`[^`]+`|<>|(?<![\w.])0[0-7]+\b|\b\d+L\b")
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence, Finding, Remedy, version_pair
 from kalyx.core.tables import standard_library
 from kalyx.core.verdicts.catalogue import cause
@@ -19,7 +18,7 @@ if TYPE_CHECKING:
 
 __all__ = ["python_too_new", "python_too_old"]
 
-_ASYNC_NAME = pattern(r"(?<![\w.])(async|await)\s*(?==[^=]|,|\)|\.|:\s*$)|[.,(]\s*(async|await)\s*[=,).(]|"
+_ASYNC_NAME = re.compile(r"(?<![\w.])(async|await)\s*(?==[^=]|,|\)|\.|:\s*$)|[.,(]\s*(async|await)\s*[=,).(]|"
                          r"\bdef\s+(async|await)\b|\bimport\s+(async|await)\b|\bas\s+(async|await)\b")
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.verdicts.catalogue import cause
@@ -20,16 +19,16 @@ if TYPE_CHECKING:
 
 __all__ = ["binary_mismatch"]
 
-_MISMATCH = pattern(r"size changed, may indicate binary incompatibility|"
+_MISMATCH = re.compile(r"size changed, may indicate binary incompatibility|"
                        r"compiled using NumPy 1|module compiled against (?:ABI|API) version|"
                        r"numpy\.core\.multiarray failed to import|"
                        r"has the wrong size, try recompiling|does not export expected C (?:function|variable)|"
                        r"has unexpected signature|capsule .* incorrect name|wrong API version")
 # What it was built for, and what is there, as numbers that grow with the version
-_BUILT_AND_FOUND = pattern(r"Expected (\d+) from C header, got (\d+) from PyObject|"
+_BUILT_AND_FOUND = re.compile(r"Expected (\d+) from C header, got (\d+) from PyObject|"
                            r"API version (0x[0-9a-f]+) but this version of \w+ is (0x[0-9a-f]+)")
 # The one size that became smaller with a newer version: that of NumPy 2's type objects
-_SHRUNK_IN_2 = pattern(r"numpy\.dtype size changed, .*Expected 96 from C header, got 88")
+_SHRUNK_IN_2 = re.compile(r"numpy\.dtype size changed, .*Expected 96 from C header, got 88")
 
 
 @cause("binary-mismatch", "built against another major version of a package's C interface",

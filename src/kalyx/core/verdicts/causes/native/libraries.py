@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
+
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.tables import system_libraries
 from kalyx.core.verdicts.catalogue import cause
@@ -29,15 +30,15 @@ if TYPE_CHECKING:
 
 __all__ = ["library_missing"]
 
-_LIBRARY = pattern(r"(?<![\w.+-])([\w.+-]+\.(?:so|dylib)[\w.]{0,40}): cannot open shared object file|"
+_LIBRARY = re.compile(r"(?<![\w.+-])([\w.+-]+\.(?:so|dylib)[\w.]{0,40}): cannot open shared object file|"
                       r"Library not loaded: (\S+)|Error loading shared library ([\w.+-]+):")
-_REFERENCED = pattern(r"Referenced from: (?:<[^>]*> )?(/.+)")
-_TRIED = pattern(r"'(/[^']+)' \(((?:[^()]|\([^()]*\))*)\)")
+_REFERENCED = re.compile(r"Referenced from: (?:<[^>]*> )?(/.+)")
+_TRIED = re.compile(r"'(/[^']+)' \(((?:[^()]|\([^()]*\))*)\)")
 # Code that looks for a library by its short name, and what it says where there is none
-_BY_NAME = pattern(r"find_library\(\s*['\"]([\w.+-]+)['\"]")
-_LOADS = pattern(r"find_library|dlopen|LoadLibrary|CDLL")
-_WORDS = pattern(r"['\"]([A-Za-z][\w.+-]+)['\"]")
-_SAYS_LIBRARY = pattern(r"(?i)librar|lib\w+|not found|(?:unable|failed) to (?:find|load)|cannot (?:find|load)")
+_BY_NAME = re.compile(r"find_library\(\s*['\"]([\w.+-]+)['\"]")
+_LOADS = re.compile(r"find_library|dlopen|LoadLibrary|CDLL")
+_WORDS = re.compile(r"['\"]([A-Za-z][\w.+-]+)['\"]")
+_SAYS_LIBRARY = re.compile(r"(?i)librar|lib\w+|not found|(?:unable|failed) to (?:find|load)|cannot (?:find|load)")
 
 
 @cause("library-missing", "a shared library that it needs cannot be found",

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.patterns import pattern
+import re
+
 from kalyx.core.lean.record import dataclass
 from kalyx.core.model import Evidence, Finding
 from kalyx.core.verdicts.catalogue import cause
@@ -18,13 +19,13 @@ if TYPE_CHECKING:
 
 __all__ = ["symbol_missing"]
 
-_SYMBOL = pattern(r"undefined symbol: (\w+)|version [`']([\w.]+)' not found|"
+_SYMBOL = re.compile(r"undefined symbol: (\w+)|version [`']([\w.]+)' not found|"
                   r"[Ss]ymbol not found(?: in flat namespace)?:? '?(\w+)|"
                   r"Error relocating \S+: (\w+): symbol not found")
-_NO_START = pattern(r"does not define (?:module export|init) function \((\w+)\)")
-_FOUND_LIBRARY = pattern(r"(?<![^\s(])(/\S+?): version [`'][\w.]+' not found(?: \(required by (\S+?)\))?")
-_EXPECTED = pattern(r"Expected in: (?:<[^>]*> )?(/.+)")  # as macOS says it
-_SAYS_FILE = pattern(r"^(/.+?): (?:undefined symbol|version |symbol )")
+_NO_START = re.compile(r"does not define (?:module export|init) function \((\w+)\)")
+_FOUND_LIBRARY = re.compile(r"(?<![^\s(])(/\S+?): version [`'][\w.]+' not found(?: \(required by (\S+?)\))?")
+_EXPECTED = re.compile(r"Expected in: (?:<[^>]*> )?(/.+)")  # as macOS says it
+_SAYS_FILE = re.compile(r"^(/.+?): (?:undefined symbol|version |symbol )")
 
 
 @cause("symbol-missing", "a symbol or symbol version is missing",

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.patterns import pattern
+import re
+
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.reading.loader_errors import failed_file, find_error, loader_evidence, owner_of, who_needs
 from kalyx.core.verdicts.remedies.pip import install_again
@@ -15,14 +16,14 @@ if TYPE_CHECKING:
 
 __all__ = ["dll_missing", "function_missing"]
 
-_LOADER = pattern(r"DLL load failed(?: while importing (\w+))?:|\[WinError (?:126|127|1114)\]|"
+_LOADER = re.compile(r"DLL load failed(?: while importing (\w+))?:|\[WinError (?:126|127|1114)\]|"
                   r"Could not find (?:module|library) '[^']+' \(or one of its dependencies\)")
 # The same in the languages that Windows speaks: a function is not in a DLL; a DLL did not start
-_NO_FUNCTION = pattern(r"(?i)WinError 127\]|pro[cz][e\u00e9]d|\u043f\u0440\u043e\u0446\u0435\u0434|"
+_NO_FUNCTION = re.compile(r"(?i)WinError 127\]|pro[cz][e\u00e9]d|\u043f\u0440\u043e\u0446\u0435\u0434|"
                        r"\u30d7\u30ed\u30b7\u30fc\u30b8\u30e3|\u7a0b\u5e8f")
-_NOT_BEGUN = pattern(r"(?i)WinError 1114\]|initiali[sz]")
-_OTHER_MATTER = pattern(r"Win32|WinError (?:5|193|206|1260|4551)\]|denied|polic")  # of the file itself
-_NAMED = pattern(r"Error loading \"([^\"]+)\"|Could not find (?:module|library) '([^']+)'")
+_NOT_BEGUN = re.compile(r"(?i)WinError 1114\]|initiali[sz]")
+_OTHER_MATTER = re.compile(r"Win32|WinError (?:5|193|206|1260|4551)\]|denied|polic")  # of the file itself
+_NAMED = re.compile(r"Error loading \"([^\"]+)\"|Could not find (?:module|library) '([^']+)'")
 # Brought by the runtime of Microsoft's compiler, which most compiled parts need
 _RUNTIME = ("vcruntime", "msvcp", "concrt", "vcomp", "vccorlib")
 

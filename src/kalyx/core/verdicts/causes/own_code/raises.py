@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 
 from kalyx.core.facts.search_path.modules import top_level
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.causes.own_code.slips import slip_in
@@ -23,7 +22,7 @@ if TYPE_CHECKING:
 
 __all__ = ["raises"]
 
-_NOT_ITSELF = pattern(r"import of ([\w.]+) halted; None in sys\.modules|'([\w.]+)' is not a package")
+_NOT_ITSELF = re.compile(r"import of ([\w.]+) halted; None in sys\.modules|'([\w.]+)' is not a package")
 
 
 @cause("raises", "anything else: its code ran and raised",

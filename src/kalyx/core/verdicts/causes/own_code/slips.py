@@ -10,7 +10,6 @@ import ast
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.lean.record import dataclass
 from kalyx.core.model import Place, Remedy
 from kalyx.core.verdicts.remedies import files, pip
@@ -30,10 +29,10 @@ SYNTAX_ERRORS = ("SyntaxError", "IndentationError", "TabError", "UnicodeDecodeEr
 # How a command rewrites a file: from an encoding, by a function of its text
 _REWRITE = "import pathlib, re, sys; p = pathlib.Path(sys.argv[1]); t = p.read_bytes().decode({encoding!r}); " \
            "p.write_bytes({text}.encode('utf-8'))"
-_MERGE = pattern(r"^(?:<{7}|={7}|>{7})(?: .*)?$", re.MULTILINE)
-_PROMPT = pattern(r"^(?:>>> |\.\.\. |>>>$|In \[\d+\]: )", re.MULTILINE)
-_MAGIC = pattern(r"^[%!]\s*\S")
-_TERMINAL = pattern(r"^\$?\s*(?:sudo\s+)?(?:python3?\s+-m\s+)?"
+_MERGE = re.compile(r"^(?:<{7}|={7}|>{7})(?: .*)?$", re.MULTILINE)
+_PROMPT = re.compile(r"^(?:>>> |\.\.\. |>>>$|In \[\d+\]: )", re.MULTILINE)
+_MAGIC = re.compile(r"^[%!]\s*\S")
+_TERMINAL = re.compile(r"^\$?\s*(?:sudo\s+)?(?:python3?\s+-m\s+)?"
                     r"(pip3?|conda|mamba|uv|apt|apt-get|brew|cd|source|python3?|py)\s+(?:(install)\s+)?([\w.~/-].*)$")
 # What text programs, web pages and other alphabets put in place of plain characters
 _TYPED = {**dict.fromkeys("\u201c\u201d\u201e\u00ab\u00bb", '"'), **dict.fromkeys("\u2018\u2019", "'"),

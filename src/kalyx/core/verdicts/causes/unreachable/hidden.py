@@ -6,14 +6,13 @@ import re
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.search_path.modules import top_level
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies import files, pip
 
-_PROJECT_NAME = pattern(r"""(?m)^[ \t]*(?:setup\()?name[ \t]*=[ \t]*["']?([\w.-]+)""")
+_PROJECT_NAME = re.compile(r"""(?m)^[ \t]*(?:setup\()?name[ \t]*=[ \t]*["']?([\w.-]+)""")
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:

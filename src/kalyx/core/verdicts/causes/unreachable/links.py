@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import re
+
 from kalyx.core.facts.packaging.distributions import mapped_folder
 from kalyx.core.facts.search_path.pth_files import link_lines
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.absence import absent_name, asked_by_person
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
 
 __all__ = ["link_broken"]
 
-_HOOK = pattern(r"^import\s+(__editable__\w+)")
+_HOOK = re.compile(r"^import\s+(__editable__\w+)")
 
 
 @cause("link-broken", "an editable install or .pth line points to a folder that is gone or moved",

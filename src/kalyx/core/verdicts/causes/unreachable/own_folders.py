@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.lean.patterns import pattern
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.absence import (
@@ -27,7 +26,7 @@ __all__ = ["own_code_unreachable"]
 
 # What other names a file may have been given than the one that is imported: by an editor that adds an
 # ending, a browser that numbers its downloads, a system that does not care for capital letters
-_ENDINGS = pattern(r"(?: \(\d+\)| - Copy)?\.(?:py\.txt|txt\.py|py|pyw|py3|ipynb)\s*$", re.IGNORECASE)
+_ENDINGS = re.compile(r"(?: \(\d+\)| - Copy)?\.(?:py\.txt|txt\.py|py|pyw|py3|ipynb)\s*$", re.IGNORECASE)
 _JOINED = str.maketrans("-. ", "___")
 # Writes the code of a notebook's cells into a file
 _CELLS = ("import json, pathlib, sys; a, b = map(pathlib.Path, sys.argv[1:]); "

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.patterns import pattern
+import re
+
 from kalyx.core.model import Edit, Evidence, Finding, Place, Remedy
 from kalyx.core.verdicts.reading.absence import asked_whole, searched
 from kalyx.core.verdicts.reading.own_files import code_at
@@ -22,8 +23,8 @@ if TYPE_CHECKING:
 __all__ = ["meant_by_code", "meant_by_line", "meant_by_variable"]
 
 NAME = "PYTHONPATH"
-_VARIABLE = pattern(r"\$\{?(\w+)\}?|%(\w+)%")
-_QUOTED = pattern(r"""(["'])((?:(?!\1).)+)\1""")
+_VARIABLE = re.compile(r"\$\{?(\w+)\}?|%(\w+)%")
+_QUOTED = re.compile(r"""(["'])((?:(?!\1).)+)\1""")
 
 
 def meant_by_variable(case: Case, failure: Failure) -> Finding | None:

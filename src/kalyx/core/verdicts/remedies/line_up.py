@@ -1,0 +1,87 @@
+"""Remedies that have a seat use the environment which another one uses."""
+
+from __future__ import annotations
+
+import json
+
+from kalyx.core.facts.interpreters.environment import prefix_of
+from kalyx.core.facts.kernels.kernelspecs import derive_name
+from kalyx.core.model import Edit, Remedy
+from kalyx.core.verdicts.reading.seat_names import short_name
+from kalyx.core.verdicts.remedies.kernels import enrol_again, switch_kernel
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from kalyx.core.facts.editors.settings import EditorSetting
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.seats.context import SeatFacts
+    from kalyx.core.model import Environment, Kernel, Seat
+
+__all__ = ["line_up", "point_setting"]
+
+
+def _shebang(facts: SeatFacts, program: str) -> Remedy:
+    """Return the edit that makes a script's first line name another interpreter."""
+    path = facts.seat.ref.removeprefix("script:")
+    return Remedy(f"Have {facts.seat.label} name that interpreter in its first line.", "edit",
+                  edits=(Edit(path, facts.script_head, f"#!{program}"),), changes=f"line 1 of {path}",
+                  undoable=True)
+
+
+def _enrol(facts: SeatFacts, environment: Environment, files: Files,
+           kernels: Sequence[Kernel]) -> Remedy:
+    """Return the command that makes an environment the notebook's kernel, under a free name.
+
+    Where the notebook's own kernel carries the environment's name already, it
+    is that one which has to be set right.
+    """
+    command = (*files.own_command, "enrol", environment.path)
+    name = derive_name(environment)
+    if facts.kernel is not None and facts.kernel.name == name:
+        return enrol_again(environment, facts.kernel, files)
+    taken = {k.name for k in kernels}
+    if name in taken:
+        number = next(n for n in range(2, 1000) if f"{name}-{n}" not in taken)
+        command = (*command, "--name", f"{name}-{number}")
+    return Remedy(f"Enrol {environment.path} as a kernel, and choose it for {facts.seat.label} "
+                  "then.", "command", argv=command, changes="adds a kernel to your own folder",
+                  undoable=True)
+
+
+def line_up(facts: SeatFacts, main: Seat, files: Files,
+                   kernels: Sequence[Kernel]) -> Remedy:
+    """Return how a seat is brought to use the environment of `main`."""
+    environment, interpreter = main.environment, main.interpreter
+    assert environment is not None and interpreter is not None
+    if facts.setting is not None:
+        return point_setting(files, facts.setting, interpreter.path)
+    if facts.notebook is not None:
+        fitting = next((k for k in kernels if k.argv and files.same(
+            prefix_of(files, k.argv[0]), environment.path)), None)
+        if fitting is not None:
+            return switch_kernel(facts.notebook.path, fitting, files)
+        return _enrol(facts, environment, files, kernels)
+    if facts.seat.kind == "script" and facts.script_head:
+        return _shebang(facts, interpreter.path)
+    if facts.seat.kind == "process":
+        return Remedy(f"Start {facts.seat.label} again with {interpreter.path}, if it should be that one.",
+                      "manual", changes=f"which Python {short_name(facts.seat)} runs")
+    return Remedy(f"Activate {environment.path} in the shell, or start {interpreter.path}.",
+                  "manual", changes="the variables of this shell")
+
+
+def point_setting(files: Files, setting: EditorSetting, program: str) -> Remedy:
+    """Return the edit that makes a settings file name `program`."""
+    value = program
+    if files.is_within(program, setting.root) and "${" in (setting.value or ""):
+        rest = program[len(setting.root):].replace("\\", "/")
+        value = "${workspaceFolder}" + rest
+    before, after = json.dumps(setting.value), json.dumps(value)
+    if setting.text.count(before) == 1:
+        return Remedy(f"Set {setting.key} to {value}.", "edit",
+                      edits=(Edit(setting.file, before, after),),
+                      changes=f"{setting.file}, line {setting.line}", undoable=True)
+    return Remedy(f"In {setting.file}, line {setting.line}, set {setting.key} to {value}.",
+                  "manual", changes=setting.file)
