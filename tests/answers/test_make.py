@@ -8,9 +8,9 @@ from pathlib import Path
 
 import pytest
 
+from tests.answers.test_kernels import SPRIG, tree
 from tests.support.build import SHORT, World, other_pythons, python_of, run, site_of, write
 from tests.support.packages import KIT, installed
-from tests.test_kernels import SPRIG, tree
 
 
 def stocked(world: World) -> None:

@@ -15,6 +15,7 @@ from pathlib import Path
 import pytest
 
 from kalyx.demo import scenario
+from tests.answers.test_enrol import spec_of, with_real_kernel
 from tests.support.build import (
     KALYX,
     World,
@@ -26,7 +27,6 @@ from tests.support.build import (
     site_of,
     write,
 )
-from tests.test_enrol import spec_of, with_real_kernel
 
 SPRIG = Path(scenario.PAYLOAD, "sprigkernel.py")
 

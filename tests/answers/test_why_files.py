@@ -11,7 +11,7 @@ import pytest
 
 from kalyx.core.facts.source_code import imports
 from kalyx.core.machine.local import RealMachine
-from tests.slips import SLIPS, Slip
+from tests.situations.slips import SLIPS, Slip
 from tests.support.build import (
     World,
     carry_out,
@@ -144,7 +144,7 @@ def test_a_folder(world: World, validate) -> None:
 
 def test_a_real_project(world: World) -> None:
     """Of Kalyx's own code all that is needed here imports, and what other systems have is not missed."""
-    source = Path(__file__).parent.parent / "src"
+    source = Path(__file__).parent.parent.parent / "src"
     document = world.answer("why", f"{source}/", "--at", f"python:{sys.executable}", cwd=source.parent)
     assert (document["exit"], document["result"]["groups"]) == (0, [])
     assert len(document["result"]["files"]) > 150 and len(document["result"]["imports"]) > 200

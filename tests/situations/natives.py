@@ -7,8 +7,8 @@ import shutil
 import tarfile
 from pathlib import Path
 
-from tests.reach import kernel
-from tests.situations import Situation
+from tests.situations.general import Situation
+from tests.situations.reach import kernel
 from tests.support.build import World, python_of, site_of, write
 from tests.support.packages import Build, compiled, installed, library, native
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.situations import Situation
+from tests.situations.general import Situation
 from tests.support.build import World, other_pythons, run, site_of, write
 from tests.support.packages import Build, compiled, installed, library, native, patched
 

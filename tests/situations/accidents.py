@@ -7,7 +7,7 @@ import shutil
 from collections.abc import Callable
 from pathlib import Path
 
-from tests.situations import Situation
+from tests.situations.general import Situation
 from tests.support.build import BASE_PYTHON, World, kernelspec, python_of, run, site_of, write
 from tests.support.packages import Build, compiled, ending, installed
 

@@ -10,14 +10,14 @@ from pathlib import Path
 
 import pytest
 
-from tests.accidents import ACCIDENTS, MISHAPS, NEEDS_WHOLE, planted
-from tests.compiled import COMPILED
-from tests.damage import MORE_SITUATIONS
-from tests.healthy import MORE_HEALTHY
-from tests.natives import NATIVES
-from tests.projects import PROJECTS
-from tests.reach import REACH, TROUBLES, kernel, old_copy
-from tests.situations import HEALTHY, SITUATIONS, Situation
+from tests.situations.accidents import ACCIDENTS, MISHAPS, NEEDS_WHOLE, planted
+from tests.situations.compiled import COMPILED
+from tests.situations.damage import MORE_SITUATIONS
+from tests.situations.general import HEALTHY, SITUATIONS, Situation
+from tests.situations.healthy import MORE_HEALTHY
+from tests.situations.natives import NATIVES
+from tests.situations.projects import PROJECTS
+from tests.situations.reach import REACH, TROUBLES, kernel, old_copy
 from tests.support.build import (
     SHORT,
     World,

@@ -7,7 +7,7 @@ import zipfile
 from collections.abc import Callable
 from pathlib import Path
 
-from tests.situations import own
+from tests.situations.general import own
 from tests.support.build import BASE_PYTHON, SHORT, World, python_of, run, site_of, write
 from tests.support.packages import compiled, ending, installed, library
 

@@ -10,8 +10,8 @@ from pathlib import Path
 
 import pytest
 
-from tests.accidents import planted
-from tests.situations import Situation
+from tests.situations.accidents import planted
+from tests.situations.general import Situation
 from tests.support.build import (
     BASE_PYTHON,
     SHORT,

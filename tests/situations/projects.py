@@ -6,7 +6,7 @@ import shutil
 from collections.abc import Sequence
 from pathlib import Path
 
-from tests.situations import Situation, needs_library
+from tests.situations.general import Situation, needs_library
 from tests.support.build import World, site_of, write
 
 Wheel = tuple[str, str, dict[str, str], Sequence[str]]  # name, version, files, requirements

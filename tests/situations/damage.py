@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.situations import Situation, own
+from tests.situations.general import Situation, own
 from tests.support.build import (
     SHORT,
     World,
