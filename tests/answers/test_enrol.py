@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from kalyx.core.wire.client import KernelFailed, StartedKernel
+from kalyx.demo import distributions
 from tests.support.build import World, kernelspec, make_venv, python_of, run, site_of, write
 
 
@@ -86,11 +87,9 @@ BROKEN_KERNELS = {
 @pytest.mark.parametrize("name", BROKEN_KERNELS)
 def test_broken_kernels_leave_nothing(name: str, world: World, validate) -> None:
     """A kernel that cannot prove itself is taken back, and no process stays behind."""
-    from kalyx.demo import scenario
-
     env = world.venv("lab")
     code, words = BROKEN_KERNELS[name]
-    real = Path(scenario.PAYLOAD, "sprigkernel.py").read_text()
+    real = Path(distributions.PAYLOAD, "sprigkernel.py").read_text()
     if name == "wrong signature":
         code = real.replace("hashlib.sha256", "hashlib.sha1")  # signs by another rule
         code = code.replace("if self.sign(parts) != frames[start + 1]", "if False")
@@ -111,10 +110,9 @@ def test_broken_kernels_leave_nothing(name: str, world: World, validate) -> None
 def test_wrong_interpreter_is_found_out(world: World) -> None:
     """A kernel package that starts another interpreter than the environment's is not accepted."""
     lab, old = world.venv("lab"), world.venv("old")
-    from kalyx.demo import scenario
 
     for env in (lab, old):
-        write(site_of(env) / "sprigkernel.py", Path(scenario.PAYLOAD, "sprigkernel.py").read_text())
+        write(site_of(env) / "sprigkernel.py", Path(distributions.PAYLOAD, "sprigkernel.py").read_text())
     write(site_of(lab) / "ipykernel_launcher.py", (
         f"import os, sys\nos.execv({python_of(old)!r}, [{python_of(old)!r}, '-m', 'sprigkernel', "
         "*sys.argv[1:]])\n"))
@@ -152,11 +150,9 @@ def test_client_against_the_real_kernel(tmp_path: Path) -> None:
 
 def test_standin_kernel_runs_under_a_real_client(world: World) -> None:
     """The demo's stand-in speaks the protocol to another client than ours."""
-    from kalyx.demo import scenario
-
     env = make_venv(world.home / "envs" / "sprig")
-    write(site_of(env) / "sprigkernel.py", Path(scenario.PAYLOAD, "sprigkernel.py").read_text())
-    kernelspec(world.home, "sprig", [python_of(env), *scenario.KERNEL_ARGS])
+    write(site_of(env) / "sprigkernel.py", Path(distributions.PAYLOAD, "sprigkernel.py").read_text())
+    kernelspec(world.home, "sprig", [python_of(env), *distributions.KERNEL_ARGS])
     done = run([sys.executable, "-c", (
         "from jupyter_client.manager import start_new_kernel\n"
         "m, c = start_new_kernel(kernel_name='sprig', startup_timeout=30)\n"

@@ -14,7 +14,7 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.demo import scenario
+from kalyx.demo import distributions
 from tests.answers.test_enrol import spec_of, with_real_kernel
 from tests.support.build import (
     KALYX,
@@ -28,14 +28,14 @@ from tests.support.build import (
     write,
 )
 
-SPRIG = Path(scenario.PAYLOAD, "sprigkernel.py")
+SPRIG = Path(distributions.PAYLOAD, "sprigkernel.py")
 
 
 def with_sprig(w: World, name: str = "lab", **more: object) -> Path:
     """Make an environment with the small stand-in kernel, which starts quickly."""
     env = w.venv(name, **more)
     write(site_of(env) / "sprigkernel.py", SPRIG.read_text())
-    spec = {"argv": ["python", *scenario.KERNEL_ARGS], "display_name": "Sprig", "language": "python"}
+    spec = {"argv": ["python", *distributions.KERNEL_ARGS], "display_name": "Sprig", "language": "python"}
     write(env / "share/jupyter/kernels/sprig/kernel.json", json.dumps(spec))
     return env
 
@@ -44,13 +44,13 @@ def test_every_kernel_is_listed(world: World, validate) -> None:
     """Search order, hidden ones, other languages, broken ones; as another server sees them; proven."""
     lab, old = with_sprig(world), with_sprig(world, "lab-old")
     extra = world.root / "extra"
-    kernelspec(world.home, "lab", [python_of(old), *scenario.KERNEL_ARGS])
-    kernelspec(world.home, "fine", [python_of(lab), *scenario.KERNEL_ARGS], "Lab")
+    kernelspec(world.home, "lab", [python_of(old), *distributions.KERNEL_ARGS])
+    kernelspec(world.home, "fine", [python_of(lab), *distributions.KERNEL_ARGS], "Lab")
     kernelspec(world.home, "stale", [str(world.home / "gone/bin/python"), "-m", "x"])
     kernelspec(world.home, "other", ["/usr/bin/true"], language="R")
     write(world.home / ".local/share/jupyter/kernels/broken/kernel.json", "{]")
     write(extra / "kernels/fine/kernel.json", json.dumps(
-        {"argv": [python_of(old), *scenario.KERNEL_ARGS], "display_name": "In front", "language": "python"}))
+        {"argv": [python_of(old), *distributions.KERNEL_ARGS], "display_name": "In front", "language": "python"}))
     env = {"JUPYTER_PATH": str(extra)}
     document = world.answer("kernels", "--server", "lab", env=env)
     validate(document)
@@ -94,7 +94,7 @@ def test_conda_kernel_without_its_variables(world: World) -> None:
         (env / "lib" / item.name).symlink_to(item)
     if run([python_of(env), "-c", "import sys; assert sys.prefix == sys.argv[1]", str(env)]).returncode:
         pytest.skip("this interpreter cannot be copied")
-    kernelspec(world.home, "field", [python_of(env), *scenario.KERNEL_ARGS])
+    kernelspec(world.home, "field", [python_of(env), *distributions.KERNEL_ARGS])
     found = next(k for k in world.answer("kernels")["result"]["kernels"] if k["name"] == "field")
     finding = next(f for f in found["findings"] if f["cause"] == "kernel-not-activated")
     assert finding["severity"] == "warning"
@@ -135,7 +135,7 @@ def tree(folder: Path) -> dict[str, bytes]:
 def test_retired_and_brought_back(world: World, validate) -> None:
     """A kernel and its environment go and come back byte for byte; what was changed since is left alone."""
     lab = with_sprig(world)
-    spec = kernelspec(world.home, "lab", [python_of(lab), *scenario.KERNEL_ARGS])
+    spec = kernelspec(world.home, "lab", [python_of(lab), *distributions.KERNEL_ARGS])
     write(spec.parent / "logo-64x64.png", b"\x89PNG\0")
     kernelspec(world.home, "stale", ["/gone/python", "-m", "x"])
     before = tree(world.home)
@@ -202,7 +202,7 @@ def test_ask(world: World, validate) -> None:
     """Each kind of seat says who it is and runs code; errors, time limits and several seats at once."""
     lab, old = with_sprig(world), world.venv("lab-old")
     world.activate(lab)
-    kernelspec(world.home, "lab", [python_of(lab), *scenario.KERNEL_ARGS])
+    kernelspec(world.home, "lab", [python_of(lab), *distributions.KERNEL_ARGS])
     notebook(world.project / "sub" / "n.ipynb", "lab")
     write(world.project / "sub" / "run.py", "")
     write(world.project / "sub" / "beside.py", "here = 5\n")
@@ -359,7 +359,7 @@ def test_no_room_and_no_package(world: World) -> None:
     bare = world.venv("bare", pip=True)
     assert world.answer("enrol", "bare")["exit"] == 1
     assert world.kalyx("enrol", "bare", "--with-kernel-package").returncode == 1  # pip finds none
-    spec = {"argv": ["python", *scenario.KERNEL_ARGS], "display_name": "Sprig", "language": "python"}
+    spec = {"argv": ["python", *distributions.KERNEL_ARGS], "display_name": "Sprig", "language": "python"}
     world.wheels.add("ipykernel", "6", {"sprigkernel.py": SPRIG.read_text()},
                      data={"share/jupyter/kernels/sprig/kernel.json": json.dumps(spec)})
     document = world.answer("enrol", "bare", "--with-kernel-package")
@@ -369,7 +369,7 @@ def test_no_room_and_no_package(world: World) -> None:
 def test_interrupted(world: World) -> None:
     """Ctrl-C ends a question, and what was started for it, at once."""
     world.activate(with_sprig(world))
-    kernelspec(world.home, "lab", [python_of(world.home / "envs/lab"), *scenario.KERNEL_ARGS])
+    kernelspec(world.home, "lab", [python_of(world.home / "envs/lab"), *distributions.KERNEL_ARGS])
     for seat in ("shell", "kernel:lab"):
         child = subprocess.Popen([KALYX, "ask", seat, "import time; time.sleep(4329)"], cwd=world.project, env=world.env,
                                  stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
