@@ -21,7 +21,7 @@ REAL = {"test_demo", "test_ending", "test_printed", "test_texts", "test_trust", 
 
 
 # What takes no built environment and few processes: `-m quick`, for while one works
-QUICK = {"test_causes", "test_house", "test_machine", "test_parsers", "test_platforms", "test_precedence", "test_show",
+QUICK = {"test_causes", "test_house", "test_machine", "test_parsers", "test_platforms", "test_precedence", "test_record", "test_show",
          "test_why_platforms"}
 
 

@@ -26,7 +26,6 @@ from kalyx.core.facts.processes.processes import connection_file_of, kind_of
 from kalyx.core.facts.search_path.layers import Layer
 from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.facts.shells import commands
-from kalyx.core.lean.record import dataclass, field, replace
 from kalyx.core.machine.local import RealMachine
 from kalyx.core.model import Environment, names
 from kalyx.core.wire.messages import BadMessage, Session
@@ -211,24 +210,6 @@ def test_messages_are_signed(key: bytes, content: dict[str, str], at: int) -> No
     for broken in ([], [b"<IDS|MSG>"], [b"<IDS|MSG>", b"", b"{"], [b"x"] * 6):
         with pytest.raises(BadMessage):
             session.unpack(broken)
-
-
-def test_records_are_frozen_dataclasses() -> None:
-    """Our light records behave as the standard ones do, where we rely on it."""
-    @dataclass(frozen=True)
-    class Seed:
-        name: str
-        count: int = 1
-        tags: list[str] = field(default_factory=list)
-
-    one = Seed("fern")
-    assert one == Seed("fern", 1) and one != Seed("moss") and "count=1" in repr(one)
-    assert one.tags is not Seed("fern").tags and replace(one, count=2).count == 2
-    for wrong in (lambda: Seed(), lambda: Seed("a", 1, [], 2), lambda: Seed("a", size=1)):
-        with pytest.raises(TypeError):
-            wrong()
-    with pytest.raises(AttributeError):
-        one.name = "other"  # type: ignore[misc]
 
 
 def test_wheelhouse(tmp_path: Path) -> None:

@@ -27,7 +27,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from kalyx.core.errors import Refused
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.demo.distributions import KERNEL_ARGS, build_wheels
 
 __all__ = ["Scenario", "build"]
@@ -35,7 +35,7 @@ __all__ = ["Scenario", "build"]
 WINDOWS = os.name == "nt"
 
 
-@dataclass(frozen=True)
+@record
 class Scenario:
     """A built scenario: its folders, and the variables that make it the world."""
 

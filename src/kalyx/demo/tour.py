@@ -11,14 +11,14 @@ import time
 from collections.abc import Iterator
 from typing import Any
 
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.demo.distributions import KERNEL_ARGS
 from kalyx.demo.scenario import Scenario, program
 
 __all__ = ["STEPS", "Step", "run_step"]
 
 
-@dataclass(frozen=True)
+@record
 class Step:
     """One command line of the tour, and why a person would type it."""
 

@@ -6,7 +6,7 @@ be copied whole. The home folder is written ``~``.
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.masks import masked
 from kalyx.core.quoting import join_words, quote_word
 
@@ -52,7 +52,7 @@ def _with_tilde(text: str, home: str) -> str:
     return found
 
 
-@dataclass(frozen=True)
+@record
 class Line:
     """Text with an indent. ``role`` names its style; ``lead`` stands before it; ``hang`` wraps."""
 

@@ -12,7 +12,7 @@ from kalyx.core.facts.imports.trial import BOOT
 from kalyx.core.facts.kernels import kernelspecs
 from kalyx.core.facts.processes.processes import connection_file_of, kind_of
 from kalyx.core.facts.seats.finder import find_seat_to_run
-from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.lean.record import record, replace
 from kalyx.core.wire.client import KernelFailed, StartedKernel
 from kalyx.core.wire.running import KernelBusy, RunningKernel, parse_connection
 
@@ -34,7 +34,7 @@ QUIETLY = ("(lambda i, c, s, g: (c.__enter__(), exec(s, g), c.__exit__(None, Non
            "{code!r}, globals())")
 
 
-@dataclass(frozen=True)
+@record
 class Identity:
     """What a seat says of itself: the first entries of its path, the pip that a command would run."""
 
@@ -45,7 +45,7 @@ class Identity:
     pip: str | None
 
 
-@dataclass(frozen=True)
+@record
 class Asked:
     """What one seat answered. ``outcome`` is ok, error, timeout, busy or unknown."""
 
@@ -59,7 +59,7 @@ class Asked:
     seconds: float = 0.0
 
 
-@dataclass(frozen=True)
+@record
 class AskAnswer:
     """The answers of all seats that were asked."""
 

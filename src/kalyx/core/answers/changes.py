@@ -5,7 +5,7 @@ from __future__ import annotations
 from kalyx.core.answers.kernels import answer_kernels, is_stale
 from kalyx.core.changes.journal import RETIRED, Journal
 from kalyx.core.errors import NothingToJudge, Refused
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.model import Note
 
 TYPE_CHECKING = False
@@ -20,7 +20,7 @@ __all__ = ["ChangesAnswer", "RetireAnswer", "RetirePlan", "answer_changes", "ans
            "plan_retire"]
 
 
-@dataclass(frozen=True)
+@record
 class RetirePlan:
     """What would go: kernels, and environments with them; ``places`` says where each is kept."""
 
@@ -29,7 +29,7 @@ class RetirePlan:
     notes: tuple[Note, ...] = ()
 
 
-@dataclass(frozen=True)
+@record
 class RetireAnswer:
     """What went, and the journal's entries; none of them in a dry run."""
 
@@ -44,7 +44,7 @@ class RetireAnswer:
         return self.plan.notes
 
 
-@dataclass(frozen=True)
+@record
 class ChangesAnswer:
     """Entries of the journal."""
 

@@ -15,7 +15,7 @@ from kalyx.core.facts.kernels import data_folders, kernelspecs
 from kalyx.core.facts.packaging.pip_lines import isolated_pip, own_pip
 from kalyx.core.facts.search_path.site_folders import visible_sites
 from kalyx.core.facts.seats.environment import env_seat
-from kalyx.core.lean.record import dataclass, field, replace
+from kalyx.core.lean.record import field, record, replace
 from kalyx.core.model import Evidence, Finding, Kernel, Proof, Remedy
 from kalyx.core.verdicts.seats.interpreter import interpreter_broken, interpreter_gone
 from kalyx.core.wire.client import KernelFailed, StartedKernel
@@ -37,7 +37,7 @@ WHICH_PIP = "__import__('shutil').which('pip')"  # what a cell's !pip would run
 SCOPES = ("me", "env", "everyone")
 
 
-@dataclass(frozen=True)
+@record
 class EnrolOptions:
     """What is asked of ``enrol`` beyond the environment.
 
@@ -56,7 +56,7 @@ class EnrolOptions:
     with_package: bool = False
 
 
-@dataclass(frozen=True)
+@record
 class EnrolAnswer:
     """What was registered and what it said of itself; ``findings`` say why not."""
 

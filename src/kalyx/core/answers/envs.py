@@ -11,7 +11,7 @@ from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.interpreters.environment import prefix_of, python_in
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.packaging.requirements import is_met
-from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Note
 from kalyx.core.model.names import requirement_name
 from kalyx.core.verdicts.seats.environment import judge_environment
@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 __all__ = ["EnvsAnswer", "Listed", "answer_envs"]
 
 
-@dataclass(frozen=True)
+@record
 class Listed:
     """An environment as listed: who uses it, its other names, its size in bytes when asked for."""
 
@@ -37,7 +37,7 @@ class Listed:
     open_to_base: bool
 
 
-@dataclass(frozen=True)
+@record
 class EnvsAnswer:
     """The environments and interpreters that were found and passed the filters."""
 

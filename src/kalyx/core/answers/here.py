@@ -12,7 +12,7 @@ from kalyx.core.facts.seats.kernel import notebook_seat
 from kalyx.core.facts.seats.script import script_seat, scripts_here
 from kalyx.core.facts.seats.shell import shell_seat
 from kalyx.core.facts.shells import commands
-from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Note
 from kalyx.core.verdicts.seats.agreement import judge_agreement
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 __all__ = ["HereAnswer", "answer_here"]
 
 
-@dataclass(frozen=True)
+@record
 class HereAnswer:
     """The seats of a folder. ``status`` is ok, problem or unknown."""
 

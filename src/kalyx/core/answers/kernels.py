@@ -7,7 +7,7 @@ from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.kernels import kernelspecs
 from kalyx.core.facts.seats.environment import env_seat
 from kalyx.core.facts.seats.kernel import seat_of_kernelspec
-from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.lean.record import record, replace
 from kalyx.core.verdicts.seats.kernel import hidden_behind, judge_kernel
 
 TYPE_CHECKING = False
@@ -20,7 +20,7 @@ __all__ = ["KernelsAnswer", "ListedKernel", "answer_kernels", "is_stale"]
 MOST_AT_ONCE = 4  # kernels that are started together
 
 
-@dataclass(frozen=True)
+@record
 class ListedKernel:
     """A kernelspec with what it would run. ``hidden_by`` is the kernel.json that is found first."""
 
@@ -29,7 +29,7 @@ class ListedKernel:
     proof: Proof | None = None
 
 
-@dataclass(frozen=True)
+@record
 class KernelsAnswer:
     """The kernels as one server sees them. ``server`` is its interpreter, None when there is none."""
 

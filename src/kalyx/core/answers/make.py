@@ -18,7 +18,7 @@ from kalyx.core.facts.search_path.site_folders import site_folders
 from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.facts.seats.environment import env_seat, find_environment
 from kalyx.core.facts.source_code.ignore_files import checkout_of, is_ignored
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.model import Note
 from kalyx.core.model.names import normal_name, requirement_name
 
@@ -36,7 +36,7 @@ VENV_LIMIT = 300.0  # seconds
 NOT_LIKE = ("pip", "setuptools", "wheel")  # an environment's own tools, which a new one brings itself
 
 
-@dataclass(frozen=True)
+@record
 class MakeOptions:
     """What is asked of ``make``."""
 
@@ -49,7 +49,7 @@ class MakeOptions:
     dry_run: bool = False
 
 
-@dataclass(frozen=True)
+@record
 class MakeAnswer:
     """What was built, or would be. ``differs`` says where it is not what was asked."""
 

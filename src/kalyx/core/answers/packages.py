@@ -10,7 +10,7 @@ from kalyx.core.facts.packaging.inventory import read_inventory
 from kalyx.core.facts.packaging.requirements import marker_values
 from kalyx.core.facts.search_path.predicted import read_search_path
 from kalyx.core.facts.seats.finder import find_seat
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.model import Note
 from kalyx.core.model.names import normal_name
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 __all__ = ["PackagesAnswer", "answer_packages"]
 
 
-@dataclass(frozen=True)
+@record
 class PackagesAnswer:
     """The layers of a seat's search path and what lies in each."""
 

@@ -14,7 +14,7 @@ from kalyx.core.facts.packaging.requirements import marker_values
 from kalyx.core.facts.search_path.predicted import read_search_path
 from kalyx.core.facts.search_path.site_folders import visible_sites
 from kalyx.core.facts.seats.finder import find_seat
-from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Note
 from kalyx.core.model.names import normal_name
 from kalyx.core.verdicts.remedies.shell_lines import command_line, shell_of
@@ -37,7 +37,7 @@ __all__ = ["PutAnswer", "Step", "answer_put", "pip_for", "read_installed", "what
 PIP_LIMIT = 3600.0  # seconds; a large package over a slow line
 
 
-@dataclass(frozen=True)
+@record
 class Step:
     """One distribution that an installation would change.
 
@@ -50,7 +50,7 @@ class Step:
     after: str
 
 
-@dataclass(frozen=True)
+@record
 class PutAnswer:
     """What would change, or did; ``findings`` are the requirements that it would break."""
 

@@ -7,7 +7,7 @@ from functools import partial
 
 from kalyx.core.answers.spared import spared
 from kalyx.core.facts.processes.processes import describe_process, python_processes
-from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Note
 from kalyx.core.verdicts.seats.process import judge_process
 
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 __all__ = ["RunningAnswer", "answer_running"]
 
 
-@dataclass(frozen=True)
+@record
 class RunningAnswer:
     """The Python processes that may be seen, Kalyx itself left out."""
 

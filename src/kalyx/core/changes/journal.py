@@ -11,7 +11,7 @@ from datetime import datetime, timezone
 from kalyx.core.changes.files import make_folder_with, read_regular, write_file
 from kalyx.core.errors import NothingToJudge, Refused
 from kalyx.core.facts.configuration.own_files import RETIRED, user_folder
-from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.lean.record import record, replace
 from kalyx.core.masks import masked
 
 TYPE_CHECKING = False
@@ -29,7 +29,7 @@ def journal_folder(machine: Machine) -> str:
     return str(machine.path.join(user_folder(machine, "data"), "journal"))
 
 
-@dataclass(frozen=True)
+@record
 class Change:
     """One entry: what was done, and each file with its content before and after.
 
@@ -159,8 +159,8 @@ class Journal:
         if not change.files and not change.moves:
             raise Refused(f"Change {change.number} ({change.what}) was made by another program, and Kalyx "
                           "cannot take it back.", "What it changed stands in its line.")
-        for record in change.files:
-            self._refuse_changed(record, change.state)
+        for file in change.files:
+            self._refuse_changed(file, change.state)
         for move in change.moves:
             if "made" in move:
                 if not os.path.lexists(move["path"]):
@@ -171,8 +171,8 @@ class Journal:
                               f"Move it away; what is kept lies in {move['kept']}.")
             if not os.path.lexists(move["kept"]) and not os.path.lexists(move["path"]):
                 raise Refused(f"What was kept in {move['kept']} is gone.", "It cannot be brought back.")
-        for record in change.files:
-            self._restore(record)
+        for file in change.files:
+            self._restore(file)
         for move in reversed(change.moves):
             if "made" in move:
                 _move(move["path"], _free(move["kept"]))

@@ -1,22 +1,38 @@
-"""Frozen dataclasses that are quick to define.
+"""Frozen records that are quick to define.
 
-To a type checker the names here are those of the standard `dataclasses`. At
-run time they make the same frozen records without that module, whose import
-and code generation would take longer than all else that a command imports
-(measured: half of Kalyx's start). What is kept: fields from annotations,
-defaults, `field(default_factory=...)`, equality, hash, repr and `replace`.
+They are what a frozen standard `dataclasses.dataclass` is, as far as Kalyx uses that, without the module,
+whose import and code generation would take longer than all else that a command imports (measured: half of
+Kalyx's start). What is kept: fields from annotations, defaults, `field(default_factory=...)`, equality, hash,
+repr and `replace`. To a type checker they are dataclasses (PEP 681). They have no slots: filling those one by
+one takes longer than filling a dictionary.
 """
 
 from __future__ import annotations
 
-__all__ = ["dataclass", "field", "names_of", "replace"]
+__all__ = ["field", "names_of", "record", "replace"]
 
-# What a type checker takes as true by its name. Not from `typing`, whose import costs a tenth of
-# Kalyx's start and is needed for annotations alone, which are never evaluated.
 TYPE_CHECKING = False
-
 if TYPE_CHECKING:
-    from dataclasses import dataclass, field, replace
+    from collections.abc import Callable
+    from typing import Any, TypeVar
+
+    from typing_extensions import dataclass_transform
+
+    T = TypeVar("T")
+
+    def field(*, default_factory: Callable[[], T]) -> T:
+        """Declare a field whose default is made anew for every record."""
+        raise NotImplementedError
+
+    @dataclass_transform(frozen_default=True, field_specifiers=(field,))
+    def record(cls: type[T]) -> type[T]:
+        """Make a class a frozen record of its annotated fields."""
+        raise NotImplementedError
+
+    def replace(one: T, **changes: Any) -> T:
+        """Return a copy with some fields changed."""
+        raise NotImplementedError
+
 else:
     class _Factory:
         def __init__(self, make):
@@ -26,15 +42,12 @@ else:
         """Declare a field whose default is made anew for every record."""
         return _Factory(default_factory)
 
-    def replace(record, **changes):
+    def replace(one, **changes):
         """Return a copy with some fields changed."""
-        return type(record)(**{**record.__dict__, **changes})
+        return type(one)(**{**one.__dict__, **changes})
 
-    def dataclass(*, frozen):
-        """Return the decorator; `frozen` is there for the reader, and always True."""
-        return _decorate
-
-    def _decorate(cls):
+    def record(cls):
+        """Make a class a frozen record of its annotated fields."""
         names = tuple(cls.__annotations__)
         defaults = {n: cls.__dict__[n] for n in names if n in cls.__dict__}
         for name, value in defaults.items():
@@ -67,7 +80,7 @@ else:
         return cls
 
     def _repr(self):
-        return f"{type(self).__name__}({', '.join(f'{n}={v!r}' for n, v in self.__dict__.items())})"
+        return f"{type(self).__qualname__}({', '.join(f'{n}={v!r}' for n, v in self.__dict__.items())})"
 
     def _eq(self, other):
         return self.__dict__ == other.__dict__ if type(self) is type(other) else NotImplemented

@@ -10,7 +10,7 @@ from __future__ import annotations
 import stat
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -32,7 +32,7 @@ LIST_LIMIT = 100_000           # entries of one folder
 SCAN_LIMIT = 5_000             # entries of a folder that is searched for something
 
 
-@dataclass(frozen=True)
+@record
 class FileInfo:
     """What `stat` says: ``kind`` is file, folder, link or other."""
 
@@ -45,7 +45,7 @@ class FileInfo:
     group: int = 0
 
 
-@dataclass(frozen=True)
+@record
 class RunResult:
     """How a child ended. ``status`` is negative for a signal, None when it could not start."""
 

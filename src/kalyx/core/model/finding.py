@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import dataclass, field
+from kalyx.core.lean.record import field, record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 __all__ = ["Edit", "Evidence", "Finding", "Note", "Remedy", "TrailStep"]
 
 
-@dataclass(frozen=True)
+@record
 class TrailStep:
     """One step from a seat to its interpreter: what was seen, where, and where it leads."""
 
@@ -24,7 +24,7 @@ class TrailStep:
     leads_to: str | None = None
 
 
-@dataclass(frozen=True)
+@record
 class Evidence:
     """Something that anybody can check: a sentence, with file and line where there is one.
 
@@ -37,7 +37,7 @@ class Evidence:
     kind: str = ""
 
 
-@dataclass(frozen=True)
+@record
 class Edit:
     """Text to replace in a file. ``before`` None creates the file, ``after`` None removes it."""
 
@@ -46,7 +46,7 @@ class Edit:
     after: str | None
 
 
-@dataclass(frozen=True)
+@record
 class Remedy:
     """What to do. ``kind`` is command, edit or manual; a command's ``argv`` needs no shell.
 
@@ -65,7 +65,7 @@ class Remedy:
     typed: str = ""
 
 
-@dataclass(frozen=True)
+@record
 class Finding:
     """A cause from the catalogue, with its evidence and its remedies.
 
@@ -103,7 +103,7 @@ class Finding:
         return self.severity != "note"
 
 
-@dataclass(frozen=True)
+@record
 class Note:
     """Something said beside the answer: a file that could not be read, a list that was cut."""
 

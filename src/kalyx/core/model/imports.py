@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import dataclass, field
+from kalyx.core.lean.record import field, record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -16,7 +16,7 @@ __all__ = ["Comparison", "Difference", "Distribution", "Elsewhere", "FileReport"
            "ImportReport", "Observation", "ObservedError", "Place"]
 
 
-@dataclass(frozen=True)
+@record
 class Distribution:
     """An installed distribution. ``metadata`` is its dist-info or egg-info path."""
 
@@ -38,7 +38,7 @@ class Distribution:
     requires_python: str = ""
 
 
-@dataclass(frozen=True)
+@record
 class Frame:
     """A place in code that was running when the exception was raised."""
 
@@ -47,7 +47,7 @@ class Frame:
     function: str
 
 
-@dataclass(frozen=True)
+@record
 class ObservedError:
     """An exception as the import raised it, innermost frame last."""
 
@@ -65,7 +65,7 @@ class ObservedError:
         return self.type in ("SyntaxError", "IndentationError", "TabError")
 
 
-@dataclass(frozen=True)
+@record
 class Observation:
     """What the child run saw.
 
@@ -100,7 +100,7 @@ class Observation:
         return self.chain[0] if self.chain else None
 
 
-@dataclass(frozen=True)
+@record
 class Elsewhere:
     """Another environment of this machine that has the module."""
 
@@ -113,7 +113,7 @@ class Elsewhere:
     requires_python: str = ""
 
 
-@dataclass(frozen=True)
+@record
 class Place:
     """A line of a file that asks for an import.
 
@@ -133,7 +133,7 @@ class Place:
         return self.guard not in ("try", "typing")
 
 
-@dataclass(frozen=True)
+@record
 class ImportGroup:
     """Failing imports of one seat that have the same cause, and what mends them all in one go."""
 
@@ -144,7 +144,7 @@ class ImportGroup:
     remedies: tuple[Remedy, ...]
 
 
-@dataclass(frozen=True)
+@record
 class Difference:
     """Something that differs between two seats."""
 
@@ -153,7 +153,7 @@ class Difference:
     there: str
 
 
-@dataclass(frozen=True)
+@record
 class Comparison:
     """One import at two seats, and the first difference that matters."""
 
@@ -168,7 +168,7 @@ class Comparison:
     differences: tuple[Difference, ...]
 
 
-@dataclass(frozen=True)
+@record
 class FileReport:
     """What became of a file's imports. ``trouble`` where it could not be read as it should."""
 
@@ -181,7 +181,7 @@ class FileReport:
     compiles: bool = True
 
 
-@dataclass(frozen=True)
+@record
 class ImportReport:
     """The answer to "why": one module at one seat."""
 

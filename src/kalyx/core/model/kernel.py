@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import dataclass, field
+from kalyx.core.lean.record import field, record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 __all__ = ["Kernel", "Proof"]
 
 
-@dataclass(frozen=True)
+@record
 class Kernel:
     """A kernelspec. ``scope`` is user, env, system or path; ``trouble`` says what is wrong with it."""
 
@@ -38,7 +38,7 @@ class Kernel:
         return self.spec[:cut]
 
 
-@dataclass(frozen=True)
+@record
 class Proof:
     """What a started kernel said of itself, over the messaging protocol."""
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 __all__ = ["PythonProcess", "RawProcess"]
 
 
-@dataclass(frozen=True)
+@record
 class PythonProcess:
     """A process that runs Python.
 
@@ -39,7 +39,7 @@ class PythonProcess:
     trouble: str = ""
 
 
-@dataclass(frozen=True)
+@record
 class RawProcess:
     """What the process table says of one process; None where it may not be read.
 

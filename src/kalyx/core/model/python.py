@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import dataclass, field
+from kalyx.core.lean.record import field, record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -33,7 +33,7 @@ def version_pair(text: str | None) -> tuple[int, int]:
     return (int(match[1]), int(match[2])) if match else (0, 0)
 
 
-@dataclass(frozen=True)
+@record
 class Interpreter:
     """A Python executable. ``version`` is PEP 440; unknown things are None.
 
@@ -73,7 +73,7 @@ class Interpreter:
         return version_pair(self.version) if self.version else None
 
 
-@dataclass(frozen=True)
+@record
 class RunningPython:
     """What an interpreter says of itself as it runs, or what files or a text tell of that.
 
@@ -130,7 +130,7 @@ class RunningPython:
         return [*self.front, *(entry or self.cwd for entry in self.path), *self.back]
 
 
-@dataclass(frozen=True)
+@record
 class Environment:
     """A prefix with its own packages. ``kind`` is venv, conda or base."""
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 __all__ = ["Agreement", "Launch", "Script", "Seat"]
 
 
-@dataclass(frozen=True)
+@record
 class Launch:
     """How the seat starts Python: program and flags, variables, folder.
 
@@ -30,7 +30,7 @@ class Launch:
     main: str | None = None
 
 
-@dataclass(frozen=True)
+@record
 class Script:
     """A command that belongs to some interpreter, such as ``pip``."""
 
@@ -41,7 +41,7 @@ class Script:
     trouble: str = ""
 
 
-@dataclass(frozen=True)
+@record
 class Seat:
     """A place that Python is run from, and what was found out about it."""
 
@@ -56,7 +56,7 @@ class Seat:
     launch: Launch | None = None
 
 
-@dataclass(frozen=True)
+@record
 class Agreement:
     """Which seats share an environment. ``agree`` is None when too little is known."""
 

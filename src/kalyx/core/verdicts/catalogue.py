@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -20,7 +20,7 @@ _ROOM = "kalyx.core.verdicts.causes."
 _GROUPS = {"absent": "A", "unreachable": "B", "incompatible": "C", "damaged": "D", "native": "E", "own_code": "F"}
 
 
-@dataclass(frozen=True)
+@record
 class Cause:
     """An entry: ``slug`` is the contract, ``when`` says when it is true, ``brief`` names it in a list of several."""
 
@@ -31,7 +31,7 @@ class Cause:
     check: Callable[..., object]
 
 
-@dataclass(frozen=True)
+@record
 class Check:
     """One check of an import, and its place among the others, as it says it of itself.
 

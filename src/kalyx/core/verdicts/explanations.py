@@ -12,7 +12,7 @@ import pkgutil
 import re
 
 from kalyx.core.errors import WrongUsage
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.verdicts.catalogue import CATALOGUE, CHECKS
 from kalyx.core.verdicts.precedence import in_order, silenced_by
 
@@ -29,7 +29,7 @@ LABELS = {"looks_like": "Looks like", "why": "Why", "how_we_know": "How Kalyx kn
           "what_to_do": "What to do"}
 
 
-@dataclass(frozen=True)
+@record
 class Explanation:
     """A cause in words."""
 
@@ -147,12 +147,12 @@ _INDEX = '''"""The checks of an import in their order, and a word for each cause
 What is here is known before the module of a check is loaded: most runs need few of them.
 """
 
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 
 __all__ = ["BRIEFS", "CHECKS", "IndexedCheck"]
 
 
-@dataclass(frozen=True)
+@record
 class IndexedCheck:
     """A check, by the name of its function in a module of `causes`, and when it is worth asking."""
 

@@ -3,12 +3,12 @@
 What is here is known before the module of a check is loaded: most runs need few of them.
 """
 
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 
 __all__ = ["BRIEFS", "CHECKS", "IndexedCheck"]
 
 
-@dataclass(frozen=True)
+@record
 class IndexedCheck:
     """A check, by the name of its function in a module of `causes`, and when it is worth asking."""
 

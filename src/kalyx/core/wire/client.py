@@ -10,7 +10,7 @@ import time
 from typing import Any
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.machine import scratch
 from kalyx.core.machine.children import Run
 from kalyx.core.wire.messages import MESSAGE_LIMIT, BadMessage, Session, receive
@@ -27,7 +27,7 @@ OUTPUT_LIMIT = 1024 * 1024  # characters of a cell's output; at more it is inter
 AFTER_INTERRUPT = 3.0  # seconds for a cell to end once it is interrupted
 
 
-@dataclass(frozen=True)
+@record
 class Executed:
     """What a piece of code did in a kernel. ``cut`` says that it printed more than is kept."""
 

@@ -7,7 +7,7 @@ import json
 import time
 from typing import Any
 
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.wire.client import KernelFailed, read_expressions
 from kalyx.core.wire.messages import MESSAGE_LIMIT, BadMessage, Session, receive
 
@@ -25,7 +25,7 @@ class KernelBusy(Exception):
     """The kernel is at work, and is not to be disturbed."""
 
 
-@dataclass(frozen=True)
+@record
 class Connection:
     """Where a kernel listens on this machine, and the key that its messages are signed with."""
 

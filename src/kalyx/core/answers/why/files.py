@@ -9,7 +9,7 @@ from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.imports.trial import observe_imports
 from kalyx.core.facts.seats.finder import find_seat_to_run
 from kalyx.core.facts.source_code.imports import find_sources, package_root, read_source
-from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.lean.record import record, replace
 from kalyx.core.model import FileReport, ImportGroup, ImportReport, Note, Place, Remedy
 
 TYPE_CHECKING = False
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 __all__ = ["answer_files", "group_imports"]
 
 
-@dataclass(frozen=True)
+@record
 class _File:
     """A file to explain: its seat, how that would start it, and what it imports."""
 

@@ -7,7 +7,7 @@ from itertools import islice
 from kalyx.core.errors import WrongUsage
 from kalyx.core.facts.imports.trial import Attempt
 from kalyx.core.facts.seats.finder import find_seat_to_run
-from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Note
 
 TYPE_CHECKING = False
@@ -27,7 +27,7 @@ MOST_AT_ONCE = 8  # children
 __all__ = ["WhyAnswer", "answer_compared", "answer_why", "parse_request"]
 
 
-@dataclass(frozen=True)
+@record
 class WhyAnswer:
     """The answers for the modules that were asked for, and the seat that they were tried in."""
 

@@ -19,7 +19,7 @@ from kalyx.core.facts.tracebacks.parser import (
     place_of,
 )
 from kalyx.core.facts.tracebacks.pasted_text import decode_text, text_of_notebook, without_prefixes
-from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.lean.record import record, replace
 from kalyx.core.machine.from_text import TextMachine
 from kalyx.core.model import (
     Environment,
@@ -54,7 +54,7 @@ UNKNOWN_VERSION = "3.99"  # newer than any: nothing is concluded from the versio
 # Evidence that only looking at the machine itself would give
 
 
-@dataclass(frozen=True)
+@record
 class _Origin:
     """Where a traceback comes from, as far as its paths tell."""
 

@@ -11,7 +11,7 @@ from kalyx.core.facts.search_path.modules import Candidate, top_level
 from kalyx.core.facts.search_path.predicted import read_search_path
 from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.facts.source_code.imports import read_source
-from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.lean.record import record, replace
 from kalyx.core.model import (
     Frame,
     ImportReport,
@@ -45,7 +45,7 @@ _ALONE = "attempted relative import with no known parent package"
 _ABOVE = "attempted relative import beyond top-level package"
 
 
-@dataclass(frozen=True)
+@record
 class _Missing:
     """An import that would find nothing, and the line that asks (None: the request itself)."""
 

@@ -19,7 +19,7 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.configuration.own_files import config_files
 from kalyx.core.facts.editors.formats import FORMATS
 from kalyx.core.facts.editors.table import EDITORS, Editor
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.model import Note
 from kalyx.core.toml import load_toml
 
@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 __all__ = ["Config", "read_config"]
 
 
-@dataclass(frozen=True)
+@record
 class Config:
     """What the configuration files say; ``notes`` name what in them could not be used."""
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.toml import load_toml
 
 TYPE_CHECKING = False
@@ -20,7 +20,7 @@ __all__ = ["FORMATS", "Named", "Said", "line_of_key", "line_with", "parse_env_fi
 LONGEST_LINE = 8192  # characters of a line that may hold a path or a command
 
 
-@dataclass(frozen=True)
+@record
 class Named:
     """A key, its value as written, and the line that it stands on."""
 
@@ -29,7 +29,7 @@ class Named:
     line: int | None
 
 
-@dataclass(frozen=True)
+@record
 class Said:
     """What a settings file says: interpreters by precedence, a variables file, more folders."""
 

@@ -14,7 +14,7 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.editors.table import EDITORS
 from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.facts.interpreters.path_lookup import find_on_path, is_python_name
-from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.lean.record import record, replace
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -30,7 +30,7 @@ __all__ = ["EditorSetting", "editor_for", "fill_variables", "find_settings", "re
 LEVELS_UP = 4
 
 
-@dataclass(frozen=True)
+@record
 class EditorSetting:
     """What one settings file says about the interpreter.
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 
 __all__ = ["EDITORS", "Editor"]
 
 
-@dataclass(frozen=True)
+@record
 class Editor:
     """A kind of settings file.
 

@@ -30,7 +30,7 @@ from kalyx.core.facts.interpreters.path_lookup import (
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.interpreters.trust import Trust
 from kalyx.core.facts.interpreters.who_answer import explain_failure, parse_answer
-from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.lean.record import record, replace
 from kalyx.core.machine.interface import RunResult
 from kalyx.core.machine.threads import Once
 from kalyx.core.model import Interpreter, TrailStep
@@ -50,7 +50,7 @@ if TYPE_CHECKING:
 __all__ = ["Examined", "Examiner", "numbered"]
 
 
-@dataclass(frozen=True)
+@record
 class Examined:
     """An interpreter, and the steps that led to it."""
 

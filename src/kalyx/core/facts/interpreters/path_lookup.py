@@ -6,7 +6,7 @@ import re
 from functools import cache
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -21,7 +21,7 @@ HEAD = 8192  # bytes; a wrapper or the top of a script
 _PYTHON = re.compile(r"^(python|pypy)[\d.]*[dmtu]*w?(\.exe)?$", re.IGNORECASE)
 
 
-@dataclass(frozen=True)
+@record
 class Found:
     """A file found for a command name: PATH entry by number (from 1), folder and path."""
 
@@ -30,7 +30,7 @@ class Found:
     path: str
 
 
-@dataclass(frozen=True)
+@record
 class Shebang:
     """A script's first line taken apart.
 

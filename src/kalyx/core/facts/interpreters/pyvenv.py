@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.record import dataclass, field
+from kalyx.core.lean.record import field, record
 from kalyx.core.model import python_version
 
 TYPE_CHECKING = False
@@ -16,7 +16,7 @@ __all__ = ["VenvConfig", "find_venv_config", "parse_venv_config"]
 NO_TEXT = "it is not text in UTF-8: the byte at {} is 0x{:02x} ({})"
 
 
-@dataclass(frozen=True)
+@record
 class VenvConfig:
     """The keys of a pyvenv.cfg, in small letters, and the line that each stands on."""
 

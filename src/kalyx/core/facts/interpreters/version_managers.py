@@ -11,7 +11,7 @@ import re
 
 from kalyx.core.facts.interpreters.examiner import Examiner
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.model import Note
 
 TYPE_CHECKING = False
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 __all__ = ["WRAPPERS", "WrapperTraces", "shell_environment"]
 
 
-@dataclass(frozen=True)
+@record
 class WrapperTraces:
     """What one kind of wrapper leaves behind.
 

@@ -12,7 +12,7 @@ from kalyx.core.facts.interpreters.path_lookup import (
     is_python_name,
 )
 from kalyx.core.facts.kernels.data_folders import data_folders
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.model import Kernel
 
 TYPE_CHECKING = False
@@ -97,7 +97,7 @@ def kernel_environment(kernel: Kernel, base: Mapping[str, str]) -> dict[str, str
     return merged
 
 
-@dataclass(frozen=True)
+@record
 class KernelProgram:
     """What a kernelspec starts. ``how`` is path, server (bare python), PATH or none."""
 

@@ -6,7 +6,7 @@ import json
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -19,7 +19,7 @@ MOST_NOTEBOOKS = 40
 MOST_FOLDERS = 200
 
 
-@dataclass(frozen=True)
+@record
 class NotebookKernel:
     """What a notebook says about its kernel. ``trouble`` when it cannot be read."""
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 import struct
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -28,7 +28,7 @@ _PE_MACHINES = {0x14C: "x86", 0x8664: "x86-64", 0x1C0: "ARM", 0xAA64: "AArch64"}
 _SYSTEMS = {"ELF": "Linux", "Mach-O": "macOS", "PE": "Windows"}
 
 
-@dataclass(frozen=True)
+@record
 class Binary:
     """A compiled file. ``form`` is ELF, Mach-O or PE; ``trouble`` says what is wrong with the file."""
 
@@ -55,7 +55,7 @@ class Binary:
         return any("musl" in n for n in self.needed)
 
 
-@dataclass(frozen=True)
+@record
 class Needed:
     """A library that a binary needs: who asks for it, and where it was found (None: nowhere)."""
 

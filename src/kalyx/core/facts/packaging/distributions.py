@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Distribution
 from kalyx.core.model.names import normal_name
 
@@ -28,7 +28,7 @@ TEXT_LIMIT = 1024 * 1024
 MOST_IN_ZIP = 20_000  # names
 
 
-@dataclass(frozen=True)
+@record
 class _Heads:
     name: str
     version: str

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.facts.packaging.module_runs import run_module
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -23,7 +23,7 @@ __all__ = ["Pip", "can_lend", "isolated_pip", "lent_pip", "own_pip"]
 OLDEST_LENT = (22, 3)  # the version from which one pip serves other interpreters
 
 
-@dataclass(frozen=True)
+@record
 class Pip:
     """pip as it serves one interpreter: ``start`` is its command line up to the command."""
 

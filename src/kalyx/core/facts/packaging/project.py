@@ -10,7 +10,7 @@ import re
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.packaging.project_files import LOCKS, is_project_file
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.model.names import normal_name, requirement_name
 
 TYPE_CHECKING = False
@@ -28,7 +28,7 @@ MOST_LISTS = 60      # requirements files that name each other
 MOST_DECLARED = 5000
 
 
-@dataclass(frozen=True)
+@record
 class Declared:
     """A requirement that a project states, its marker with it."""
 
@@ -42,7 +42,7 @@ class Declared:
         return normal_name(requirement_name(self.requirement))
 
 
-@dataclass(frozen=True)
+@record
 class Project:
     """A folder with what it says that it needs. ``lock`` is the file of a tool that installs it."""
 

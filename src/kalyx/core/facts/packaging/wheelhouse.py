@@ -21,7 +21,7 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.packaging.distributions import parse_heads
 from kalyx.core.facts.packaging.requirements import suits
 from kalyx.core.facts.source_code.definitions import names_in_text
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -36,7 +36,7 @@ NO_FILE = ("/dev/null", "nul", "NUL")
 WHEEL_LIMIT = 64 * 1024 * 1024  # bytes
 
 
-@dataclass(frozen=True)
+@record
 class Wheel:
     """A wheel file that fits an interpreter."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.facts.interpreters.path_lookup import version_in_name
 from kalyx.core.facts.search_path.pth_files import link_lines
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 __all__ = ["Layer", "PathFacts", "classify_path", "pythonpath_of"]
 
 
-@dataclass(frozen=True)
+@record
 class Layer:
     """An entry of the search path and the layer it is part of."""
 
@@ -24,7 +24,7 @@ class Layer:
     path: str
 
 
-@dataclass(frozen=True)
+@record
 class PathFacts:
     """What is needed to name the layers of a path."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -18,7 +18,7 @@ EXTENSION = re.compile(r"^(?P<module>[^.]+)(?P<tag>(\.[\w-]+)?)\.(so|pyd|dylib)$
 SOURCE_ENDINGS = (".py", ".pyw")
 
 
-@dataclass(frozen=True)
+@record
 class Candidate:
     """A file or folder that could be imported under a name.
 

@@ -13,7 +13,7 @@ import re
 from kalyx.core.facts.search_path.layers import Layer, PathFacts, classify_path, pythonpath_of
 from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.facts.search_path.site_folders import user_site
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 __all__ = ["SearchPath", "read_search_path"]
 
 
-@dataclass(frozen=True)
+@record
 class SearchPath:
     """The layers in search order.
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 __all__ = ["LinkLine", "link_lines"]
 
 
-@dataclass(frozen=True)
+@record
 class LinkLine:
     """A line of a .pth file: the folder that it adds, or the code that it runs."""
 

@@ -8,7 +8,7 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.search_path.layers import pythonpath_of
 from kalyx.core.facts.search_path.pth_files import LinkLine, link_lines
 from kalyx.core.facts.search_path.site_folders import visible_sites
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -60,7 +60,7 @@ def not_text(files: Files, folders: Iterable[str]) -> list[str]:
     return found
 
 
-@dataclass(frozen=True)
+@record
 class StartEnder:
     """What ends an interpreter at its start: a file, its line (0: the file as a whole), and what was said then."""
 

@@ -6,7 +6,7 @@ from kalyx.core.facts.configuration.own_files import config_files
 from kalyx.core.facts.interpreters.environment import environment_of, prefix_of
 from kalyx.core.facts.interpreters.examiner import Examiner, numbered
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.machine.threads import Once
 from kalyx.core.model import Seat
 
@@ -30,7 +30,7 @@ __all__ = ["SeatContext", "SeatFacts"]
 SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter-server", "jupyter")
 
 
-@dataclass(frozen=True)
+@record
 class SeatFacts:
     """A seat as read, with what the verdicts need to judge it.
 

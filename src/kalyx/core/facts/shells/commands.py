@@ -14,7 +14,7 @@ from kalyx.core.facts.interpreters.path_lookup import (
     parse_shebang,
     read_head,
 )
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.model import Script, TrailStep
 
 TYPE_CHECKING = False
@@ -61,7 +61,7 @@ def variable_steps(env: Mapping[str, str]) -> list[TrailStep]:
             if env.get(name)]
 
 
-@dataclass(frozen=True)
+@record
 class ShellName:
     """What an interactive shell makes of a name: an alias or a function, and its text."""
 

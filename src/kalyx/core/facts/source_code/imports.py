@@ -15,7 +15,7 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.source_code.path_changes import PathReader
 from kalyx.core.facts.source_code.syntax import dotted, parse
-from kalyx.core.lean.record import dataclass, replace
+from kalyx.core.lean.record import record, replace
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -46,7 +46,7 @@ _NAMED_SO = re.compile(r"_?(?:IS_)?(?:PY_?\d|PYTHON_?\d|PYPY|CPYTHON|WIN(?:DOWS|
 _MAGIC = re.compile(r"^([ \t]*)(?=\S)(?:[%!?]|[\w., ]+=[ \t]*[%!]|.*[^\s?]\?{1,2}[ \t]*$)")
 
 
-@dataclass(frozen=True)
+@record
 class ImportedName:
     """A module that a line asks for, or a name of it.
 
@@ -70,7 +70,7 @@ class ImportedName:
         return f"{self.module}:{self.name}" if self.name else self.module
 
 
-@dataclass(frozen=True)
+@record
 class Source:
     """What was read of a file. ``paths`` are the folders that it adds to the search path itself."""
 

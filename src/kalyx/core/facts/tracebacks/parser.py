@@ -5,7 +5,7 @@ from __future__ import annotations
 import ast
 import re
 
-from kalyx.core.lean.record import dataclass, field, replace
+from kalyx.core.lean.record import field, record, replace
 from kalyx.core.model import Frame, ObservedError
 
 TYPE_CHECKING = False
@@ -48,7 +48,7 @@ MESSAGE_LIMIT = 16_384  # characters of an exception's message
 MOST_FRAMES = 400
 
 
-@dataclass(frozen=True)
+@record
 class Place:
     """Where a file of a traceback lies: the prefix, and ``site``, ``stdlib``, ``user`` or ``own``."""
 
@@ -58,7 +58,7 @@ class Place:
     folder: str = ""  # the site folder, or that of the standard library
 
 
-@dataclass(frozen=True)
+@record
 class Traceback:
     """A traceback as it was read. ``chain`` has the final exception first; ``code`` what lines held."""
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.facts.search_path.modules import top_level
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 
@@ -32,7 +32,7 @@ _EVERYDAY = ("all", "dev", "test", "tests", "testing", "doc", "docs", "full", "c
 _NO_ATTRIBUTE = re.compile(r"(?:partially initialized )?module '([\w.]+)' has no attribute '(\w+)'")
 
 
-@dataclass(frozen=True)
+@record
 class Failure:
     """What was missing.
 

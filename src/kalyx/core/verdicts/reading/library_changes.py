@@ -10,7 +10,7 @@ import ast
 import re
 
 from kalyx.core.facts.source_code.syntax import parse
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.model import version_pair
 from kalyx.core.tables import standard_library
 from kalyx.core.verdicts.reading.failure import own_frames
@@ -36,7 +36,7 @@ _MODE_U = re.compile(r"^invalid mode: '[rwaxbt+]*U[rwaxbt+]*'")
 _TYPES = ("type", "NoneType", "EnumType", "TypeVar", "ParamSpec", "_SpecialForm", "GenericAlias")
 
 
-@dataclass(frozen=True)
+@record
 class Change:
     """Something of Python's own that came (``newer``) or went in ``version``.
 

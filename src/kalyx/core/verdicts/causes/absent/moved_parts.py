@@ -6,7 +6,7 @@ import ast
 import re
 
 from kalyx.core.facts.packaging.requirements import is_met
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.model import Evidence, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names, moved_names
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 __all__ = ["Moved", "find_moved"]
 
 
-@dataclass(frozen=True)
+@record
 class Moved:
     """A part of a package: the versions that have it, and what to import instead; empty where nothing is."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.model import Evidence, Finding
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.loader_errors import copies_of, find_error, loader_evidence, owner_of, who_needs
@@ -75,7 +75,7 @@ def symbol_missing(case: Case, failure: Failure | None) -> Finding | None:
 
 
 # -- another copy of the library ---------------------------------------------------------------
-@dataclass(frozen=True)
+@record
 class _Copy:
     """A library without the symbol that the loader found, and a copy of it that has the symbol."""
 

@@ -10,7 +10,7 @@ import ast
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.record import dataclass
+from kalyx.core.lean.record import record
 from kalyx.core.model import Place, Remedy
 from kalyx.core.verdicts.remedies import files, pip
 from kalyx.core.verdicts.remedies.source_edits import change_line
@@ -40,7 +40,7 @@ _TYPED = {**dict.fromkeys("\u201c\u201d\u201e\u00ab\u00bb", '"'), **dict.fromkey
           "\u2026": "...", "\uff08": "(", "\uff09": ")", "\uff1a": ":", "\uff0c": ","}
 
 
-@dataclass(frozen=True)
+@record
 class Slip:
     """What a file holds by mistake, as the end of a sentence about it, and what to do."""
 
@@ -48,7 +48,7 @@ class Slip:
     remedies: tuple[Remedy, ...]
 
 
-@dataclass(frozen=True)
+@record
 class _Broken:
     """A file of the person's own that Python cannot parse."""
 
