@@ -16,8 +16,8 @@ from tests.support.forked import Forked
 SCHEMAS = Path(__file__).parent.parent / "docs" / "schema"
 
 
-# Tests that are about how Kalyx is started and ended, what it is led by then, and what it may print
-REAL = {"test_demo", "test_ending", "test_printed", "test_texts", "test_trust", "test_unread"}
+# Modules of tests that are about how Kalyx is started and ended; single ones are marked `real`
+REAL = {"test_demo", "test_ending", "test_printed"}
 
 
 # What takes no built environment and few processes: `-m quick`, for while one works
@@ -43,7 +43,7 @@ def forked() -> Iterator[Forked]:
 @pytest.fixture
 def world(tmp_path: Path, request: pytest.FixtureRequest) -> World:
     """Return an empty world: home, project folder, wheelhouse, a plain PATH."""
-    if request.module.__name__.rpartition(".")[2] in REAL:
+    if request.module.__name__.rpartition(".")[2] in REAL or request.node.get_closest_marker("real"):
         return World(tmp_path)
     return World(tmp_path, request.getfixturevalue("forked"))
 

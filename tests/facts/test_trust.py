@@ -385,6 +385,7 @@ def test_what_is_not_run_is_read_right(build: Callable[[World], tuple[Path, str]
 
 
 @pytest.mark.skipif(not os.path.exists(os.path.expanduser("~/.pyenv/shims/python")), reason="no version manager here")
+@pytest.mark.real
 def test_a_version_managers_wrapper_still_works(world: World) -> None:
     """A real version manager's wrapper is asked, and answers what the shell's python answers."""
     root = os.path.expanduser("~/.pyenv")
@@ -400,6 +401,7 @@ HOSTILE = ("re", "collections", "os", "site", "sitecustomize", "usercustomize", 
            "encodings/__init__", "runpy", "pip", "venv", "functools", "kalyx", "rich")
 
 
+@pytest.mark.real
 def test_own_start_is_isolated(world: World) -> None:
     """Neither PYTHONPATH nor the working folder runs anything in the command itself."""
     mark = world.root / "mark"
@@ -417,6 +419,7 @@ def test_own_start_is_isolated(world: World) -> None:
     assert not mark.exists()
 
 
+@pytest.mark.real
 def test_building_runs_the_modules_that_are_meant(world: World) -> None:
     """A venv.py or pip.py of the working folder is not what makes or fills an environment."""
     mark = world.root / "mark"
@@ -446,6 +449,7 @@ def test_a_text_names_nothing_to_run(world: World) -> None:
 
 
 @pytest.mark.skipif(not ROOT, reason="needs processes of two users")
+@pytest.mark.real
 def test_another_users_process_is_not_run(world: World) -> None:
     """What another user's process says of itself would run with one's own rights: only --anyway does that."""
     import subprocess

@@ -189,6 +189,7 @@ def _folder_is_named(path: str, text: str) -> bool:
     return ("dist-info" in path or "pyvenv.cfg" in path) and json.dumps(os.path.dirname(path))[1:-1] in text
 
 
+@pytest.mark.real
 def test_output_that_cannot_be_written(world: World) -> None:
     """A full device: a sentence and status 3; a pipe that was closed: no word."""
     for command in (["kernels", "--json"], ["kernels"], ["--version"], ["envs"]):
@@ -299,6 +300,7 @@ def test_files_come_to_an_end(name: str, world: World) -> None:
         assert done.returncode in (0, 1, 3) and "mistake" not in done.stdout, done.stdout[-2000:]
 
 
+@pytest.mark.real
 def test_own_work_has_a_bound(world: World, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
     """What Kalyx itself does ends in time, with a sentence and status 3."""
     from kalyx.cli import main

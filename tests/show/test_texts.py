@@ -6,14 +6,14 @@ import json
 import os
 import re
 import shlex
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from kalyx.demo.scenario import Scenario, build
-from tests.support.build import KALYX, run
+from tests.support.forked import Forked
 
 MARKS = {"problem": ("◆", "[!]"), "ok": ("◇", "[ok]"), "unknown": ("◈", "[?]")}
 NOTEBOOK = "notebook:germination.ipynb"
@@ -47,11 +47,15 @@ def scenario(tmp_path_factory: pytest.TempPathFactory) -> Scenario:
     return build(str(tmp_path_factory.mktemp("texts")))
 
 
-def said(scenario: Scenario, *argv: str, **env: str) -> tuple[int, str]:
-    """Run a command in the scenario; return its status and what it printed."""
-    done = run([KALYX, *argv], cwd=scenario.project, env={**scenario.env, "LANG": "C.UTF-8", **env})
-    assert "Traceback (most" not in done.stderr, done.stderr
-    return done.returncode, done.stdout
+@pytest.fixture(scope="module")
+def said(scenario: Scenario, forked: Forked) -> Callable[..., tuple[int, str]]:
+    """Return what runs a command in the scenario, and returns its status and what it printed."""
+    def run_it(*argv: str, **env: str) -> tuple[int, str]:
+        done = forked.run(argv, Path(scenario.project), {**scenario.env, "LANG": "C.UTF-8", **env})
+        assert "Traceback (most" not in done.stderr, done.stderr
+        return done.returncode, done.stdout
+
+    return run_it
 
 
 def findings(value: Any) -> Iterator[dict[str, Any]]:
@@ -72,11 +76,11 @@ def plain(text: str) -> str:
 
 
 @pytest.mark.parametrize("argv", READS, ids=" ".join)
-def test_text_and_document(argv: tuple[str, ...], scenario: Scenario, validate) -> None:
+def test_text_and_document(argv: tuple[str, ...], scenario: Scenario, said, validate) -> None:
     """The same status and causes; commands that can be copied; nothing lost in any of the forms."""
     home = scenario.env["HOME"]
-    status, text = said(scenario, *argv)
-    code, raw = said(scenario, *argv, "--json")
+    status, text = said(*argv)
+    code, raw = said(*argv, "--json")
     if not text:  # refused: the sentence went to standard error
         assert code == status > 0 and json.loads(raw)["result"]["message"]
         return
@@ -100,18 +104,18 @@ def test_text_and_document(argv: tuple[str, ...], scenario: Scenario, validate) 
                     for c in commands], (remedy, commands)
     kept = {r for r in rows if not r.strip().startswith(("- ", "+ "))}
     assert not [r for r in kept if re.search(re.escape(home) + r"(?=/|$)", r)], text
-    _, quiet = said(scenario, *argv, "--quiet")
+    _, quiet = said(*argv, "--quiet")
     assert set(quiet.splitlines()) <= set(rows) and len(quiet.splitlines()) <= len(rows)
     if argv[0] in ("ask", "here", "running", "changes"):
         return  # times and process numbers differ from run to run
-    colored = said(scenario, *argv, "--color", "always")[1]
+    colored = said(*argv, "--color", "always")[1]
     assert [r.rstrip() for r in re.sub(r"\x1b\[[0-9;]*m", "", colored).splitlines()] == rows
-    ascii_only = said(scenario, *argv, PYTHONIOENCODING="ascii")[1]
+    ascii_only = said(*argv, PYTHONIOENCODING="ascii")[1]
     assert ascii_only.isascii() and len(ascii_only.splitlines()) == len(rows)
     assert argv[1:2] == ("--explain",) or ascii_only.startswith(MARKS[document["status"]][1])
 
 
-def test_nothing_was_changed(scenario: Scenario) -> None:
+def test_nothing_was_changed(scenario: Scenario, said) -> None:
     """After all that was read, the scenario is as it was built."""
     journal = Path(scenario.env["HOME"], ".local/share/kalyx")
     assert not journal.exists() or not any(journal.rglob("*.json"))

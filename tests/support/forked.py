@@ -1,7 +1,7 @@
 """Runs the command in copies of one process that has loaded it already: a new interpreter proves nothing more.
 
 Each run is a process of its own, with its own variables, folder and output. How Kalyx itself is started has
-tests that run the real program: see `REAL` in conftest.py.
+tests that run the real program: see `REAL` in conftest.py, and the mark `real`.
 """
 
 from __future__ import annotations
@@ -45,10 +45,14 @@ def run(asked):
 for line in sys.stdin:
     pid = os.fork()
     if not pid:
+        status = 70
         try:
             run(json.loads(line))
+        except SystemExit as end:  # of --help and --version
+            sys.stdout.flush()
+            status = end.code or 0
         finally:
-            os._exit(70)
+            os._exit(status)
     signal.signal(signal.SIGALRM, lambda *_: os.kill(pid, signal.SIGKILL))
     signal.alarm(LIMIT)
     status = os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1])
