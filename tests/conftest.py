@@ -32,9 +32,9 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             item.add_marker("quick")
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="session", autouse=True)
 def forked() -> Iterator[Forked]:
-    """Return what runs the command without starting an interpreter for it each time."""
+    """Return what runs the command without starting an interpreter for it each time; begun before any test."""
     one = Forked(KALYX)
     yield one
     one.end()
