@@ -288,9 +288,12 @@ def test_every_module_of_every_interpreter(version: str, world: World) -> None:
     done = run([python, "-c", MODULES], cwd="/", env=world.env)
     modules = done.stdout.split()
     assert len(modules) > 150, done.stderr
+    versions = sorted(other_pythons())
+    if version not in ("2.7", SHORT, versions[-1]):  # of those between, each has a third of them, another than the last
+        modules = modules[versions.index(version) % 3::3]
     script = write(world.project / "all.py", "".join(f"import {m}\n" for m in modules if m.isidentifier()))
     result = world.answer("why", str(script), "--at", f"python:{python}", "--timeout", "200")["result"]
-    assert len(result["imports"]) > 150
+    assert len(result["imports"]) >= len(modules) * 0.9 > 40
     fails = {}
     for report in result["imports"]:
         if report["outcome"] == "imports":
