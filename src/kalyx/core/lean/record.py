@@ -22,16 +22,16 @@ if TYPE_CHECKING:
 
     def field(*, default_factory: Callable[[], T]) -> T:
         """Declare a field whose default is made anew for every record."""
-        raise NotImplementedError
+        ...
 
     @dataclass_transform(frozen_default=True, field_specifiers=(field,))
     def record(cls: type[T]) -> type[T]:
         """Make a class a frozen record of its annotated fields."""
-        raise NotImplementedError
+        ...
 
     def replace(one: T, **changes: Any) -> T:
         """Return a copy with some fields changed."""
-        raise NotImplementedError
+        ...
 
 else:
     class _Factory:
