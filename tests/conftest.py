@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
+import shutil
+import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -10,7 +13,7 @@ import pytest
 from jsonschema import Draft202012Validator
 from referencing import Registry, Resource
 
-from tests.support.build import KALYX, World
+from tests.support.build import KALYX, SHARED, World
 from tests.support.forked import Forked
 
 SCHEMAS = Path(__file__).parent.parent / "docs" / "schema"
@@ -21,8 +24,15 @@ REAL = {"test_demo", "test_ending", "test_printed"}
 
 
 # What takes no built environment and few processes: `-m quick`, for while one works
-QUICK = {"test_causes", "test_house", "test_machine", "test_parsers", "test_platforms", "test_precedence", "test_record", "test_show",
-         "test_why_platforms"}
+QUICK = {"test_causes", "test_house", "test_machine", "test_parsers", "test_platforms", "test_precedence",
+         "test_record", "test_show", "test_silence", "test_why_platforms"}
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """Make the folder that the processes of this run share: the first of them, for those that it starts."""
+    if SHARED not in os.environ:
+        os.environ[SHARED] = tempfile.mkdtemp(prefix="kalyx-tests-")
+        config.add_cleanup(lambda: shutil.rmtree(os.environ.pop(SHARED), True))
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import atexit
+import fcntl
+import hashlib
 import json
 import os
 import shutil
 import subprocess
 import sys
-import tempfile
 import zipfile
 from collections.abc import Mapping, Sequence
 from functools import cache
@@ -21,6 +21,7 @@ BASE_PYTHON = getattr(sys, "_base_executable", None) or sys.executable
 KALYX = os.path.join(os.path.dirname(sys.executable), "kalyx")
 # The system's administrator reads everything, unless without the capability for it
 UNPRIVILEGED = ["setpriv", "--bounding-set=-dac_override,-dac_read_search"]
+SHARED = "KALYX_TESTS_SHARED"  # the variable that names what the processes of one run have in common
 SHORT = f"{sys.version_info[0]}.{sys.version_info[1]}"
 
 
@@ -57,31 +58,32 @@ def make_venv(folder: Path, python: str = BASE_PYTHON, *, pip: bool = False,
         text = file.read_text().replace(str(made), str(folder)).replace(made.name, folder.name)
         file.write_text(text)
     if pip:
-        for entry in pip_of(python).iterdir():
+        for entry in site_of(made_venv(python, (), pip=True)).iterdir():
             if entry.name.startswith("pip"):
                 shutil.copytree(entry, site_of(folder) / entry.name, copy_function=os.link)
     return folder
 
 
 @cache
-def made_venv(python: str, options: tuple[str, ...]) -> Path:
-    """Have an interpreter make an environment, once: the others are its copies, which name their own place."""
-    folder = Path(tempfile.mkdtemp(prefix="kalyx-tests-"))
-    atexit.register(shutil.rmtree, folder, True)
-    place = folder / "environment-that-is-copied"
-    done = run([python, "-m", "venv", "--without-pip", *options, place])
-    assert done.returncode == 0, done.stderr
+def made_venv(python: str, options: tuple[str, ...], pip: bool = False) -> Path:
+    """Have an interpreter make an environment, once: the others are its copies, which name their own place.
+
+    With pip it takes seconds, so that all processes of a run share what one of them made.
+    """
+    place = shared_folder() / hashlib.sha256(repr((python, options, pip)).encode()).hexdigest() / "environment-that-is-copied"
+    place.parent.mkdir(exist_ok=True)
+    with open(place.parent / "lock", "w", encoding="ascii") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not (place.parent / "made").exists():
+            done = run([python, "-m", "venv", *([] if pip else ["--without-pip"]), *options, place])
+            assert done.returncode == 0, done.stderr
+            (place.parent / "made").touch()
     return place
 
 
-@cache
-def pip_of(python: str) -> Path:
-    """Return a site folder with the pip that `python` brings; made once, it takes seconds."""
-    folder = Path(tempfile.mkdtemp(prefix="kalyx-tests-"))
-    atexit.register(shutil.rmtree, folder, True)
-    done = run([python, "-m", "venv", folder / "env"])
-    assert done.returncode == 0, done.stderr
-    return site_of(folder / "env")
+def shared_folder() -> Path:
+    """Return the folder that the processes of one run of the tests have in common."""
+    return Path(os.environ[SHARED])
 
 
 def python_of(env: Path) -> str:

@@ -65,22 +65,23 @@ def absent(module: str, *places: str) -> ObservedError:
 class OneOther:
     """What finds one other environment, and the base."""
 
-    def __init__(self, interpreter: Interpreter) -> None:
+    def __init__(self, interpreter: Interpreter, known: bool) -> None:
+        self._known = known
         self._base = Environment(BASE, "py", "base", BASE, "3.11.7", (), interpreter)
         python = Interpreter(f"{OTHER}/bin/python", f"{BASE}/bin/python3.11", "3.11.7", "cpython", OTHER, BASE)
         self._other = Environment(OTHER, "other", "venv", BASE, "3.11.7", (), python)
 
     def prefixes(self) -> list[str]:
-        return [OTHER, BASE]
+        return [OTHER, BASE] if self._known else []
 
     def describe(self, prefix: str) -> Environment | None:
         return {OTHER: self._other, BASE: self._base}.get(prefix)
 
     def environments(self) -> list[Environment]:
-        return [self._other, self._base]
+        return [self._other, self._base] if self._known else []
 
     def bases(self) -> list[Interpreter]:
-        return [self._base.interpreter] if self._base.interpreter else []
+        return [self._base.interpreter] if self._known and self._base.interpreter else []
 
     def kernels(self) -> list[object]:
         return []
@@ -89,14 +90,14 @@ class OneOther:
 def made_case(module: str, files: Mapping[str, str | bytes] | None = None, *chain: ObservedError, outcome: str = "",
               name: str | None = None, origin: str = "", loaded: Mapping[str, str] | None = None,
               path: Sequence[str] = (), env: Mapping[str, str] | None = None, base: bool = False,
-              asked: Sequence[Place] = (), **python: object) -> Case:
+              asked: Sequence[Place] = (), closed: Sequence[str] = (), known: bool = True, **python: object) -> Case:
     """Return a case: what was asked for, the files beside those of `FILES`, and the exceptions, the last one first.
 
-    `path` are entries of sys.path after the start folder; without any it is the usual one. With `base` the seat
+    `closed` are folders that may not be listed; without `known` no other environment is known, and no base. `path` are entries of sys.path after the start folder; without any it is the usual one. With `base` the seat
     is the base installation.
     """
     machine = MadeUpMachine("linux", {placed(n): t for n, t in {**FILES, **(files or {})}.items()},
-                            env=env, cwd=START, home="/home/ada")
+                            env=env, cwd=START, home="/home/ada", closed=[placed(c) for c in closed])
     prefix = BASE if base else LAB
     program = f"{prefix}/bin/python{'3.11' if base else ''}"
     usual = ["LIB", f"{LIB}/lib-dynload", "BASESITE" if base else "SITE"]
@@ -112,5 +113,5 @@ def made_case(module: str, files: Mapping[str, str | bytes] | None = None, *chai
     observation = Observation(
         module, name, outcome or ("fails" if chain else "imports"), RunningPython(**said),  # type: ignore[arg-type]
         chain, placed(origin) or None, loaded={k: (placed(v), ()) for k, v in (loaded or {}).items()})
-    survey = OneOther(Interpreter(f"{BASE}/bin/python3.11", f"{BASE}/bin/python3.11", "3.11.7", "cpython", BASE, BASE))
+    survey = OneOther(Interpreter(f"{BASE}/bin/python3.11", f"{BASE}/bin/python3.11", "3.11.7", "cpython", BASE, BASE), known)
     return Case(machine, seat, observation, Neighbours(machine, survey), asked=asked)  # type: ignore[arg-type]

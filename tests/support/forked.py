@@ -31,6 +31,8 @@ from kalyx.__main__ import main
 for found in pkgutil.walk_packages(kalyx.__path__, "kalyx."):
     if not found.name.startswith(("kalyx.__main__", "kalyx.probe", "kalyx.demo")):
         importlib.import_module(found.name)
+for name in ("difflib", "elftools.elf.elffile", "heapq", "packaging.requirements"):  # what is loaded when it is needed
+    importlib.import_module(name)
 gc.freeze()
 
 def run(asked):

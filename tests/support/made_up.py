@@ -14,12 +14,12 @@ class MadeUpMachine(Machine):
     """Files are text or bytes by path; a value that starts with ``->`` is a symlink.
 
     `answers` maps the path of a program to what it prints; anything else
-    cannot be started. `ran` keeps what was asked to run.
+    cannot be started. `ran` keeps what was asked to run. The folders `closed` may not be listed.
     """
 
     def __init__(self, platform: str, files: Mapping[str, str | bytes], *,
                  env: Mapping[str, str] | None = None, cwd: str = "", home: str = "",
-                 answers: Mapping[str, str] | None = None) -> None:
+                 answers: Mapping[str, str] | None = None, closed: Sequence[str] = ()) -> None:
         self.platform = platform
         self.env = dict(env or {})
         self.home = home or (r"C:\Users\ada" if platform == "win32" else "/home/ada")
@@ -29,6 +29,7 @@ class MadeUpMachine(Machine):
         self.answers = dict(answers or {})
         self.ran: list[list[str]] = []
         self.registry: list[str] = []
+        self.closed = closed
         self._paths = ntpath if platform == "win32" else posixpath
         self._files = {self._norm(k): v for k, v in files.items()}
         self._spelt = {self._norm(k): self._paths.normpath(k) for k in files}  # listed as they were made
@@ -70,6 +71,8 @@ class MadeUpMachine(Machine):
         return self.registry
 
     def list_folder(self, path: str) -> list[str]:
+        if path in self.closed:
+            raise Unreadable(path, "permission denied")
         inside = self._norm(path).rstrip(self._paths.sep) + self._paths.sep
         names = {self._spelt[f][len(inside):].split(self._paths.sep)[0] for f in self._files
                  if f.startswith(inside)}

@@ -59,7 +59,6 @@ CHECKS = (
                   "files-missing",
                   "foreign-abi",
                   "foreign-platform",
-                  "metadata-only",
                   "mixed-install",
                   "version-conflict",)),
     IndexedCheck("name-differs", "other_project", "absent.parts",

@@ -55,7 +55,7 @@ def mixed_install(case: Case, failure: Failure | None) -> Finding | None:
 
 @also("mixed-install",
       asks="traces", family="damage",
-      not_beside=("files-missing", "metadata-only", "file-corrupt", "unfit", "mixed-install:mixed_install",
+      not_beside=("files-missing", "file-corrupt", "unfit", "mixed-install:mixed_install",
                   "version-conflict"),
       why_here="two versions are there on purpose of nobody, but a requirement that is not met says more")
 def two_installs(case: Case, failure: Failure | None) -> Finding | None:
