@@ -195,7 +195,8 @@ SCENES = [
     Scene("kernel missing", _kernel("lab", "lab", names="labb"), ("kernel-missing",), exit=1),
     Scene("kernel of the server", _kernel("lab", "lab", names="python3"), ("kernel-missing",), exit=1),
     Scene("bad files", _bad_files, ("notebook-unreadable", "notebook-unreadable",
-          "notebook-unreadable", "notebook-unreadable", "kernel-unreadable"), exit=1, notes=("notebook-names-no-kernel",)),
+          "notebook-unreadable", "notebook-unreadable", "kernel-unreadable"), exit=1,
+          notes=("notebook-names-no-kernel",)),
 ]
 
 

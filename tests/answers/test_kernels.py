@@ -241,9 +241,11 @@ def test_ask_a_running_kernel(world: World) -> None:
             f"m = KernelManager(connection_file={str(connection)!r})\n"
             "m.start_kernel()\nc = m.blocking_client(); c.start_channels(); c.wait_for_ready()\n"
             "c.execute_interactive('seeds = 480')\nprint(m.provisioner.process.pid, flush=True)\n"
-            "sys.stdin.readline()\nc.execute('import time; time.sleep(30)')\ntime.sleep(0.5)\nprint('busy', flush=True)\n"
+            "sys.stdin.readline()\nc.execute('import time; time.sleep(30)')\n"
+                  "time.sleep(0.5)\nprint('busy', flush=True)\n"
             "sys.stdin.readline()\nm.shutdown_kernel(now=True)\n")
-    client = subprocess.Popen([sys.executable, "-W", "ignore", "-c", code], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+    client = subprocess.Popen([sys.executable, "-W", "ignore", "-c", code], stdin=subprocess.PIPE,
+                              stdout=subprocess.PIPE,
                               stderr=subprocess.PIPE, text=True, env=world.env, cwd=world.project)
     try:
         assert client.stdout is not None and client.stdin is not None
@@ -272,9 +274,11 @@ THROUGH = """\
 import json, sys, uuid, websocket
 ws = websocket.create_connection(sys.argv[1], timeout=60)
 mid = uuid.uuid4().hex
-ws.send(json.dumps({"header": {"msg_id": mid, "msg_type": "execute_request", "session": "s", "username": "", "version": "5.3",
+ws.send(json.dumps({"header": {"msg_id": mid, "msg_type": "execute_request", "session": "s", "username": "",
+                               "version": "5.3",
     "date": ""}, "parent_header": {}, "metadata": {}, "channel": "shell", "buffers": [],
-    "content": {"code": sys.argv[2], "silent": False, "store_history": False, "user_expressions": {}, "allow_stdin": False}}))
+    "content": {"code": sys.argv[2], "silent": False, "store_history": False, "user_expressions": {},
+                               "allow_stdin": False}}))
 out = []
 while True:
     m = json.loads(ws.recv())
@@ -371,7 +375,8 @@ def test_interrupted(world: World) -> None:
     world.activate(with_sprig(world))
     kernelspec(world.home, "lab", [python_of(world.home / "envs/lab"), *distributions.KERNEL_ARGS])
     for seat in ("shell", "kernel:lab"):
-        child = subprocess.Popen([KALYX, "ask", seat, "import time; time.sleep(4329)"], cwd=world.project, env=world.env,
+        child = subprocess.Popen([KALYX, "ask", seat, "import time; time.sleep(4329)"], cwd=world.project,
+                                 env=world.env,
                                  stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
         time.sleep(1.5)
         child.send_signal(signal.SIGINT)

@@ -41,7 +41,8 @@ def test_from_nothing_to_a_proven_kernel(version: str, world: World, validate) -
     said = run([python_of(env), "-c", "import sys, traygrid, humidlog; print(sys.version.split()[0], sys.prefix)"],
                cwd="/").stdout.split()
     assert said == [result["python"]["version"], str(env)] and said[0].startswith(version)
-    assert {"humidlog": "1.3", "traygrid": "0.9"}.items() <= {p["name"]: p["version"] for p in result["installed"]}.items()
+    versions = {p["name"]: p["version"] for p in result["installed"]}
+    assert {"humidlog": "1.3", "traygrid": "0.9"}.items() <= versions.items()
     assert result["enrolled"]["proof"]["prefix"] == str(env)
     assert world.answer("ask", "kernel:project", "import traygrid, sys; sys.prefix")["result"]["seats"][0][
         "value"] == repr(str(env))
@@ -65,10 +66,12 @@ def test_nothing_is_left_half_made(world: World) -> None:
     (world.project / "empty").mkdir()
     before = tree(world.root)
     for args, status, words in (
-            (("full",), 1, "not empty"), (("new", "--put", "nixnix"), 1, "nixnix"), (("empty", "--put", "nixnix"), 1, "nix"),
+            (("full",), 1, "not empty"), (("new", "--put", "nixnix"), 1, "nixnix"),
+            (("empty", "--put", "nixnix"), 1, "nix"),
             (("new", "--enrol", "--put", "ipykernel>=9"), 1, "enrolled"), (("new", "--python", "4.9"), 3, "There are"),
             (("new", "--python", "soon"), 2, "version"), (("new", "--like", "nix"), 3, "no environment"),
-            (("new", "--requirements", "nix.txt"), 3, "nix.txt"), (("new", "--python", "/usr/bin/true"), 3, "interpreter")):
+            (("new", "--requirements", "nix.txt"), 3, "nix.txt"),
+            (("new", "--python", "/usr/bin/true"), 3, "interpreter")):
         done = world.kalyx("make", *args)
         assert (done.returncode, words in done.stderr) == (status, True), (args, done.stderr)
     assert not (world.project / "new").exists() and list((world.project / "empty").iterdir()) == []

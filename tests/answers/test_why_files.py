@@ -161,18 +161,21 @@ def test_one_import_does_not_spoil_the_next(world: World) -> None:
     for name, code in {
             "dies": "import os\nos.kill(os.getpid(), 11)\n", "leaves": "raise SystemExit(3)\n",
             "kills": "import os\nos.killpg(0, 9)\n", "orphan": "import os\nos.kill(os.getppid(), 9)\n",
-            "family": "import os\nos.killpg(os.getpgid(os.getppid()), 9)\n", "asks": "import os\nos.kill(os.getppid(), 15)\n", "hangs": "import time\ntime.sleep(999)\n",
+            "family": "import os\nos.killpg(os.getpgid(os.getppid()), 9)\n",
+            "asks": "import os\nos.kill(os.getppid(), 15)\n", "hangs": "import time\ntime.sleep(999)\n",
             "everybody": "import os\nos.kill(-1, 9)\n", "itself": "import os\nos.kill(os.getpid(), 9)\n",
             "handles": "import os, signal\nsignal.signal(15, lambda *a: None)\nos.kill(os.getpid(), 15)\n",
             "fills": "import os\nos.write(1, b'x' * 9_000_000)\n", "fine": "",
             "half": "import half.part\nraise ValueError('half')\n"}.items():
         write(world.project / (f"{name}/__init__.py" if name == "half" else f"{name}.py"), code)
     write(world.project / "half" / "part.py", "")
-    write(world.project / "all.py", "import dies, leaves, kills, orphan, family, asks, everybody, itself, handles, hangs, fills, half, fine, json\n")
+    write(world.project / "all.py", "import dies, leaves, kills, orphan, family, asks, everybody, itself, handles, "
+          "hangs, fills, half, fine, json\n")
     reports = world.answer("why", "all.py", "--timeout", "3")["result"]["imports"]
     causes = {r["module"]: r["causes"][0]["cause"] if r["causes"] else r["outcome"] for r in reports}
     assert causes == {"dies": "crash", "leaves": "raises", "kills": "crash", "orphan": "crash", "family": "crash",
-                      "asks": "crash", "everybody": "crash", "itself": "crash", "handles": "imports", "hangs": "hang", "fills": "imports", "half": "raises", "fine": "imports",
+                      "asks": "crash", "everybody": "crash", "itself": "crash", "handles": "imports", "hangs": "hang",
+                      "fills": "imports", "half": "raises", "fine": "imports",
                       "json": "imports"}
     alone = world.answer("why", "orphan")["result"]["imports"][0]["causes"][0]
     assert "the process that had started it" in alone["because"]
@@ -242,7 +245,9 @@ def test_slip(slip: Slip, world: World, validate) -> None:
     carry_out(remedy, slip.remedy, world)
     if slip.wrote:
         place = Path(remedy["edits"][0]["path"] if remedy["edits"] else remedy["argv"][-1])
-        text = place.read_text() if place.suffix != ".ipynb" else "".join(json.loads(place.read_text())["cells"][0]["source"])
+        text = place.read_text()
+    if place.suffix == ".ipynb":
+        text = "".join(json.loads(text)["cells"][0]["source"])
         assert slip.wrote in text
     assert world.answer("why", slip.ask)["exit"] == 0
 
@@ -255,7 +260,8 @@ def test_no_run(world: World, validate) -> None:
     installed("needy", {"needy/__init__.py": "from needy.part import x\n", "needy/part.py": "import traygrid\nx = 1\n"},
               requires=["traygrid"])(world, lab)
     write(world.project / "csv.py", "")
-    document = world.answer("why", "marker", "needy", "zorkmid", "csv", "json.decoder", "germkit.nix", "sys", "--no-run")
+    document = world.answer("why", "marker", "needy", "zorkmid", "csv", "json.decoder", "germkit.nix", "sys",
+                            "--no-run")
     validate(document)
     reports = document["result"]["imports"]
     assert not mark.exists() and {r["outcome"] for r in reports} == {"unknown"}

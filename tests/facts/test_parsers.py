@@ -223,7 +223,8 @@ def test_wheelhouse(tmp_path: Path) -> None:
             archive.writestr("seedkit/__init__.py", "def sow(): pass\nif 1:\n    deep = 1\n")
             archive.writestr("seedkit/part.py", "")
     write(index / "index.html", f'<a href="../../a%20wheelhouse/{names[0]}#sha256=0">{names[0]}</a>')
-    write(tmp_path / "home" / ".config" / "pip" / "pip.conf", f"[global]\nextra-index-url =\n  https://index.invalid/simple\n"
+    write(tmp_path / "home" / ".config" / "pip" / "pip.conf",
+          f"[global]\nextra-index-url =\n  https://index.invalid/simple\n"
           f"  {index.parent.as_uri()}\n")
     write(tmp_path / "broken.conf", "no section\n")
     links = {"PIP_FIND_LINKS": folder.as_uri(), "PIP_CONFIG_FILE": "/dev/null"}

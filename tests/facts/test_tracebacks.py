@@ -80,12 +80,15 @@ def before_each(form: str, text: str) -> str:
     return "".join(f"{form % ((n % 9,) * form.count('%'))}{line}\n" for n, line in enumerate(text.splitlines()))
 
 
-TEXTS = {"Windows, chained": (WINDOWS, "numpy", "library-missing"), "a cell in colour": (CELL, "sklearn", "name-differs"),
+TEXTS = {"Windows, chained": (WINDOWS, "numpy", "library-missing"),
+         "a cell in colour": (CELL, "sklearn", "name-differs"),
          "a group": (GROUP, "yaml", "name-differs"), "another machine": (PLAIN, "germkit", "dependency-absent"),
          "own file": (HIDDEN, "tempfile", "hidden-by-file"),
-         "test runner": ("x.py:3: in <module>\n    import zorkmid\nE   ModuleNotFoundError: No module named 'zorkmid'\n",
+         "test runner": ("x.py:3: in <module>\n    import zorkmid\n"
+                    "E   ModuleNotFoundError: No module named 'zorkmid'\n",
                          "zorkmid", "not-installed"),
-         "module of newer Pythons": (plain("import tomllib", "ModuleNotFoundError: No module named 'tomllib'"), "tomllib",
+         "module of newer Pythons": (plain("import tomllib", "ModuleNotFoundError: No module named 'tomllib'"),
+                                     "tomllib",
                                      "stdlib-not-yet"),
          "module of older Pythons": (plain("import imp", "ModuleNotFoundError: No module named 'imp'"), "imp",
                                      "stdlib-removed"),
@@ -94,26 +97,35 @@ TEXTS = {"Windows, chained": (WINDOWS, "numpy", "library-missing"), "a cell in c
          "name of older Pythons": (plain("from collections import Mapping", "ImportError: cannot import name 'Mapping' "
                                    "from 'collections' (/usr/lib/python3.11/collections/__init__.py)"), "collections",
                                    "python-too-new"),
-         "Windows, not installed": (plain("import cv2", "ModuleNotFoundError: No module named 'cv2'", "C:\\p\\x.py"), "cv2",
+         "Windows, not installed": (plain("import cv2", "ModuleNotFoundError: No module named 'cv2'", "C:\\p\\x.py"),
+                                    "cv2",
                                     "name-differs"),
-         "package's own advice": (plain("raise ImportError(", "ImportError: Unable to import required dependencies:\nnumpy: "
+         "package's own advice": (plain("raise ImportError(",
+                                        "ImportError: Unable to import required dependencies:\nnumpy: "
                                   "no", "/v/lib/python3.9/site-packages/pandas/__init__.py"), "pandas", "raises"),
-         "Windows, a DLL": (plain("bootstrap()", "ImportError: DLL load failed while importing cv2: The specified module could "
-                            "not be found.", "C:\\Py\\Python311\\Lib\\site-packages\\cv2\\__init__.py"), "cv2", "library-missing"),
+         "Windows, a DLL": (plain("bootstrap()",
+                                  "ImportError: DLL load failed while importing cv2: The specified module could "
+                            "not be found.", "C:\\Py\\Python311\\Lib\\site-packages\\cv2\\__init__.py"), "cv2",
+                            "library-missing"),
          "a log": (before_each("2026-03-0%d 12:00:0%d,003 ERROR worker ", PLAIN), "germkit", "dependency-absent"),
          "a container": (before_each("web_%d  | ", PLAIN), "germkit", "dependency-absent"),
          "a mail": (before_each("> ", PLAIN), "germkit", "dependency-absent"),
          "a mail about a group": (before_each("> ", GROUP), "yaml", "name-differs"),
-         "run by -m": ("ada@x:~$ python -m flask\n/opt/lab/bin/python: No module named flask\n", "flask", "not-installed"),
+         "run by -m": ("ada@x:~$ python -m flask\n/opt/lab/bin/python: No module named flask\n", "flask",
+                       "not-installed"),
          "run by -m, Windows": ("C:\\Py\\python.exe: Error while finding module specification for 'flask.cli' "
                                 "(ModuleNotFoundError: No module named 'flask')", "flask", "not-installed"),
-         "does not start": ("Python path configuration:\n  PYTHONHOME = '/old'\nFatal Python error: init_fs_encoding: failed to "
+         "does not start": ("Python path configuration:\n  PYTHONHOME = '/old'\n"
+                       "Fatal Python error: init_fs_encoding: failed to "
                             "get the Python codec of the filesystem encoding\nPython runtime state: core initialized\n"
                             "ModuleNotFoundError: No module named 'encodings'\n", "the script", "interpreter-broken"),
          "died": ("Fatal Python error: Segmentation fault\n\nCurrent thread 0x7f (most recent call first):\n"
-                  '  File "/e/lib/python3.9/site-packages/fern/core.py", line 7 in scan\n  File "<frozen importlib>", line 1 in x'
-                  '\n  File "/srv/m.py", line 1 in <module>\n\nThread 0x7e:\n  File "/srv/n.py", line 2 in y\n', "fern", "crash"),
-         "as a notebook shows it": (json.dumps({"cells": [{"outputs": [{"output_type": "error", "traceback": CELL.split("\n")}]}]}),
+                  '  File "/e/lib/python3.9/site-packages/fern/core.py", line 7 in scan\n'
+                    '  File "<frozen importlib>", line 1 in x'
+                  '\n  File "/srv/m.py", line 1 in <module>\n\nThread 0x7e:\n  File "/srv/n.py", line 2 in y\n',
+                  "fern", "crash"),
+         "as a notebook shows it": (json.dumps({"cells": [{"outputs": [{"output_type": "error",
+                                                                        "traceback": CELL.split("\n")}]}]}),
                                     "sklearn", "name-differs")}
 
 
@@ -216,5 +228,6 @@ def test_real_tracebacks_are_read_whole(world: World) -> None:
         assert "zorkmid" in found.chain[0].message and found.request()[0] == "zorkmid"
     assert parse_traceback("Error: no\nfile.py") is None
     for last in ("zipfile.BadZipFile: File is not a zip file", "pyo3_runtime.PanicException: call failed", "Odd"):
-        found = parse_traceback(f'Traceback (most recent call last):\n  File "a.py", line 1, in <module>\n    go()\n{last}')
+        found = parse_traceback('Traceback (most recent call last):\n  File "a.py", line 1, in <module>\n'
+                            f'    go()\n{last}')
         assert found is not None and found.chain[0].message == last.partition(": ")[2]

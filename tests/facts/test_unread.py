@@ -99,16 +99,19 @@ DAMAGED: dict[str, tuple[Build, tuple[str, ...]]] = {
     "folder of settings that is a link to nowhere": (lambda w, e: link(w.project / ".vscode", "/gone"), HERE),
     "METADATA of noise": (info("METADATA", NOISE), PACKAGES),
     "METADATA that is empty": (info("METADATA", ""), PACKAGES),
-    "METADATA in Latin-1": (info("METADATA", "Name: odd\nVersion: 1\nAuthor: Zoë\n".encode("latin-1") + b"x" * 99), PACKAGES),
+    "METADATA in Latin-1": (info("METADATA", "Name: odd\nVersion: 1\nAuthor: Zoë\n".encode("latin-1") + b"x" * 99),
+                            PACKAGES),
     "METADATA without a name": (info("METADATA", "Version: 1.0\n"), PACKAGES),
     "METADATA without a version": (info("METADATA", "Name: odd\n"), PACKAGES),
     "METADATA that is a pipe": (lambda w, e: pipe(site_of(e) / "odd-1.0.dist-info" / "METADATA"), PACKAGES),
     "METADATA that is a folder": (lambda w, e: folder(site_of(e) / "odd-1.0.dist-info" / "METADATA"), PACKAGES),
-    "METADATA that is a link to nowhere": (lambda w, e: link(site_of(e) / "odd-1.0.dist-info" / "METADATA", "/gone"), PACKAGES),
+    "METADATA that is a link to nowhere": (lambda w, e: link(site_of(e) / "odd-1.0.dist-info" / "METADATA", "/gone"),
+                                           PACKAGES),
     "no METADATA": (lambda w, e: folder(site_of(e) / "odd-1.0.dist-info"), PACKAGES),
     "direct_url.json of noise": (lambda w, e: (
         info("METADATA", "Name: odd\nVersion: 1\n")(w, e), info("direct_url.json", "{")(w, e))[1], PACKAGES),
-    "egg that is no zip": (lambda w, e: (write(site_of(e) / "e.pth", "./odd.egg\n"), write(site_of(e) / "odd.egg", NOISE))[1],
+    "egg that is no zip": (lambda w, e: (write(site_of(e) / "e.pth", "./odd.egg\n"),
+                                         write(site_of(e) / "odd.egg", NOISE))[1],
                            PACKAGES),
     "RECORD that is huge": (lambda w, e: (info("METADATA", "Name: odd\nVersion: 1\n")(w, e),
                                           large(site_of(e) / "odd-1.0.dist-info" / "RECORD", 3 * 10**8))[1], PACKAGES),
@@ -126,10 +129,12 @@ DAMAGED: dict[str, tuple[Build, tuple[str, ...]]] = {
     "kernel.json that is a pipe": (lambda w, e: pipe(w.home / ".local/share/jupyter/kernels/odd/kernel.json"), KERNELS),
     "kernel.json that is a link to nowhere": (
         lambda w, e: link(w.home / ".local/share/jupyter/kernels/odd/kernel.json", "/gone"), KERNELS),
-    "kernel.json that is a device": (lambda w, e: link(w.home / ".local/share/jupyter/kernels/odd/kernel.json", "/dev/zero"),
+    "kernel.json that is a device": (lambda w,
+                                     e: link(w.home / ".local/share/jupyter/kernels/odd/kernel.json", "/dev/zero"),
                                      KERNELS),
     "notebook with a byte order mark": (lambda w, e: write(w.project / "odd.ipynb", "\ufeff{}"), HERE),
-    "notebook in Latin-1": (lambda w, e: write(w.project / "odd.ipynb", '{"metadata": {"a": "ë"}}'.encode("latin-1")), HERE),
+    "notebook in Latin-1": (lambda w, e: write(w.project / "odd.ipynb", '{"metadata": {"a": "ë"}}'.encode("latin-1")),
+                            HERE),
     "notebook that is a pipe": (lambda w, e: pipe(w.project / "odd.ipynb"), HERE),
     "notebook that is a link to nowhere": (lambda w, e: link(w.project / "odd.ipynb", "/gone"), HERE),
     "notebook that is a circle": (lambda w, e: link(w.project / "odd.ipynb", "odd.ipynb"), HERE),
@@ -144,8 +149,10 @@ DAMAGED: dict[str, tuple[Build, tuple[str, ...]]] = {
         {"python.defaultInterpreterPath": python_of(e)})), shut(write(w.project / ".env", "A=1\n")))[1], HERE),
     "kalyx.toml of noise": (lambda w, e: write(w.project / "kalyx.toml", NOISE), HERE),
     "kalyx.toml that is a pipe": (lambda w, e: pipe(w.project / "kalyx.toml"), HERE),
-    "pyproject.toml with a long key": (lambda w, e: write(w.project / "pyproject.toml", "a" + ".a" * 50_000 + " = 1\n"), HERE),
-    "pyproject.toml with a long number": (lambda w, e: write(w.project / "pyproject.toml", "a = " + "9" * 50_000), HERE),
+    "pyproject.toml with a long key": (lambda w,
+                                       e: write(w.project / "pyproject.toml", "a" + ".a" * 50_000 + " = 1\n"), HERE),
+    "pyproject.toml with a long number": (lambda w, e: write(w.project / "pyproject.toml", "a = " + "9" * 50_000),
+                                          HERE),
     "list of environments that is a pipe": (lambda w, e: pipe(w.home / ".conda" / "environments.txt"), ENVS),
 }
 
@@ -195,7 +202,8 @@ def test_output_that_cannot_be_written(world: World) -> None:
     for command in (["kernels", "--json"], ["kernels"], ["--version"], ["envs"]):
         with open("/dev/full", "wb") as full:
             done = run([KALYX, *command], stdout=full, stderr=-1, capture_output=False, env=world.env)
-        assert done.returncode == 3 and done.stderr.count("\n") == 1 and "written" in done.stderr, (command, done.stderr)
+        assert done.returncode == 3 and done.stderr.count("\n") == 1 and "written" in done.stderr, (command,
+                                                                                                    done.stderr)
     done = run(["sh", "-c", f"{KALYX} envs --json | true; {KALYX} envs | true"], env=world.env)
     assert done.stderr == ""
     done = run([KALYX, "kernels", "--json"], env={**world.env, "PYTHONIOENCODING": "utf-16"}, text=False)
@@ -204,8 +212,10 @@ def test_output_that_cannot_be_written(world: World) -> None:
 
 
 # -- what takes for ever -------------------------------------------------------------------------------
-UNITS = ["a", " ", "\n", '"', "'", "(", ".", "/", "-", "=", ",", "1", "a ", "a.", "/a", "'a'", ": ", "\t", "import ", 'File "',
-         "from x import ", "a_", "a, ", "#", "\\", "[", "{", "a=", ".so ", "undefined symbol: ", "x: ", "line 1", "\x1b[",
+UNITS = ["a", " ", "\n", '"', "'", "(", ".", "/", "-", "=", ",", "1", "a ", "a.", "/a", "'a'", ": ", "\t", "import ",
+         'File "',
+         "from x import ", "a_", "a, ", "#", "\\", "[", "{", "a=", ".so ", "undefined symbol: ", "x: ", "line 1",
+         "\x1b[",
          "<", "^", "~", "+", "| ", "cannot import name ", "a\n", "lib", "lib.", "(a", "a)", "GLIBC_", "@", "\r\n", ">=",
          "a>=1,", "find_library(", "name = ", "[Errno 1] ", "MAPPING = {", "version `x' not found"]
 
@@ -276,7 +286,8 @@ def test_pasted_texts_come_to_an_end(name: str, world: World) -> None:
 SLOW_FILES: dict[str, Callable[[Path], object]] = {
     "lists that name each other": lambda p: [write(p / f"requirements-{n}.txt", "".join(
         f"-r requirements-{m}.txt\n" for m in range(14))) for n in range(14)],
-    "thousands of dependencies": lambda p: write(p / "pyproject.toml", "[project]\nname='x'\ndependencies = [\n" + "".join(
+    "thousands of dependencies": lambda p: write(p / "pyproject.toml",
+                                                 "[project]\nname='x'\ndependencies = [\n" + "".join(
         f'"dep{n}>=1",\n' for n in range(8000)) + "]\n"),
     "settings with comments": lambda p: write(p / ".vscode/settings.json", "{" + "".join(
         f'"k{n}": [1, "//x",], // c "\n' for n in range(60_000)) + "}"),
@@ -301,7 +312,8 @@ def test_files_come_to_an_end(name: str, world: World) -> None:
 
 
 @pytest.mark.real
-def test_own_work_has_a_bound(world: World, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+def test_own_work_has_a_bound(world: World, monkeypatch: pytest.MonkeyPatch,
+                              capsys: pytest.CaptureFixture[str]) -> None:
     """What Kalyx itself does ends in time, with a sentence and status 3."""
     from kalyx.cli import main
 
@@ -324,17 +336,23 @@ VALUES = st.recursive(
         ["²", "9" * 5000, "python", "/usr/bin/python3", "../x", "\ud800", "a\nb"]),
     lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.sampled_from(
         ["argv", "env", "display_name", "language", "metadata", "kernelspec", "name", "cells", "source", "outputs",
-         "output_type", "traceback", "settings", "build_systems", "cmd", "python.defaultInterpreterPath", "python.envFile",
-         "python.analysis.extraPaths", "venv", "venvPath", "project", "dependencies", "tool", "poetry", "search", "roots",
+         "output_type", "traceback", "settings", "build_systems", "cmd", "python.defaultInterpreterPath",
+         "python.envFile",
+         "python.analysis.extraPaths", "venv", "venvPath", "project", "dependencies", "tool", "poetry", "search",
+         "roots",
          "editors", "files", "keys", "format", "limits", "seconds", "dependency-groups", "optional-dependencies", "url",
          "dir_info", "ip", "shell_port", "key", "transport"]), inner, max_size=6), max_leaves=20)
 CONTENT = st.one_of(
     st.binary(max_size=300), VALUES.map(lambda v: json.dumps(v).encode("utf-8", "surrogatepass")),
     st.text(max_size=300).map(lambda t: t.encode("utf-8", "surrogatepass")),
-    st.lists(st.sampled_from(["[a.b]\n", "a = 1\n", "a.b.c = [1,\n", '"x" = {y = 2}\n', "home = /usr/bin\n", "version = ²\n",
-                              "version = 3.11.x\n", "Name: x\n", "Version: \n", "Requires-Dist: ;\n", "a,sha256=,²\n", '"a,,\n',
-                              "-r x.txt\n", "-e .\n", "x @ https://u:p@h/\n", "import a\n", "from . import b\n", "%%time\n",
-                              "try:\n", "except ImportError:\n", "    import c\n", "\x00", TRACE, FRAME, "ImportError: x\n",
+    st.lists(st.sampled_from(["[a.b]\n", "a = 1\n", "a.b.c = [1,\n", '"x" = {y = 2}\n', "home = /usr/bin\n",
+                              "version = ²\n",
+                              "version = 3.11.x\n", "Name: x\n", "Version: \n", "Requires-Dist: ;\n", "a,sha256=,²\n",
+                              '"a,,\n',
+                              "-r x.txt\n", "-e .\n", "x @ https://u:p@h/\n", "import a\n", "from . import b\n",
+                              "%%time\n",
+                              "try:\n", "except ImportError:\n", "    import c\n", "\x00", TRACE, FRAME,
+                              "ImportError: x\n",
                               "Fatal Python error: y\n", "<project>", "<jdk a='", "]]>", "[main_interpreter]\n"]),
              max_size=12).map(lambda parts: "".join(parts).encode()))
 
@@ -359,7 +377,8 @@ def readers(place: Path) -> list[tuple[str, Callable[[RealMachine], object]]]:
 
     return [
         ("kernel.json", lambda m: kernelspecs.read_kernel(m, str(place / "kernel.json"), "user")),
-        ("n.ipynb", lambda m: (notebooks.read_notebook(m, str(place / "n.ipynb")), read_source(m, str(place / "n.ipynb"), ""))),
+        ("n.ipynb", lambda m: (notebooks.read_notebook(m, str(place / "n.ipynb")),
+                               read_source(m, str(place / "n.ipynb"), ""))),
         ("kalyx.toml", lambda m: kalyx_toml.read_config(m, str(place))),
         ("pyvenv.cfg", lambda m: pyvenv.find_venv_config(m, str(place / "python"))),
         ("s.py", lambda m: read_source(m, str(place / "s.py"), "")),
@@ -367,7 +386,8 @@ def readers(place: Path) -> list[tuple[str, Callable[[RealMachine], object]]]:
             "requirements.txt", "pyproject.toml", "setup.cfg", "Pipfile", "environment.yml")],
         *[(name, lambda m: find_settings(m, str(place), EDITORS)) for name in (
             ".vscode/settings.json", "a.code-workspace", "b.sublime-project", ".idea/misc.xml", "pyrightconfig.json")],
-        ("content", metadata), ("content", pasted), ("content", lambda m: parse_connection((place / "content").read_bytes())),
+        ("content", metadata), ("content", pasted),
+        ("content", lambda m: parse_connection((place / "content").read_bytes())),
         ("content", lambda m: formats.parse_env_file((place / "content").read_text("utf-8", "replace"))),
     ]
 

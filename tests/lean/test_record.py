@@ -14,7 +14,8 @@ from kalyx.core.lean.record import field, names_of, record, replace
 NAMES = ["name", "count", "tags", "place"]
 VALUES = st.one_of(st.none(), st.booleans(), st.integers(), st.text(max_size=3), st.tuples(st.integers()))
 # The fields of a class, in order: without a default first, then with one; "made" is made anew for each
-FIELDS = st.builds(lambda plain, rest: [*[(n, "needed") for n in NAMES[:plain]], *zip(NAMES[plain:], rest, strict=False)],
+FIELDS = st.builds(lambda plain, rest: [*[(n, "needed") for n in NAMES[:plain]],
+                                        *zip(NAMES[plain:], rest, strict=False)],
                    st.integers(0, 3), st.lists(st.sampled_from(["made", "given"]), max_size=3))
 
 
@@ -24,7 +25,8 @@ def both(fields: list[tuple[str, str]], default: object) -> tuple[type, type]:
     for make in (field, dataclasses.field):
         body: dict[str, object] = {"__annotations__": {name: "object" for name, _ in fields}, "__module__": __name__,
                                    "__qualname__": "Seed"}
-        body |= {name: make(default_factory=list) if kind == "made" else default for name, kind in fields if kind != "needed"}
+        body |= {name: make(default_factory=list) if kind == "made" else default for name,
+                 kind in fields if kind != "needed"}
         made.append(type("Seed", (), body))
     return record(made[0]), dataclasses.dataclass(frozen=True)(made[1])
 
@@ -37,8 +39,10 @@ def said(do: Callable[[], object]) -> object:
         return AttributeError if isinstance(error, AttributeError) else TypeError
 
 
-@given(FIELDS, VALUES, st.lists(VALUES, max_size=5), st.dictionaries(st.sampled_from([*NAMES, "size"]), VALUES, max_size=3))
-def test_they_are_the_same(fields: list[tuple[str, str]], default: object, args: list[object], named: dict[str, object]) -> None:
+@given(FIELDS, VALUES, st.lists(VALUES, max_size=5),
+       st.dictionaries(st.sampled_from([*NAMES, "size"]), VALUES, max_size=3))
+def test_they_are_the_same(fields: list[tuple[str, str]], default: object, args: list[object],
+                           named: dict[str, object]) -> None:
     """Made, shown, compared, hashed, replaced and refused alike."""
     ours, theirs = both(fields, default)
     one, two = said(lambda: ours(*args, **named)), said(lambda: theirs(*args, **named))

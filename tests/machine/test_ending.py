@@ -75,7 +75,8 @@ def test_nothing_outlives_us(sent: str, command: str, tidy: World) -> None:
     code = "\n".join(STRAYS[k] for k in ("child", "session of its own", "shell in the background"))
     code += "\nimport pathlib, time; pathlib.Path('begun').touch(); time.sleep(1000)\n"
     write(tidy.project / "waits.py", code)
-    argv = {"why": ["why", "waits"], "ask": ["ask", "shell", code], "ask a kernel": ["ask", "kernel:slow", "1"]}[command]
+    argv = {"why": ["why", "waits"], "ask": ["ask", "shell", code],
+            "ask a kernel": ["ask", "kernel:slow", "1"]}[command]
     kernelspec(tidy.home, "slow", ["/usr/bin/python3", str(tidy.project / "waits.py")])
     with subprocess.Popen([KALYX, *argv], cwd=tidy.project, env=tidy.env, stdout=subprocess.PIPE,
                           stderr=subprocess.STDOUT) as process:

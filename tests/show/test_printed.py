@@ -14,8 +14,10 @@ from kalyx.core.quoting import join_words, quote_word
 from kalyx.show.page import Page, clean
 from tests.support.build import World, make_venv, run, site_of, write
 
-WORDS = ["plain", "a b", "it's", 'say "x"', "$HOME", "`id`", "a;b", "a&b", "a|b", "*", "~", "#x", "!x", "\\", "a\\b", "(x)",
-         "a\nb", "a\tb", "\x1b[31m", "é", "\u202e", "-n", "", "a=b", "%x%", "^x", "seed>=1", "{a,b}", "[x]", "<x", "\x7f"]
+WORDS = ["plain", "a b", "it's", 'say "x"', "$HOME", "`id`", "a;b", "a&b", "a|b", "*", "~", "#x", "!x", "\\", "a\\b",
+         "(x)",
+         "a\nb", "a\tb", "\x1b[31m", "é", "\u202e", "-n", "", "a=b", "%x%", "^x", "seed>=1", "{a,b}", "[x]", "<x",
+         "\x7f"]
 SHELLS = {"sh": ["bash", "--posix", "-c"], "bash": ["bash", "-c"], "zsh": ["zsh", "-f", "-c"], "fish": ["fish", "-c"],
           "csh": ["tcsh", "-f", "-c"]}
 
@@ -27,7 +29,8 @@ def test_words_come_through_real_shells(shell: str, tmp_path: Path) -> None:
         pytest.skip(f"no {SHELLS[shell][0]} here")
     words = [w for w in WORDS if w.isprintable() or shell not in ("csh", "fish")]
     line = join_words(["/usr/bin/python3", "-c", "import sys, json; print(json.dumps(sys.argv[1:]))", *words], shell)
-    done = run([*SHELLS[shell], line], cwd=tmp_path, env={"PATH": "/usr/bin:/bin", "HOME": str(tmp_path), "LANG": "C.UTF-8"})
+    done = run([*SHELLS[shell], line], cwd=tmp_path,
+               env={"PATH": "/usr/bin:/bin", "HOME": str(tmp_path), "LANG": "C.UTF-8"})
     assert json.loads(done.stdout) == words, (line, done.stderr)
     file = tmp_path / os.fsdecode(b"caf\xe9")  # no text at all, and a name all the same
     file.write_text("here")
@@ -36,8 +39,10 @@ def test_words_come_through_real_shells(shell: str, tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(("word", "cmd", "powershell"), [
-    (r"C:\Py\python.exe", r"C:\Py\python.exe", r"C:\Py\python.exe"), (r"C:\my lab\p.exe", r'"C:\my lab\p.exe"', r"'C:\my lab\p.exe'"),
-    ("a&b", '"a&b"', "'a&b'"), ("it's", '"it\'s"', "'it''s'"), ("$x", '"$x"', "'$x'"), ("seed>=1", '"seed>=1"', "'seed>=1'"),
+    (r"C:\Py\python.exe", r"C:\Py\python.exe", r"C:\Py\python.exe"),
+    (r"C:\my lab\p.exe", r'"C:\my lab\p.exe"', r"'C:\my lab\p.exe'"),
+    ("a&b", '"a&b"', "'a&b'"), ("it's", '"it\'s"', "'it''s'"), ("$x", '"$x"', "'$x'"),
+    ("seed>=1", '"seed>=1"', "'seed>=1'"),
     ("seed==1", "seed==1", "seed==1"), ("", '""', "''")])
 def test_words_for_windows(word: str, cmd: str, powershell: str) -> None:
     """By the rules of cmd and of PowerShell; a quoted program is called there."""
@@ -71,8 +76,10 @@ def test_folder_names_are_no_commands(world: World) -> None:
 
 
 @pytest.mark.parametrize(("text", "shown"), [
-    ("a\nb\tc\rd", "a\\nb\\tc\\rd"), ("\x00\x1b\x7f\x85", "\\x00\\x1b\\x7f\\x85"), ("\u200b\u202e\ufeff", "\\u200b\\u202e\\ufeff"),
-    ("\u2028\u2029\xa0\u3000", "\\u2028\\u2029\\xa0\\u3000"), ("\udcff", "\\udcff"), ("\U000e0041", "\\U000e0041"), ("é…字", "é…字")])
+    ("a\nb\tc\rd", "a\\nb\\tc\\rd"), ("\x00\x1b\x7f\x85", "\\x00\\x1b\\x7f\\x85"),
+    ("\u200b\u202e\ufeff", "\\u200b\\u202e\\ufeff"),
+    ("\u2028\u2029\xa0\u3000", "\\u2028\\u2029\\xa0\\u3000"), ("\udcff", "\\udcff"), ("\U000e0041", "\\U000e0041"),
+    ("é…字", "é…字")])
 def test_what_is_not_seen_is_shown(text: str, shown: str) -> None:
     """Control, format, surrogate and separator characters, everywhere."""
     assert clean(text) == shown
@@ -89,7 +96,8 @@ SECRETS = {
     "x @ https://u:hunter2@h/w.whl ; extra": "x @ https://***@h/w.whl ; extra", "password=hunter2": "password=***",
     "API_TOKEN: hunter2": "API_TOKEN: ***", '"client_secret": "hunter2 x"': '"client_secret": "***"',
     "--token hunter2 x": "--token *** x", "SECRET_KEY='hunter2'": "SECRET_KEY='***'", "?key=Ahunter2xyz": "?key=***",
-    "KeyError: 'hunter'": "KeyError: 'hunter'", "sorted(xs, key=len)": "sorted(xs, key=len)", "the key: x": "the key: x"}
+    "KeyError: 'hunter'": "KeyError: 'hunter'", "sorted(xs, key=len)": "sorted(xs, key=len)",
+    "the key: x": "the key: x"}
 
 
 @pytest.mark.parametrize("text", SECRETS)
@@ -110,11 +118,13 @@ def test_secrets_reach_nobody(world: World) -> None:
     write(world.project / "requirements.txt", f"--index-url {url}\nzork @ {url}/z.whl\n")
     write(world.project / "boom.py", f"raise ValueError({url!r} + ' password=hunter2')\n")
     world.wheels.add("humidlog")
-    for command in (["why", "odd"], ["why", "zork"], ["why", "boom"], ["packages", "--conflicts", "--verbose"], ["here"],
+    for command in (["why", "odd"], ["why", "zork"], ["why", "boom"], ["packages", "--conflicts", "--verbose"],
+                    ["here"],
                     ["put", "humidlog", "--dry-run"], ["put", f"zork @ {url}/z.whl", "--timeout", "5"],
                     ["ask", "shell", "raise ValueError('token=hunter2')"], ["changes"]):
         for form in ([], ["--json"]):
-            done = world.kalyx(*command, *form, env={"PIP_INDEX_URL": url, "PIP_RETRIES": "0", "PIP_DEFAULT_TIMEOUT": "1"})
+            done = world.kalyx(*command, *form,
+                               env={"PIP_INDEX_URL": url, "PIP_RETRIES": "0", "PIP_DEFAULT_TIMEOUT": "1"})
             assert "hunter2" not in done.stdout + done.stderr, (command, done.stdout, done.stderr)
             if form:
                 json.loads(done.stdout)

@@ -96,7 +96,8 @@ ACCIDENTS: dict[str, tuple[Callable[[World, Path], object], str]] = {
 
 
 # Those that need the second package as it was installed
-NEEDS_WHOLE = ("link to nowhere", "link to nowhere, metadata gone", "file in the way", "left-over folder", "no RECORD", "no METADATA", "empty METADATA",
+NEEDS_WHOLE = ("link to nowhere", "link to nowhere, metadata gone", "file in the way", "left-over folder", "no RECORD",
+               "no METADATA", "empty METADATA",
                "zeros in a start file", "changed by hand")
 
 
@@ -163,28 +164,37 @@ def bytecode_cut_off(*names: str) -> Build:
 
 
 MISHAPS = [
-    Situation("folder in a file's place", in_its_place(Path.mkdir), "germkit", "files-missing", says="trial.py", remedy="command"),
-    Situation("pipe in a file's place", in_its_place(os.mkfifo), "germkit", "files-missing", says="trial.py", remedy="command"),
-    Situation("link to itself", in_its_place(lambda p: p.symlink_to(p.name)), "germkit", "files-missing", remedy="command"),
+    Situation("folder in a file's place", in_its_place(Path.mkdir), "germkit", "files-missing", says="trial.py",
+              remedy="command"),
+    Situation("pipe in a file's place", in_its_place(os.mkfifo), "germkit", "files-missing", says="trial.py",
+              remedy="command"),
+    Situation("link to itself", in_its_place(lambda p: p.symlink_to(p.name)), "germkit", "files-missing",
+              remedy="command"),
     Situation("file emptied that a star brings in", installed("germkit", {
         "germkit/__init__.py": "from germkit.trial import *\nx = Trial\n", "germkit/trial.py": "class Trial: pass\n"},
-        change=lambda w, site: write(site / "germkit/trial.py", "")), "germkit", "file-corrupt", says="trial.py of germkit",
+        change=lambda w, site: write(site / "germkit/trial.py", "")), "germkit", "file-corrupt",
+        says="trial.py of germkit",
         remedy="command"),
     Situation("start of a part emptied", installed("germkit", {
-        "germkit/__init__.py": "import germkit.parts\nx = germkit.parts.ROWS\n", "germkit/parts/__init__.py": "ROWS = 1\n"},
+        "germkit/__init__.py": "import germkit.parts\nx = germkit.parts.ROWS\n",
+        "germkit/parts/__init__.py": "ROWS = 1\n"},
         change=lambda w, site: write(site / "germkit/parts/__init__.py", "")), "germkit", "file-corrupt", says="parts",
         remedy="command"),
-    Situation("asked by a changed file, and an extra's", lambda w, e: (w.wheels.add("fastgrid"), w.wheels.install(w.wheels.add(
+    Situation("asked by a changed file, and an extra's", lambda w,
+              e: (w.wheels.add("fastgrid"), w.wheels.install(w.wheels.add(
         "germkit", "2", {"germkit.py": "x = 1\n"}, extras={"fast": ["fastgrid"]}), site_of(e)), write(
         site_of(e) / "germkit.py", "import fastgrid\n"), None)[-1], "germkit", "mixed-install", says="germkit.py",
         remedy="command"),
-    Situation("bytecode cut off", bytecode_cut_off("trial"), "germkit", "bytecode-stale", says="cut off", remedy="command"),
-    Situation("bytecode cut off, asked for first", bytecode_cut_off("__init__"), "germkit", "bytecode-stale", says="__init__",
+    Situation("bytecode cut off", bytecode_cut_off("trial"), "germkit", "bytecode-stale", says="cut off",
+              remedy="command"),
+    Situation("bytecode cut off, asked for first", bytecode_cut_off("__init__"), "germkit", "bytecode-stale",
+              says="__init__",
               remedy="command"),
     Situation("bytecode cut off, asked for by dots", lambda w, e: (installed("germkit", {
         "germkit/__init__.py": "from .trial import Trial\n", "germkit/trial.py": "class Trial: pass\n"})(w, e),
         run([python_of(e), "-c", "import germkit"], env={"PATH": "/usr/bin:/bin"}),
-        [f.write_bytes(f.read_bytes()[:20]) for f in site_of(e).glob("germkit/__pycache__/trial.*.pyc")], None)[-1], "germkit",
+        [f.write_bytes(f.read_bytes()[:20]) for f in site_of(e).glob("germkit/__pycache__/trial.*.pyc")], None)[-1],
+        "germkit",
         "bytecode-stale", says="trial", remedy="command"),
     Situation("all bytecode cut off", bytecode_cut_off("*"), "germkit", "bytecode-stale", remedy="command"),
     *[Situation(name, struck(name), "seedling", slug, remedy="edit" if name.startswith("link line") else "command")

@@ -292,7 +292,8 @@ MORE_SITUATIONS = [
               remedy="command", privileged=False),
     Situation("path code hides", _path_hides, "germkit", "hidden-by-path", says="copies", remedy="edit"),
     Situation("hook to a moved folder", _hook_gone, "hooked", "link-broken", says="hooked"),
-    Situation("run from a sub-folder", _sub_folder, "seedtools", "own-code-unreachable", at="script:jobs/nightly.py", remedy="edit"),
+    Situation("run from a sub-folder", _sub_folder, "seedtools", "own-code-unreachable", at="script:jobs/nightly.py",
+              remedy="edit"),
     Situation("start folder switched off", _switched_off, "seedtools", "own-code-unreachable",
               at="script:nightly.py", remedy="edit"),
     Situation("in the user site of another version", _user_site_of_another, "germkit", "installed-elsewhere",
@@ -323,7 +324,8 @@ MORE_SITUATIONS = [
               "python-too-new", says="async"),
     Situation("removed name in a package", installed("germkit", {
         "germkit.py": "from inspect import getargspec\n"}), "germkit", "python-too-new", says="getargspec"),
-    Situation("upper bound of Requires-Python", bounded(">=3.4,<3.8", "raise RuntimeError('no')\n"), "germkit", "python-too-new", says="3.8"),
+    Situation("upper bound of Requires-Python", bounded(">=3.4,<3.8", "raise RuntimeError('no')\n"), "germkit",
+              "python-too-new", says="3.8"),
     Situation("one other version only", bounded("==3.4.*", "raise RuntimeError('no')\n"), "germkit", "python-too-new"),
     Situation("lower bound of Requires-Python", bounded(">=3.14", "from typing import nothing\n"), "germkit",
               "python-too-old", says="3.14"),
@@ -346,7 +348,8 @@ MORE_SITUATIONS = [
               remedy="command"),
     Situation("other encoding", replace("germkit/trial.py", b"name = 'J\xf6rg'\nclass Trial: pass\n"), "germkit",
               "file-corrupt", remedy="command"),
-    Situation("file of the standard library damaged", installation(lambda lib: _rewritten(lib / "random.py", "def (\n")),
+    Situation("file of the standard library damaged",
+              installation(lambda lib: _rewritten(lib / "random.py", "def (\n")),
               "tempfile", "file-corrupt", at="python:../.pyenv/versions/broken/bin/python", says="standard library",
               remedy="command"),
     Situation("file of data gone", installed("germkit", {
@@ -373,7 +376,8 @@ MORE_SITUATIONS = [
     # F: its own code
     Situation("ring in an old Python", _old_ring, "ringa", "circular-import", at="env:former",
               says="ringa.py imports ringb.py"),
-    Situation("more dots than packages", _above_the_top, "trials.plan", "relative-import-alone", says="above the topmost"),
+    Situation("more dots than packages", _above_the_top, "trials.plan", "relative-import-alone",
+              says="above the topmost"),
     Situation("older version, name missing", _wrong_version("from sporecount import mean\n"), "germkit",
               "version-conflict", says="sporecount>=2,<3", remedy="command"),
     Situation("older version, attribute missing", _wrong_version("import sporecount\nm = sporecount.mean\n"),
@@ -392,7 +396,8 @@ MORE_SITUATIONS = [
     Situation("file of the standard library gone", installation(lambda lib: (lib / "random.py").unlink()), "tempfile",
               "stdlib-not-built", at="python:../.pyenv/versions/broken/bin/python", says="random", remedy="command"),
     Situation("misspelt by case, of a package", installed(), "Germkit", "name-misspelt", says="capital letters"),
-    Situation("dependency behind another error", failing("reader", "try:\n    import fastgrid\nexcept ImportError as e:\n"
+    Situation("dependency behind another error",
+              failing("reader", "try:\n    import fastgrid\nexcept ImportError as e:\n"
               "    raise RuntimeError('a grid is needed') from e\n", requires=["fastgrid"]), "reader",
               "dependency-absent", says="fastgrid", remedy="command"),
     Situation("dependency behind 'from None'", failing("reader", "try:\n    import fastgrid\nexcept ImportError:\n"

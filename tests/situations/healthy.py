@@ -157,7 +157,8 @@ MORE_HEALTHY: dict[str, tuple[str, str, Build]] = {
         "try:\n from json import nothing\nexcept ImportError:\n nothing = None\n"))),
     "guarded by suppress": ("soft", "start", own("soft.py", (
         "import contextlib\nwith contextlib.suppress(ImportError):\n import nix\n"))),
-    "falls back": ("soft", "start", own("soft.py", "try:\n import ujsonx as j\nexcept ImportError:\n import json as j\n")),
+    "falls back": ("soft", "start", own("soft.py",
+                                        "try:\n import ujsonx as j\nexcept ImportError:\n import json as j\n")),
     "imports in a function that is not called": ("later", "start", own("later.py", "def f():\n import nix\n")),
     "closes its streams": ("closer", "start", own("closer.py", (
         "import sys\nsys.stdout.close()\nsys.stderr.close()\n"))),

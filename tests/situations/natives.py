@@ -29,7 +29,8 @@ def two_copies(*, beside: bool, symbol_versions: bool = False) -> Build:
     It lies `beside` the part that needs it, where that looks, or in the environment's folder of libraries.
     """
     def build(w: World, lab: Path) -> None:
-        older = library(w, "libhusk.so.1", NEW, versioned(w, "one")) if symbol_versions else library(w, "libhusk.so.1", OLD)
+        older = library(w, "libhusk.so.1", NEW, versioned(w, "one")) if symbol_versions else library(w, "libhusk.so.1",
+                                                                                                     OLD)
         (w.home / "old").mkdir()
         shutil.move(older, w.home / "old" / "libhusk.so.1")
         whole = library(w, "libhusk.so.1", NEW, *([versioned(w, "two")] if symbol_versions else []))
@@ -47,7 +48,8 @@ def build_wheel(folder, settings=None, metadata=None, part=("nativeseed/__init__
     with zipfile.ZipFile(folder + "/" + name, "w") as wheel:
         wheel.writestr(*part)
         wheel.writestr(info + "/METADATA", "Metadata-Version: 2.1\\nName: nativeseed\\nVersion: 1\\n")
-        wheel.writestr(info + "/WHEEL", "Wheel-Version: 1.0\\nGenerator: here\\nRoot-Is-Purelib: true\\nTag: py3-none-any\\n")
+        wheel.writestr(info + "/WHEEL", "Wheel-Version: 1.0\\nGenerator: here\\n" +
+                       "Root-Is-Purelib: true\\nTag: py3-none-any\\n")
         wheel.writestr(info + "/RECORD", "")
     return name
 def build_editable(folder, settings=None, metadata=None):
@@ -95,18 +97,23 @@ def closed_by_ctypes(code: str, **more: str) -> Build:
 
 
 NATIVES = [
-    Situation("older copy first, by the variable", two_copies(beside=True), "nativeseed", "symbol-missing", at="kernel:trials",
+    Situation("older copy first, by the variable", two_copies(beside=True), "nativeseed", "symbol-missing",
+              at="kernel:trials",
               says="old/libhusk.so.1 first, as LD_LIBRARY_PATH holds", remedy="edit"),
-    Situation("older copy first, symbol version", two_copies(beside=True, symbol_versions=True), "nativeseed", "symbol-missing",
+    Situation("older copy first, symbol version", two_copies(beside=True, symbol_versions=True), "nativeseed",
+              "symbol-missing",
               at="kernel:trials", says="needs SEED_2", remedy="edit"),
-    Situation("older copy first, whole one where nobody looks", two_copies(beside=False), "nativeseed", "symbol-missing",
+    Situation("older copy first, whole one where nobody looks", two_copies(beside=False), "nativeseed",
+              "symbol-missing",
               at="kernel:trials", says="lib/libhusk.so.1 has", remedy="edit"),
-    Situation("built elsewhere, and nothing else to be had", built_elsewhere(), "nativeseed", "symbol-missing", says="bran"),
+    Situation("built elsewhere, and nothing else to be had", built_elsewhere(), "nativeseed", "symbol-missing",
+              says="bran"),
     Situation("built elsewhere, source to be had", built_elsewhere(sources=True), "nativeseed", "symbol-missing",
               remedy="command"),
     Situation("built elsewhere, another version to be had", built_elsewhere(other=True), "nativeseed", "symbol-missing",
               remedy="command"),
-    Situation("copy of one's own project", own_project, "nativeseed", "hidden-by-file", outcome="imports", remedy="command"),
+    Situation("copy of one's own project", own_project, "nativeseed", "hidden-by-file", outcome="imports",
+              remedy="command"),
     Situation("loaded by ctypes", closed_by_ctypes("import ctypes\nctypes.CDLL('libseedsnd.so.1')\n"), "sowsound",
               "library-missing", says="sowsound 2 needs the shared library libseedsnd.so.1"),
     Situation("looked for by name", closed_by_ctypes(
@@ -114,7 +121,8 @@ NATIVES = [
         "    raise OSError('seedsnd library not found')\n"), "sowsound", "library-missing", says="libseedsnd"),
     Situation("looked for by name, of a known package", closed_by_ctypes(
         "from ctypes.util import find_library\nif not find_library('spatialindex'):\n"
-        "    raise ImportError('failed to find libspatialindex')\n"), "sowsound", "library-missing", says="libspatialindex"),
+        "    raise ImportError('failed to find libspatialindex')\n"), "sowsound", "library-missing",
+        says="libspatialindex"),
     Situation("name found, and another reason", closed_by_ctypes(
         "from ctypes.util import find_library\nassert find_library('c')\nraise OSError('sound card not found')\n"),
         "sowsound", "raises", says="sound card"),

@@ -54,7 +54,8 @@ def _nothing_written(w: World, lab: Path) -> None:
     (site_of(lab) / "germkit" / "trial.py").unlink()
 
 
-SHRUNK = "raise ValueError('numpy.dtype size changed, may indicate binary incompatibility. Expected 96 from C header, got 88')\n"
+SHRUNK = ("raise ValueError('numpy.dtype size changed, may indicate binary incompatibility. "
+          "Expected 96 from C header, got 88')\n")
 
 PROJECTS = [
     # which version has it is known: by another environment, or by a wheel that pip is told of
@@ -122,7 +123,8 @@ PROJECTS = [
         elsewhere=[("humid-seedlog", "2", {"seedlog/__init__.py": "class Log: pass\n"}, ())]),
         "seedlog:Log", "name-differs", says="humid-seedlog", remedy="command"),
     Situation("library missing, and a fork elsewhere", lambda w, e: (
-        needs_library(w, e), fitted(elsewhere=[("nativeseed-binary", "1", {"nativeseed/__init__.py": ""}, ())])(w, e), None)[-1],
+        needs_library(w, e), fitted(elsewhere=[("nativeseed-binary", "1", {"nativeseed/__init__.py": ""}, ())])(w, e),
+        None)[-1],
         "nativeseed", "library-missing"),
     # parts that are missing
     Situation("wheel for another system", fitted(

@@ -156,18 +156,25 @@ def conda_like(w: World, lab: Path, *modules: str) -> Path:
 
 
 REACH = [
-    Situation("pip asked for, and not there", lambda w, e: w.venv("bare") and None, "pip", "pip-absent", at="env:../envs/bare",
+    Situation("pip asked for, and not there", lambda w, e: w.venv("bare") and None, "pip", "pip-absent",
+              at="env:../envs/bare",
               remedy="command"),
-    Situation("interpreter that may not be executed", not_executable, "json", "interpreter-broken", at="env:../envs/bare",
+    Situation("interpreter that may not be executed", not_executable, "json", "interpreter-broken",
+              at="env:../envs/bare",
               remedy="command"),
-    Situation("first line that leads nowhere", lambda w, e: write(w.project / "s.py", "#!/nowhere/python\nimport json\n", 0o755)
+    Situation("first line that leads nowhere", lambda w,
+              e: write(w.project / "s.py", "#!/nowhere/python\nimport json\n", 0o755)
               and None, "json", "interpreter-gone", at="script:s.py", remedy="edit"),
-    Situation("not in a conda environment", lambda w, e: conda_like(w, e) and w.wheels.add("traygrid") and None, "traygrid",
+    Situation("not in a conda environment", lambda w, e: conda_like(w, e) and w.wheels.add("traygrid") and None,
+              "traygrid",
               "not-installed", at="env:sci", remedy="command"),
-    Situation("in a conda environment alone", lambda w, e: conda_like(w, e, "traygrid") and None, "traygrid", "installed-elsewhere",
+    Situation("in a conda environment alone", lambda w, e: conda_like(w, e, "traygrid") and None, "traygrid",
+              "installed-elsewhere",
               says="in sci", remedy="command"),
-    Situation("user site switched off by a variable", lambda w, e: (kernel(w, "base", BASE_PYTHON, PYTHONNOUSERSITE="1"),
-              w.wheels.install(w.wheels.add("traygrid", "1"), w.home / ".local/lib" / f"python{SHORT}" / "site-packages"),
+    Situation("user site switched off by a variable", lambda w,
+              e: (kernel(w, "base", BASE_PYTHON, PYTHONNOUSERSITE="1"),
+              w.wheels.install(w.wheels.add("traygrid", "1"),
+                               w.home / ".local/lib" / f"python{SHORT}" / "site-packages"),
               None)[-1], "traygrid", "user-site-off", at="kernel:base", says="PYTHONNOUSERSITE"),
     Situation("kernel of a moved environment", moved, "seedling", "kernel-interpreter-gone", at="kernel:field",
               remedy="edit"),

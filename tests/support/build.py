@@ -70,7 +70,8 @@ def made_venv(python: str, options: tuple[str, ...], pip: bool = False) -> Path:
 
     With pip it takes seconds, so that all processes of a run share what one of them made.
     """
-    place = shared_folder() / hashlib.sha256(repr((python, options, pip)).encode()).hexdigest() / "environment-that-is-copied"
+    place = shared_folder() / hashlib.sha256(repr((python, options,
+                                                   pip)).encode()).hexdigest() / "environment-that-is-copied"
     place.parent.mkdir(exist_ok=True)
     with open(place.parent / "lock", "w", encoding="ascii") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)

@@ -19,12 +19,14 @@ from kalyx.core.model import (
 )
 from tests.support.made_up import MadeUpMachine
 
-BASE, LAB, START, USER = "/opt/py", "/home/ada/lab/.venv", "/home/ada/lab", "/home/ada/.local/lib/python3.11/site-packages"
+BASE, LAB, START = "/opt/py", "/home/ada/lab/.venv", "/home/ada/lab"
+USER = "/home/ada/.local/lib/python3.11/site-packages"
 LIB, SITE = f"{BASE}/lib/python3.11", f"{LAB}/lib/python3.11/site-packages"
 OTHER = "/home/ada/envs/other"
 BASE_SITE, OTHER_SITE = f"{LIB}/site-packages", f"{OTHER}/lib/python3.11/site-packages"
 SUFFIX = ".cpython-311-x86_64-linux-gnu.so"
-PLACES = {"SITE": SITE, "LIB": LIB, "START": START, "USER": USER, "BASESITE": BASE_SITE, "OTHER": OTHER_SITE, "BASE": BASE,
+PLACES = {"SITE": SITE, "LIB": LIB, "START": START, "USER": USER, "BASESITE": BASE_SITE, "OTHER": OTHER_SITE,
+          "BASE": BASE,
           "LAB": LAB, "HOME": "/home/ada", "EXTRA": "/extra"}
 FILES = {"LIB/os.py": "", "LIB/json/__init__.py": "", "LIB/random.py": "", "BASE/bin/python3.11": b"\x7fELF Py_",
          "LAB/pyvenv.cfg": f"home = {BASE}/bin\n", "LAB/bin/python": f"->{BASE}/bin/python3.11",
@@ -93,7 +95,8 @@ def made_case(module: str, files: Mapping[str, str | bytes] | None = None, *chai
               asked: Sequence[Place] = (), closed: Sequence[str] = (), known: bool = True, **python: object) -> Case:
     """Return a case: what was asked for, the files beside those of `FILES`, and the exceptions, the last one first.
 
-    `closed` are folders that may not be listed; without `known` no other environment is known, and no base. `path` are entries of sys.path after the start folder; without any it is the usual one. With `base` the seat
+    `closed` are folders that may not be listed; without `known` no other environment is known, and no base.
+    `path` are entries of sys.path after the start folder; without any it is the usual one. With `base` the seat
     is the base installation.
     """
     machine = MadeUpMachine("linux", {placed(n): t for n, t in {**FILES, **(files or {})}.items()},
@@ -113,5 +116,6 @@ def made_case(module: str, files: Mapping[str, str | bytes] | None = None, *chai
     observation = Observation(
         module, name, outcome or ("fails" if chain else "imports"), RunningPython(**said),  # type: ignore[arg-type]
         chain, placed(origin) or None, loaded={k: (placed(v), ()) for k, v in (loaded or {}).items()})
-    survey = OneOther(Interpreter(f"{BASE}/bin/python3.11", f"{BASE}/bin/python3.11", "3.11.7", "cpython", BASE, BASE), known)
+    survey = OneOther(Interpreter(f"{BASE}/bin/python3.11", f"{BASE}/bin/python3.11", "3.11.7", "cpython", BASE, BASE),
+                      known)
     return Case(machine, seat, observation, Neighbours(machine, survey), asked=asked)  # type: ignore[arg-type]

@@ -25,14 +25,16 @@ CASES: dict[str, tuple[Case, Case]] = {
     "hidden-by-path:hidden_by_path": (
         made_case("seed", {**SEED, "EXTRA/seed.py": ""}, origin="EXTRA/seed.py", path=["/extra", "LIB", "SITE"],
                   env={"PYTHONPATH": "/extra"}),
-        made_case("seed", {**SEED, "EXTRA/other.py": ""}, origin="SITE/seed/__init__.py", path=["/extra", "LIB", "SITE"],
+        made_case("seed", {**SEED, "EXTRA/other.py": ""}, origin="SITE/seed/__init__.py",
+                  path=["/extra", "LIB", "SITE"],
                   env={"PYTHONPATH": "/extra"})),
     "hidden-by-user-site": (
         made_case("seed", {**SEED, "USER/seed/__init__.py": ""}, origin="USER/seed/__init__.py",
                   path=["LIB", "USER", "SITE"]),
         made_case("seed", {**SEED, "USER/other.py": ""}, origin="SITE/seed/__init__.py", path=["LIB", "USER", "SITE"])),
     "bytecode-stale": (
-        made_case("old", {"SITE/old.pyc": b"\x00\x00\r\n"}, error("ImportError", "bad magic number in 'old': b'\\x00\\x00\\r\\n'")),
+        made_case("old", {"SITE/old.pyc": b"\x00\x00\r\n"},
+                  error("ImportError", "bad magic number in 'old': b'\\x00\\x00\\r\\n'")),
         made_case("old", {"SITE/old.py": "1/0"}, error("ZeroDivisionError", "division by zero", "SITE/old.py:1"))),
     "file-unreadable": (
         made_case("seed", SEED, error("PermissionError", f"[Errno 13] Permission denied: '{SITE}/seed/__init__.py'",
@@ -44,7 +46,8 @@ CASES: dict[str, tuple[Case, Case]] = {
                   error("ImportError", f"{SITE}/seed/_core{SUFFIX}: cannot open shared object file: No such file or "
                         "directory", path=f"SITE/seed/_core{SUFFIX}")),
         made_case("seed._core", {**WHOLE, f"SITE/seed/_core{SUFFIX}": ELF, "BASE/bin/python3.11": ELF + b" Py_"},
-                  error("ImportError", f"{SITE}/seed/_core{SUFFIX}: undefined symbol: x", path=f"SITE/seed/_core{SUFFIX}"))),
+                  error("ImportError", f"{SITE}/seed/_core{SUFFIX}: undefined symbol: x",
+                        path=f"SITE/seed/_core{SUFFIX}"))),
     "foreign-abi": (
         made_case("seed._core", {**WHOLE, "SITE/seed/_core.cpython-39-x86_64-linux-gnu.so": ELF},
                   absent("seed._core", "SITE/seed/__init__.py:1")),
@@ -67,13 +70,16 @@ CASES: dict[str, tuple[Case, Case]] = {
         made_case("seed", {"SITE/~eed/__init__.py": ""}, absent("seed")),
         made_case("seed", {"SITE/~other/__init__.py": ""}, absent("seed"))),
     "mixed-install:two_installs": (
-        made_case("seed", {**SEED, **distribution("seed", "2.0")}, error("AttributeError", "x", "SITE/seed/__init__.py:1")),
+        made_case("seed", {**SEED, **distribution("seed", "2.0")},
+                  error("AttributeError", "x", "SITE/seed/__init__.py:1")),
         made_case("seed", SEED, error("AttributeError", "x", "SITE/seed/__init__.py:1"))),
     "version-conflict": (
         made_case("seed", {**SEED, **distribution("bark", "1.0")},
-                  error("ImportError", "cannot import name 'x' from 'bark' (/b)", "SITE/seed/__init__.py:1", name="bark")),
+                  error("ImportError", "cannot import name 'x' from 'bark' (/b)", "SITE/seed/__init__.py:1",
+                        name="bark")),
         made_case("seed", {**SEED, **distribution("bark", "2.0")},
-                  error("ImportError", "cannot import name 'x' from 'bark' (/b)", "SITE/seed/__init__.py:1", name="bark"))),
+                  error("ImportError", "cannot import name 'x' from 'bark' (/b)", "SITE/seed/__init__.py:1",
+                        name="bark"))),
     "namespace-split": (
         made_case("seed", {"START/seed/notes.txt": ""}, error(
             "ImportError", "cannot import name 'x' from 'seed' (unknown location)", name="seed"), name="x"),
@@ -125,15 +131,19 @@ CASES: dict[str, tuple[Case, Case]] = {
         made_case("jwt", distribution("PyJWT", files={"jwt/__init__.py": ""}),
                   error("AttributeError", "module 'jwt' has no attribute 'encode'", "START/run.py:2", name="encode"))),
     "name-misspelt": (made_case("seeds", SEED, absent("seeds")), made_case("sprocket", SEED, absent("sprocket"))),
-    "not-installed": (made_case("sprocket", {}, absent("sprocket")), made_case("seed", SEED, absent("bark", "SITE/seed/__init__.py:1"))),
+    "not-installed": (made_case("sprocket", {}, absent("sprocket")),
+                      made_case("seed", SEED, absent("bark", "SITE/seed/__init__.py:1"))),
     "python2-source": (
         made_case("old", {"SITE/old.py": "print 'x'\n"}, error(
-            "SyntaxError", "Missing parentheses in call to 'print'. Did you mean print(...)?", "SITE/old.py:1", line=1)),
-        made_case("old", {"SITE/old.py": "x = (\n"}, error("SyntaxError", "'(' was never closed", "SITE/old.py:1", line=1))),
+            "SyntaxError", "Missing parentheses in call to 'print'. Did you mean print(...)?", "SITE/old.py:1",
+            line=1)),
+        made_case("old", {"SITE/old.py": "x = (\n"},
+                  error("SyntaxError", "'(' was never closed", "SITE/old.py:1", line=1))),
     "python-too-old": (
         made_case("new", {"SITE/new.py": "match x:\n"}, error("SyntaxError", "invalid syntax", "SITE/new.py:1", line=1),
                   version="3.9.1"),
-        made_case("new", {"SITE/new.py": "match x y:\n"}, error("SyntaxError", "invalid syntax", "SITE/new.py:1", line=1))),
+        made_case("new", {"SITE/new.py": "match x y:\n"},
+                  error("SyntaxError", "invalid syntax", "SITE/new.py:1", line=1))),
     "python-too-new": (
         made_case("old", {"SITE/old.py": "from collections import Mapping\n", "LIB/collections/__init__.py": ""}, error(
             "ImportError", "cannot import name 'Mapping' from 'collections' (/l)", "SITE/old.py:1", name="collections"),
@@ -146,7 +156,8 @@ CASES: dict[str, tuple[Case, Case]] = {
                                        "Expected 96 from C header, got 88 from PyObject", "SITE/seed/__init__.py:1")),
         made_case("seed", WHOLE, error("ValueError", "the size changed", "SITE/seed/__init__.py:1"))),
     "library-missing": (
-        made_case("seed", WHOLE, error("ImportError", "libGL.so.1: cannot open shared object file: No such file or directory",
+        made_case("seed", WHOLE, error("ImportError",
+                                       "libGL.so.1: cannot open shared object file: No such file or directory",
                                        "SITE/seed/__init__.py:1")),
         made_case("seed", WHOLE, error("ImportError", "libGL is what I would like", "SITE/seed/__init__.py:1"))),
     "symbol-missing": (
@@ -156,9 +167,11 @@ CASES: dict[str, tuple[Case, Case]] = {
         made_case("seed", WHOLE, error("ImportError", "undefined is not a symbol", "SITE/seed/__init__.py:1"))),
     "circular-import": (
         made_case("a", {"START/a.py": "from b import y\nx = 1\n", "START/b.py": "from a import x\n"}, error(
-            "ImportError", f"cannot import name 'x' from partially initialized module 'a' (most likely due to a circular "
+            "ImportError",
+            f"cannot import name 'x' from partially initialized module 'a' (most likely due to a circular "
             f"import) ({START}/a.py)", "START/a.py:1", "START/b.py:1", name="a")),
-        made_case("a", {"START/a.py": "x = 1\n"}, error("ImportError", f"cannot import name 'y' from 'a' ({START}/a.py)", name="a"))),
+        made_case("a", {"START/a.py": "x = 1\n"},
+                  error("ImportError", f"cannot import name 'y' from 'a' ({START}/a.py)", name="a"))),
     "relative-import-alone": (
         made_case("run", {"START/pkg/__init__.py": "", "START/pkg/run.py": "from . import part\n"}, error(
             "ImportError", "attempted relative import with no known parent package", "START/pkg/run.py:1"),

@@ -131,7 +131,8 @@ def test_variable_of_the_shell(shell: str, words: str, world: World) -> None:
         first = world.answer("why", "seedling", env=env)["result"]["imports"][0]["causes"][0]
         assert (first["cause"], first["remedies"][0]["kind"]) == ("hidden-by-path", "manual")
         said = first["remedies"][0]["do"]
-        assert expected in first["remedies"][0]["typed"] and "/.profile, line 2" in said and "50-python.conf, line 1" in said, said
+        assert expected in first["remedies"][0]["typed"]
+        assert "/.profile, line 2" in said and "50-python.conf, line 1" in said, said
         assert said.count(", line ") == 2
     if shell in ("/bin/bash", ""):  # typed as it stands, it brings the import back
         rows = world.kalyx("why", "seedling", env=env).stdout.splitlines()

@@ -46,10 +46,14 @@ MODULES = [
     Module("whole:nothing", "attribute-absent", "nothing"),
     Module("needy", "dependency-absent", "needy 1 needs seedlib", requires=("seedlib>=2",),
            files={"needy/__init__.py": "import needy.core\n", "needy/core.py": "import seedlib\n"}),
-    Module("deep", "dependency-absent", "needy_two 1 needs seedlib", requires=("needy_two",), files={"deep.py": "import needy_two\n"}),
-    Module("needy_two", "dependency-absent", "needy_two 1 needs seedlib", requires=("seedlib",), files={"needy_two.py": "import seedlib\n"}),
-    Module("reader", "extra-absent", "extra fast", files={"reader.py": "import fastgrid\n"}, extras={"fast": ["fastgrid>=1"]}),
-    Module("lost", "files-missing", "part.py", files={"lost/__init__.py": "import lost.part\n", "lost/part.py": ""}, lost=("lost/part.py",)),
+    Module("deep", "dependency-absent", "needy_two 1 needs seedlib", requires=("needy_two",),
+           files={"deep.py": "import needy_two\n"}),
+    Module("needy_two", "dependency-absent", "needy_two 1 needs seedlib", requires=("seedlib",),
+           files={"needy_two.py": "import seedlib\n"}),
+    Module("reader", "extra-absent", "extra fast", files={"reader.py": "import fastgrid\n"},
+           extras={"fast": ["fastgrid>=1"]}),
+    Module("lost", "files-missing", "part.py", files={"lost/__init__.py": "import lost.part\n", "lost/part.py": ""},
+           lost=("lost/part.py",)),
     Module("ghost", "metadata-only", "ghost 1", files={"ghost.py": ""}, lost=("ghost.py",)),
     Module("torn", "file-corrupt", "torn.py", files={"torn.py": "x = 1\n"}, own={"SITE/torn.py": "x = (1,\n"}),
     Module("hiding", "hidden-by-file", "colorsys.py", files={"hiding.py": "from colorsys import rgb_to_hsv\n"},
@@ -62,17 +66,21 @@ MODULES = [
     Module("ends", "crash", "status 3", own={"ends.py": "import os\nos._exit(3)\n"}),
     Module("dies", "crash", "SIGSEGV", own={"dies.py": "import os\nos.kill(os.getpid(), 11)\n"}),
     Module("patricide", "crash", "started it", own={"patricide.py": "import os\nos.kill(os.getppid(), 9)\n"}),
-    Module("forks", None, own={"forks.py": "import os\npid = os.fork()\nif not pid:\n    os._exit(5)\nos.waitpid(pid, 0)\n"},
+    Module("forks", None, own={"forks.py": "import os\npid = os.fork()\nif not pid:\n"
+                                       "    os._exit(5)\nos.waitpid(pid, 0)\n"},
            outcome="imports"),
-    Module("talks", None, own={"talks.py": "import os, sys\nsys.stdout.write('x' * 99999)\nos.write(2, b'{\"who\": 1}')\n"},
+    Module("talks", None, own={"talks.py": "import os, sys\nsys.stdout.write('x' * 99999)\n"
+                                       "os.write(2, b'{\"who\": 1}')\n"},
            outcome="imports"),
     Module("dashed_name", "own-code-unreachable", "dashed-name.py", own={"dashed-name.py": ""}),
     Module("below", "own-code-unreachable", "lib/below.py", own={"lib/below.py": ""}),
     Module("relative", "relative-import-alone", "no __init__.py", own={"relative.py": "from .own_whole import x\n"}),
     Module("two", "python2-source", "print", own={"two.py": "print 'seeds'\n"}, since=NEW),
-    Module("annotated", "python-too-old", "annotated.py", own={"annotated.py": "def f(x: int, *, y: int = 1) -> int:\n    return x\nz: int = 1\n"},
+    Module("annotated", "python-too-old", "annotated.py",
+           own={"annotated.py": "def f(x: int, *, y: int = 1) -> int:\n    return x\nz: int = 1\n"},
            until=(3, 0), pypy=False),
-    Module("walrus", "python-too-old", "3.8", own={"walrus.py": "if (n := 1):\n    pass\n"}, since=(3, 4), until=(3, 8), pypy=False),
+    Module("walrus", "python-too-old", "3.8", own={"walrus.py": "if (n := 1):\n    pass\n"}, since=(3, 4),
+           until=(3, 8), pypy=False),
     Module("ConfigParser", "stdlib-removed", "3.0", since=NEW),
     Module("tomllib", "stdlib-not-yet", "3.11", until=(3, 11), pypy=False),
     Module("unittest.mock", "stdlib-not-yet", "3.3", until=OLD, pypy=False),
@@ -92,7 +100,8 @@ def planted(world: World, site: Path, rows: list[Module]) -> None:
     """Install and write what the rows are about."""
     for row in rows:
         if row.files:
-            world.wheels.install(world.wheels.add(row.name, "1", dict(row.files), row.requires, extras=row.extras), site)
+            world.wheels.install(world.wheels.add(row.name, "1", dict(row.files), row.requires, extras=row.extras),
+                                 site)
         for name in row.lost:
             (site / name).unlink()
         for name, text in row.own.items():
@@ -103,7 +112,8 @@ def planted(world: World, site: Path, rows: list[Module]) -> None:
 def test_causes_at_every_interpreter(version: str, world: World, validate) -> None:
     """One row of each kind at each interpreter: outcome and cause are right, and nothing else is said before it."""
     python = other_pythons()[version]
-    said = run([python, "-c", "import sys; print('%d.%d' % sys.version_info[:2]); print(hasattr(sys, 'pypy_version_info'))"],
+    said = run([python, "-c", "import sys; print('%d.%d' % sys.version_info[:2]); "
+                "print(hasattr(sys, 'pypy_version_info'))"],
                env=world.env, cwd="/").stdout.split()
     number, is_pypy = tuple(map(int, said[0].split("."))), said[1] == "True"
     rows = [r for r in MODULES if r.since <= number < r.until and (r.pypy or not is_pypy)]

@@ -25,8 +25,10 @@ CODE = [
     ("3.7", "reversed({})\n", "raises", "not reversible"),
     ("3.8", "from functools import cache\n", "python-too-old", "functools.cache"),
     ("3.8", "def f(x: list[int]):\n    return x[0]\n", "python-too-old", "list[...]"),
-    ("3.8", "from queue import Queue as Q\n\n\ndef f(\n    x: Q[int],\n): pass\n", "python-too-old", "queue.Queue[...]"),
-    ("3.8", "import collections.abc as c\nx: c.Iterable[int] = []\n", "python-too-old", "collections.abc.Iterable[...]"),
+    ("3.8", "from queue import Queue as Q\n\n\ndef f(\n    x: Q[int],\n): pass\n", "python-too-old",
+     "queue.Queue[...]"),
+    ("3.8", "import collections.abc as c\nx: c.Iterable[int] = []\n", "python-too-old",
+     "collections.abc.Iterable[...]"),
     ("3.8", "'abc'.removeprefix('a')\n", "python-too-old", "str.removeprefix"),
     ("3.8", "{} | {}\n", "python-too-old", "two values of dict"),
     ("3.8", "from pathlib import Path\nPath('a').with_stem('b')\n", "python-too-old", "with_stem"),
@@ -42,7 +44,8 @@ CODE = [
     ("3.10", "import asyncio\nasyncio.TaskGroup\n", "python-too-old", "asyncio.TaskGroup"),
     ("3.10", "try:\n    pass\nexcept* ValueError:\n    pass\n", "python-too-old", "except*"),
     ("3.10", "import tomllib\n", "stdlib-not-yet", "3.11"),
-    ("3.7", "from importlib.metadata import version\n", "stdlib-not-yet", "importlib.metadata is part of Python's standard "
+    ("3.7", "from importlib.metadata import version\n", "stdlib-not-yet",
+     "importlib.metadata is part of Python's standard "
      "library only since 3.8"),
     ("3.7", "import multiprocessing.shared_memory\n", "stdlib-not-yet", "3.8"),
     ("3.11", "import email.Utils\n", "stdlib-removed", "email.Utils"),

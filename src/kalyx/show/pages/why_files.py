@@ -50,40 +50,39 @@ def lay_out(page: Page, answer: WhyAnswer, *, verbose: bool) -> None:
 
 
 def _sentence(answer: WhyAnswer, needed: Sequence[ImportReport]) -> str:
-    files = [r for r in needed if r.asked and r.asked[0].guard == "file"]
-    needed = [r for r in needed if r not in files]
-    modules = {(r.seat, r.module) for r in needed}
+    """Sum up what files import: what fails, what comes from the wrong place, what could not be tried."""
+    broken = [r for r in needed if r.asked and r.asked[0].guard == "file"]
+    needed = [r for r in needed if r not in broken]
     failing = {(r.seat, r.module) for r in needed if r.outcome == "fails"}
-    broken = (f"{files[0].asked[0].path} cannot be compiled" if len(files) == 1 else
-              f"{len(files)} files cannot be compiled") if files else ""
     if broken and not failing:
-        return broken + _where(files) + "."
-    wrong = {(r.seat, r.module) for r in needed if r.outcome == "imports"
-             and any(f.is_problem for f in r.causes)}
-    if len(answer.files) == 1:
-        who = answer.files[0].path.replace("\\", "/").rsplit("/", 1)[-1]
-        where = _where(needed)
-    else:
-        who, where = f"these {len(answer.files)} files", ""
-    if not modules:
-        return f"{who} imports nothing{where}." if len(answer.files) == 1 else f"{who} import nothing."
-    verb = "imports" if len(answer.files) == 1 else "import"
+        return f"{_not_compiled(broken)}{_where(broken)}."
+    is_one = len(answer.files) == 1
+    where = _where(needed) if is_one else ""
+    modules = {(r.seat, r.module) for r in needed}
+    wrong = {(r.seat, r.module) for r in needed if r.outcome == "imports" and any(f.is_problem for f in r.causes)}
+    who = answer.files[0].path.replace("\\", "/").rsplit("/", 1)[-1] if is_one else f"these {len(answer.files)} files"
+    they_import = f"{who} {'imports' if is_one else 'import'}"
     count = f"{len(modules)} module{'s' if len(modules) != 1 else ''}"
+    if not modules:
+        return f"{they_import} nothing{where}."
     if failing:
-        said = f"{len(failing)} of the {count} that {who} {verb} cannot be imported{where}"
-        if len(modules) == 1:
-            said = f"The one module that {who} {verb} cannot be imported{where}"
-        if broken:
-            said += f", and {broken}"
-        return said + (f", and {len(wrong)} not from where it should." if wrong else ".")
+        what = "The one module" if len(modules) == 1 else f"{len(failing)} of the {count}"
+        too = f", and {_not_compiled(broken)}" if broken else ""
+        more = f", and {len(wrong)} not from where it should" if wrong else ""
+        return f"{what} that {they_import} cannot be imported{where}{too}{more}."
     if wrong:
-        some = "but" if len(modules) == 1 else f"but {len(wrong)}"
-        subject = "The one module" if len(modules) == 1 else f"The {count}"
-        return f"{subject} that {who} {verb} can be imported{where}, {some} not from where it should."
+        what, some = ("The one module", "") if len(modules) == 1 else (f"The {count}", f"{len(wrong)} ")
+        return f"{what} that {they_import} can be imported{where}, but {some}not from where it should."
     if any(r.outcome == "unknown" for r in needed):
-        return f"Not all of the {count} that {who} {verb} could be tried{where}."
-    every = "The one module" if len(modules) == 1 else f"All {count}"
-    return f"{every} that {who} {verb} can be imported{where}."
+        return f"Not all of the {count} that {they_import} could be tried{where}."
+    what = "The one module" if len(modules) == 1 else f"All {count}"
+    return f"{what} that {they_import} can be imported{where}."
+
+
+def _not_compiled(reports: Sequence[ImportReport]) -> str:
+    """Say which file cannot be compiled, or how many."""
+    which = reports[0].asked[0].path if len(reports) == 1 else f"{len(reports)} files"
+    return f"{which} cannot be compiled"
 
 
 def _where(reports: Sequence[ImportReport]) -> str:

@@ -114,39 +114,61 @@ def install(case: Case, requirement: str, *, why: str = "", over: Over = "", upg
 
     `over`, `upgrade` and `linked` are those of `Pip.install`; what is replaced is replaced alone.
     """
-    name = requirement_name(requirement) or requirement
-    if name != requirement:  # the name with its extras
-        name = re.split(r"[\s<>=!~;]", requirement)[0]
-    marker = managed_marker(case)
+    marker, served = managed_marker(case), serving(case)
+    name = _named(requirement)
     if marker is not None:
         return _install_in_managed(case, requirement, marker)
-    served = serving(case)
     if served is None:
-        return (Remedy(
-            f"Give {case.environment_name} a pip of its own.", "command",
-            argv=(case.python.executable, "-m", "ensurepip", "--upgrade"),
-            changes=f"adds pip to {case.python.prefix}; then {name} can be installed with it"),)
-    said = f"Put {name} into {case.environment_name}{why}."
-    if beside:
-        said = f"{said[:-1]}; with it {', '.join(map(requirement_name, beside))}, required too and not met."
-    if case.seat.environment is not None and case.seat.environment.kind == "conda" and not (over or upgrade or linked):
-        said += (" It is a conda environment: where conda has the package too, conda is the "
-                 "better way, as pip may change packages that conda counts on.")
-    plain = not (over or upgrade or linked or beside or "[" in requirement)
-    if plain and _is_satisfied(case, requirement):
+        return (_give_pip(case, name),)
+    advice = "" if over or upgrade or linked else _better_by_conda(case)
+    is_plain = not (over or upgrade or linked or beside or "[" in requirement)
+    if is_plain and _is_satisfied(case, requirement):
         over = "replaced"
-    alone = over == "replaced"
-    if not _can_be_replaced(case, name) and (over == "replaced" or not (upgrade or linked)):
+    is_alone = over == "replaced"
+    if not _can_be_replaced(case, name) and (is_alone or not (upgrade or linked)):
         over = "left"
-    argv = served.install(requirement, *beside, upgrade=upgrade, over=over, alone=alone, linked=linked)
+    argv = served.install(requirement, *beside, upgrade=upgrade, over=over, alone=is_alone, linked=linked)
     removed = _obstacles(case, name)
     if removed:
         argv = _after_removal(case, removed, argv)
+    said = f"Put {name} into {case.environment_name}{why}{_required_too(beside)}."
+    return (Remedy(said + advice, "command", argv=argv,
+                   changes=_changes(case, name, requirement, beside, removed)),)
+
+
+def _named(requirement: str) -> str:
+    """Return what a sentence calls a requirement: its name with the extras; what has no name as it stands."""
+    name = requirement_name(requirement)
+    return re.split(r"[\s<>=!~;]", requirement)[0] if name and name != requirement else requirement
+
+
+def _give_pip(case: Case, name: str) -> Remedy:
+    """Return how an environment gets a pip, where there is none that could install a distribution into it."""
+    return Remedy(f"Give {case.environment_name} a pip of its own.", "command",
+                  argv=(case.python.executable, "-m", "ensurepip", "--upgrade"),
+                  changes=f"adds pip to {case.python.prefix}; then {name} can be installed with it")
+
+
+def _required_too(beside: Sequence[str]) -> str:
+    """Say which other requirements are installed at once; empty where there are none."""
+    return f"; with it {', '.join(map(requirement_name, beside))}, required too and not met" if beside else ""
+
+
+def _better_by_conda(case: Case) -> str:
+    """Say that conda is the better way, in a conda environment; empty in another."""
+    if case.seat.environment is None or case.seat.environment.kind != "conda":
+        return ""
+    return (" It is a conda environment: where conda has the package too, conda is the better way, as pip may "
+            "change packages that conda counts on.")
+
+
+def _changes(case: Case, name: str, requirement: str, beside: Sequence[str], removed: Sequence[str]) -> str:
+    """Say what an installation changes."""
+    all_names = ", ".join([name, *map(requirement_name, beside)])
     affected = "".join(dict.fromkeys(_others_affected(case, r) for r in (requirement, *beside)))
-    return (Remedy(said, "command", argv=argv,
-                   changes=f"adds {', '.join([name, *map(requirement_name, beside)])}, and what "
-                   f"{'they require' if beside else 'it requires'}, to {case.python.prefix}"
-                   f"{', removes ' + ', '.join(removed) if removed else ''}{affected}"),)
+    gone = f", removes {', '.join(removed)}" if removed else ""
+    return (f"adds {all_names}, and what {'they require' if beside else 'it requires'}, "
+            f"to {case.python.prefix}{gone}{affected}")
 
 
 def _obstacles(case: Case, name: str) -> tuple[str, ...]:

@@ -270,21 +270,24 @@ def _write_instead(case: Case, failure: Failure, owner: Distribution | None, ins
     """Return the remedy that writes what took a name's place: an edit in the person's own code."""
     from kalyx.core.model import Edit
 
-    asker, name = failure.asker, failure.name or ""
+    asker = failure.asker
     plain = Remedy(f"Change the code to use {instead}.", "manual", changes=asker.file if asker else "the code")
-    module, _, new = instead.rpartition(".")
-    if asker is None or owner is not None or not module or not instead.replace(".", "").isidentifier():
+    if asker is None or owner is not None:
         return plain
     line = case.modules.code_line(asker.file, asker.line)
-    if case.files.read_text(asker.file).count(line) != 1:
-        return plain
-    changed = None
-    if re.fullmatch(rf"from {re.escape(failure.module)} import {re.escape(name)}(\s+as \w+)?", line):
-        rest = line.partition(f" import {name}")[2] or ("" if new == name else f" as {name}")
-        changed = f"from {module} import {new}{rest}"
-    elif f"{failure.module}.{name}" in line and module == failure.module:
-        changed = line.replace(f"{failure.module}.{name}", instead)
-    if changed is None:
+    changed = _with_successor(line, failure.module, failure.name or "", instead)
+    if changed is None or case.files.read_text(asker.file).count(line) != 1:
         return plain
     return Remedy(f"Write: {changed}", "edit", edits=(Edit(asker.file, line, changed),),
                   changes=f"line {asker.line} of {asker.file}")
+
+
+def _with_successor(line: str, module: str, name: str, instead: str) -> str | None:
+    """Return a line of code with what took a name's place in it; None where that is more than a change of words."""
+    place, _, new = instead.rpartition(".")
+    if not place or not instead.replace(".", "").isidentifier():
+        return None
+    if re.fullmatch(rf"from {re.escape(module)} import {re.escape(name)}(\s+as \w+)?", line):
+        rest = line.partition(f" import {name}")[2] or ("" if new == name else f" as {name}")
+        return f"from {place} import {new}{rest}"
+    return line.replace(f"{module}.{name}", instead) if f"{module}.{name}" in line and place == module else None
