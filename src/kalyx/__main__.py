@@ -73,7 +73,7 @@ def main() -> None:
     secure_import_path()
     end_by_signals()
     obey_encoding()
-    if sys.argv[1:] == ["--version"]:  # answered before argparse is loaded
+    if sys.argv[1:] == ["--version"]:  # answered before argparse is loaded: it takes as long as the interpreter itself
         from kalyx import __version__
 
         print("kalyx", __version__)

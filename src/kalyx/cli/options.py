@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
+import argparse
 import os
 import sys
-
-from kalyx.cli.untranslated import argparse
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
