@@ -216,6 +216,7 @@ def test_causes_are_explained() -> None:
     for item in explanations.all_explanations():
         assert all(len(getattr(item, key)) > 4 for key in explanations.LABELS), item.cause
     assert (Path(__file__).parent.parent / "docs" / "causes.md").read_text() == explanations.as_markdown()
+    assert {slug for entry in CATALOGUE.values() for slug in entry.instead_of} <= set(CATALOGUE)
 
 
 def test_catalogue() -> None:

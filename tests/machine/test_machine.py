@@ -49,8 +49,10 @@ def watching(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) ->
 def test_children(name: str, watching: str, tmp_path: Path) -> None:
     """What a child prints is kept, to a limit; how it ended is known; none outlives its limit."""
     code, status, out, err, timed_out = CHILDREN[name]
-    for folder in (None, str(tmp_path)):  # begun by the system's own call, or by the library's
-        ran = children.Run([sys.executable, "-c", code], dict(os.environ), folder, LIMIT).result()
+    folders = (None, str(tmp_path))  # begun by the system's own call, or by the library's
+    runs = [children.Run([sys.executable, "-c", code], dict(os.environ), folder, LIMIT) for folder in folders]
+    for folder, run in zip(folders, runs, strict=True):
+        ran = run.result()
         assert (ran.status, ran.err, ran.timed_out) == (status, err, timed_out), (watching, folder)
         assert ran.out == out if out is not None else set(ran.out) <= set(b"on\n" + LEFT_OUT)
         assert ran.seconds < LIMIT + 2

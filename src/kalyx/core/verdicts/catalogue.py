@@ -22,13 +22,17 @@ _GROUPS = {"absent": "A", "unreachable": "B", "incompatible": "C", "damaged": "D
 
 @record
 class Cause:
-    """An entry: ``slug`` is the contract, ``when`` says when it is true, ``brief`` names it in a list of several."""
+    """An entry: ``slug`` is the contract, ``when`` says when it is true, ``brief`` names it in a list of several.
+
+    A cause of a seat is said ``instead_of`` others that are true too, and say less.
+    """
 
     slug: str
     group: str
     when: str
     brief: str
     check: Callable[..., object]
+    instead_of: tuple[str, ...] = ()
 
 
 @record
@@ -64,7 +68,7 @@ CHECKS: list[Check] = []  # of the causes that bear on an import
 
 
 def cause(slug: str, when: str, *, asks: Asks | None = None, brief: str = "", group: str = "",
-          **place: object) -> Callable[[F], F]:
+          instead_of: tuple[str, ...] = (), **place: object) -> Callable[[F], F]:
     """Register the decorated function as the check of a cause.
 
     With `asks` it is a check of an import, and `place` says where it stands (see `Check`). The group of the
@@ -73,7 +77,7 @@ def cause(slug: str, when: str, *, asks: Asks | None = None, brief: str = "", gr
 
     def register(check: F) -> F:
         room = check.__module__.removeprefix(_ROOM).partition(".")[0]
-        CATALOGUE[slug] = Cause(slug, group or _GROUPS.get(room, "G"), when, brief or when, check)
+        CATALOGUE[slug] = Cause(slug, group or _GROUPS.get(room, "G"), when, brief or when, check, instead_of)
         return also(slug, asks=asks, **place)(check) if asks else check
 
     return register

@@ -47,7 +47,8 @@ def setting_unreadable(facts: SeatFacts) -> Finding | None:
 
 
 @cause("setting-points-nowhere", "an editor's settings name an interpreter that is not there",
-       brief="the editor's setting names an interpreter that is not there")
+       brief="the editor's setting names an interpreter that is not there",
+       instead_of=("interpreter-gone", "interpreter-broken"))
 def setting_points_nowhere(facts: SeatFacts, files: Files,
                            environments: list[Environment]) -> Finding | None:
     """Report a named interpreter that does not exist, and the nearest that does.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.lean.record import replace
+from kalyx.core.verdicts.catalogue import CATALOGUE
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -12,9 +13,6 @@ if TYPE_CHECKING:
     from kalyx.core.model import Finding, Seat
 
 __all__ = ["judge_seat"]
-
-# Causes that say more precisely than interpreter-gone why a seat has none
-_GONE = {"kernel-interpreter-gone", "setting-points-nowhere"}
 
 
 def judge_seat(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Seat:
@@ -40,6 +38,6 @@ def judge_seat(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Seat:
                    interpreter_broken(facts, files)]
         if general[0] is not None:
             found += env_gone(facts, files, lambda: neighbours.bases)
-        if not _GONE & {f.cause for f in found}:
-            found = [f for f in general if f is not None] + found
+        said_better = {slug for f in found for slug in CATALOGUE[f.cause].instead_of}
+        found = [f for f in general if f is not None and f.cause not in said_better] + found
     return replace(facts.seat, findings=tuple(found))

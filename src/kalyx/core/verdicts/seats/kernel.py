@@ -167,7 +167,8 @@ def _instead(kernel: Kernel, files: Files, neighbours: Neighbours) -> tuple[list
 
 
 @cause("kernel-interpreter-gone", "its interpreter or environment is gone",
-       brief="a kernel's interpreter is gone")
+       brief="a kernel's interpreter is gone",
+       instead_of=("interpreter-gone", "interpreter-broken"))
 def kernel_interpreter_gone(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Finding | None:
     """Report a kernel whose program is not there any more.
 
