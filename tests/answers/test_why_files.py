@@ -246,8 +246,8 @@ def test_slip(slip: Slip, world: World, validate) -> None:
     if slip.wrote:
         place = Path(remedy["edits"][0]["path"] if remedy["edits"] else remedy["argv"][-1])
         text = place.read_text()
-    if place.suffix == ".ipynb":
-        text = "".join(json.loads(text)["cells"][0]["source"])
+        if place.suffix == ".ipynb":
+            text = "".join(json.loads(text)["cells"][0]["source"])
         assert slip.wrote in text
     assert world.answer("why", slip.ask)["exit"] == 0
 

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from kalyx.core.answers.why.module import parse_request
 from kalyx.core.errors import WrongUsage
 from kalyx.core.facts.editors import formats
-from kalyx.core.facts.interpreters import path_lookup
+from kalyx.core.facts.interpreters.command_words import follow_script
 from kalyx.core.facts.interpreters.pyvenv import parse_venv_config
 from kalyx.core.facts.interpreters.who_answer import parse_answer
 from kalyx.core.facts.kernels import notebooks
@@ -33,14 +33,22 @@ from tests.support.build import write
 from tests.support.made_up import MadeUpMachine
 
 TEXT = st.text(max_size=400)
+
+
+def followed(script: bytes) -> object:
+    """Return what a script starts."""
+    return follow_script(MadeUpMachine("linux", {"/s": script}), "/s", ("$@",), {"A": "b"}, "/")
+
+
 NEVER_RAISE = {
     "RECORD": distributions.modules_in_record,
     "METADATA": distributions.parse_heads,
     "requires.txt": distributions.parse_egg_requires,
     "requirement": names.requirement_name,
     "pyvenv.cfg": lambda text: parse_venv_config(text, "/e/pyvenv.cfg", "/e"),
-    "shebang": lambda text: path_lookup.parse_shebang(b"#!" + text.encode("utf-8", "replace")),
-    "wrapper": path_lookup.parse_wrapper,
+    "first line": lambda text: followed(b"#!" + text.encode("utf-8", "replace")),
+    "shell text": lambda text: followed(b"#!/bin/sh\n" + text.encode("utf-8", "replace")),
+    "env -S": lambda text: followed(b"#!/usr/bin/env -S " + text.encode("utf-8", "replace")),
     "env file": formats.parse_env_file,
     "who": parse_answer,
     "shell names": commands.parse_shell_names,

@@ -11,7 +11,7 @@ import pytest
 from kalyx.core.answers.here import answer_here
 from kalyx.core.facts.editors import formats as formats
 from kalyx.core.facts.editors import settings
-from kalyx.core.facts.interpreters import path_lookup, version_managers
+from kalyx.core.facts.interpreters import version_managers
 from kalyx.core.facts.interpreters.environment import name_of
 from kalyx.core.facts.interpreters.examiner import Examiner
 from kalyx.core.facts.interpreters.installation import read_interpreter
@@ -120,48 +120,37 @@ def test_kernel_search_order() -> None:
 @pytest.mark.parametrize(("argv", "env", "path", "how"), [
     (["/e/bin/python", "-X", "-m", "k"], {}, "/e/bin/python", "path"),
     (["python3", "-m", "k"], {}, "/s/bin/python", "server"),
+    (["python3.11"], {}, "/s/bin/python", "server"),
+    (["python3.9"], {"PATH": "/x"}, "/x/python3.9", "PATH"),
+    (["python2"], {"PATH": "/x"}, None, "none"),
     (["{resource_dir}/python"], {}, "/k/lab/python", "path"),
+    (["bin/python"], {}, "/nb/bin/python", "path"),
     (["mypython"], {"PATH": "/x:${PATH}"}, "/x/mypython", "PATH"),
     (["/usr/bin/env", "mypython"], {"PATH": "/x"}, "/x/mypython", "PATH"),
+    (["env", "python3.9"], {"PATH": "/x"}, "/x/python3.9", "PATH"),
+    (["env", "python"], {"PATH": "/x"}, None, "none"),
+    (["env", "-u", "A", "-C", "/x", "./mypython"], {}, "/x/mypython", "path"),
+    (["env", "-i", "--", "PATH=/x", "mypython"], {}, "/x/mypython", "PATH"),
+    (["env", "-iS", "PATH=/x mypython -s"], {}, "/x/mypython", "PATH"),
+    (["nice", "-n", "5", "/x/mypython"], {}, "/x/mypython", "path"),
+    (["timeout", "-k", "5", "10m", "setsid", "-w", "/x/mypython"], {}, "/x/mypython", "path"),
+    (["sh", "-c", "exec /x/mypython -m k \"$@\"", "sh", "-f"], {}, "/x/mypython", "path"),
+    (["bash", "-lc", "source /a && exec /x/mypython -m k"], {}, "/x/mypython", "path"),
+    (["bash", "-lc", "exec mypython -m k"], {"PATH": "/x"}, None, "unknown"),
+    (["sh", "-c", "if true; then exec /x/mypython; fi"], {}, None, "unknown"),
+    (["srun", "-n", "1", "--pty", "/e/bin/python3"], {}, "/e/bin/python3", "path"),
+    (["srun", "python"], {}, None, "unknown"),
     (["nix"], {}, None, "none"),
 ])
 def test_kernel_program(argv: list[str], env: dict[str, str], path: str | None, how: str) -> None:
-    """A kernelspec's program is resolved as a server does: bare python is the server's own."""
-    machine = MadeUpMachine("linux", {"/x/mypython": "", "/k/lab/kernel.json": json.dumps(
+    """A kernelspec's program is what a server starts: its own for its own names, else by PATH or from the folder."""
+    machine = MadeUpMachine("linux", {"/x/mypython": "", "/x/python3.9": "", "/k/lab/kernel.json": json.dumps(
         {"argv": argv, "display_name": "L", "language": "python", "env": env})},
         env={"PATH": "/usr/bin"})
     server = Interpreter("/s/bin/python", "/s/bin/python", "3.11.2", "cpython", "/s", "/usr")
     kernel = kernelspecs.read_kernel(machine, "/k/lab/kernel.json", "user")
-    program = kernelspecs.program_of(machine, kernel, server)
-    assert (program.path, program.how) == (path, how)
-
-
-@pytest.mark.parametrize(("head", "expected"), [
-    (b"#!/usr/bin/python3 -s\n", ("/usr/bin/python3", ("-s",), "direct")),
-    (b"#! /usr/bin/env python3\n", ("python3", (), "env")),
-    (b"#!/usr/bin/env -S python3 -I\n", ("python3", ("-I",), "env")),
-    (b"#!/bin/sh\n'''exec' \"/a b/python\" \"$0\" \"$@\"\n' '''\n", ("/a b/python", (), "sh")),
-    (b"#!/bin/sh\n'''exec' /ab/python -s \"$0\" \"$@\"\n", ("/ab/python", ("-s",), "sh")),
-    (b"#!/bin/bash\nexec x\n", ("/bin/bash", (), "direct")),
-    (b"print()\n", None), (b"#!\n", None), (b"\x7fELF", None), (b"", None),
-])
-def test_shebang(head: bytes, expected: tuple[str, tuple[str, ...], str] | None) -> None:
-    """First lines in every form that installers and people write."""
-    found = path_lookup.parse_shebang(head)
-    assert (found and (found.program, found.args, found.form)) == expected
-
-
-@pytest.mark.parametrize(("text", "expected"), [
-    ('#!/bin/sh\nexec /opt/py/bin/python3 "$@"\n', "/opt/py/bin/python3"),
-    ('#!/bin/sh\nexport A=1\nexec "/a b/python" -s "$@"\n', "/a b/python"),
-    ('#!/bin/sh\nif x; then\nexec /opt/python "$@"\nfi\n', None),
-    ('#!/bin/sh\nexec "$HOME/python" "$@"\n', None),
-    ('#!/bin/sh\nexec /usr/bin/ruby "$@"\n', None),
-    ("#!/bin/sh\nexec /usr/bin/python\n", None),
-])
-def test_wrapper_is_read_only_where_it_is_plain(text: str, expected: str | None) -> None:
-    """Only an unconditional hand-over is believed without running."""
-    assert path_lookup.parse_wrapper(text) == expected
+    program = kernelspecs.program_of(machine, kernel, server, "/nb")
+    assert (program.path, program.how) == (path, how), program
 
 
 @pytest.mark.parametrize(("platform", "env", "expected"), [

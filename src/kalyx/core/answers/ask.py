@@ -92,7 +92,7 @@ def _ask(context: SeatContext, facts: SeatFacts, code: str | None, limit: float)
     began = time.monotonic()
     seat = facts.seat
     if seat.launch is None or seat.interpreter is None or not seat.interpreter.may_start:
-        trouble = seat.interpreter.trouble if seat.interpreter else ""
+        trouble = seat.interpreter.trouble if seat.interpreter else facts.cannot_start or facts.untold
         return Asked(seat.ref, "unknown", error=trouble or "it has no interpreter that could run it")
     try:
         if seat.kind == "process" and (data := _connection(context, seat.ref)):
@@ -139,14 +139,13 @@ def _identity(text: str) -> Identity | None:
 def _ask_kernel(context: SeatContext, facts: SeatFacts, kernel: Kernel, code: str | None,
                 limit: float) -> Asked:
     """Start the kernel as a server would, run the code over the protocol, and end it."""
-    seat, launch = facts.seat, facts.seat.launch
-    assert launch is not None
+    seat = facts.seat
     if kernel.language.lower() not in ("", "python"):
         return Asked(seat.ref, "unknown", error=f"it is a kernel of the language {kernel.language}")
-    argv = [launch.argv[0], *[a.replace("{resource_dir}", kernel.folder) for a in kernel.argv[1:]]] \
-        if kernelspecs.BARE_PYTHON.match(kernel.argv[0]) else [
-        a.replace("{resource_dir}", kernel.folder) for a in kernel.argv]
-    with StartedKernel(argv, launch.env, launch.cwd, limit) as started:
+    argv = kernelspecs.started_by_server(kernel, seat.interpreter, context.server()[0])
+    env = kernelspecs.kernel_environment(kernel, context.machine.env)
+    folder = facts.notebook and context.machine.path.dirname(facts.notebook.path)
+    with StartedKernel(argv, env, folder or context.machine.cwd, limit) as started:
         started.ask("kernel_info_request", {})
         if code is None:
             return replace(Asked(seat.ref, "ok"), who=_identity(_text(started.evaluate({"who": WHO})["who"])))

@@ -115,9 +115,8 @@ def _prove_all(context: SeatContext, listed: list[ListedKernel], limit: float) -
         kernel = item.kernel
         if item.hidden_by or kernel.trouble or kernel.language.lower() not in ("", "python"):
             return item
-        started = kernel
-        if kernelspecs.BARE_PYTHON.match(kernel.argv[0]) and kernel.interpreter is not None:
-            started = replace(kernel, argv=(kernel.interpreter.path, *kernel.argv[1:]))
+        started = replace(kernel, argv=tuple(kernelspecs.started_by_server(
+            kernel, kernel.interpreter, context.server()[0])))
         return replace(item, proof=prove(context, started, kernel.interpreter, limit))
 
     proven: list[ListedKernel] = []

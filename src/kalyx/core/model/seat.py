@@ -32,13 +32,19 @@ class Launch:
 
 @record
 class Script:
-    """A command that belongs to some interpreter, such as ``pip``."""
+    """A command that belongs to some interpreter, such as ``pip``.
+
+    ``module`` is what it has that interpreter run, where it is a wrapper; ``trouble`` says why no interpreter is
+    named, and ``cannot_start`` whether that is because there is none.
+    """
 
     name: str
     path: str
     interpreter: Interpreter | None
     trail: tuple[TrailStep, ...] = ()
     trouble: str = ""
+    module: str | None = None
+    cannot_start: bool = False
 
 
 @record

@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.interpreters.command_words import follow_script
 from kalyx.core.facts.interpreters.environment import prefix_of, program_folder
-from kalyx.core.facts.interpreters.path_lookup import parse_shebang, read_head
 from kalyx.core.model import Evidence
 
 TYPE_CHECKING = False
@@ -31,8 +31,7 @@ def place_named(m: Files, prefix: str) -> tuple[str, Evidence] | None:
         return match.group(1), Evidence(f"activation sets VIRTUAL_ENV to {match.group(1)}",
                                         activate, line)
     script = m.path.join(folder, "pip")
-    shebang = parse_shebang(read_head(m, script))
-    if shebang is None or shebang.form == "env" or "python" not in shebang.program:
+    started = follow_script(m, script, (), {}, folder)
+    if started is None or started.trouble or not started.words[0].startswith("/") or "python" not in started.words[0]:
         return None
-    return prefix_of(m, shebang.program), Evidence(
-        f"its pip script names {shebang.program}", script, shebang.line)
+    return prefix_of(m, started.words[0]), Evidence(f"its pip script names {started.words[0]}", script, started.line)

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import re
 
+from kalyx.core.facts.interpreters.command_words import first_line, hands_over, wrapped_python
 from kalyx.core.facts.interpreters.installation import (
     base_of,
     base_program_of,
@@ -22,9 +23,6 @@ from kalyx.core.facts.interpreters.installation import (
 from kalyx.core.facts.interpreters.path_lookup import (
     find_on_path,
     follow_links,
-    hands_over,
-    parse_shebang,
-    parse_wrapper,
     read_head,
 )
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
@@ -40,9 +38,7 @@ if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
     from typing import Any
 
-    from kalyx.core.facts.interpreters.path_lookup import (
-        Shebang,
-    )
+    from kalyx.core.facts.interpreters.command_words import FirstLine
     from kalyx.core.facts.interpreters.pyvenv import VenvConfig
     from kalyx.core.machine.interface import FileInfo, Machine
     from kalyx.core.model.kinds import KnownBy
@@ -164,17 +160,19 @@ class Examiner:
                          ask: bool, env: Mapping[str, str] | None) -> Examined:
         m = self.machine
         text = head.decode("utf-8", "replace")
-        shebang = parse_shebang(head)
-        language = shebang.program.rsplit("/", 1)[-1] if shebang else "shell"
+        line = first_line(head)
+        language = line.program.rsplit("/", 1)[-1] if line else "shell"
+        if line is not None and language == "env":
+            language = next((w for w in line.rest.split() if not w.startswith("-") and "=" not in w), "shell")
         says = f"{path} is a wrapper: a {language} script that starts another program"
-        target = parse_wrapper(text, path, m.home)
-        if target is not None and not m.same(target, path):
+        target = wrapped_python(m, path, {"HOME": m.home, **(env or m.env)}, cwd or m.cwd)
+        if target is not None:
             steps.append(TrailStep(0, f"{says} (read, not run)", path, 1, target))
             inner = self.examine(target, ask=ask)
             return Examined(inner.interpreter, (*steps, *inner.steps), inner.config, path, inner.stdlib)
         if not hands_over(text):
             return Examined(no_python(m, path), tuple(steps))
-        why_not = self._why_not_wrapper(path, text, shebang, cwd or m.cwd, env or m.env) if ask else "not asked"
+        why_not = self._why_not_wrapper(path, text, line, cwd or m.cwd, env or m.env) if ask else "not asked"
         if why_not:
             steps.append(TrailStep(0, f"{says}; it was read, not run", path, 1))
             trouble = "it is a wrapper script, and was read, not run: it decides when it runs"
@@ -204,7 +202,7 @@ class Examiner:
             inner.interpreter, version=answer["version"])
         return Examined(found, (*steps, *inner.steps), inner.config, path, inner.stdlib)
 
-    def _why_not_wrapper(self, path: str, text: str, shebang: Shebang | None, cwd: str,
+    def _why_not_wrapper(self, path: str, text: str, line: FirstLine | None, cwd: str,
                          env: Mapping[str, str]) -> str:
         """Say what speaks against running a wrapper; empty when nothing does.
 
@@ -223,10 +221,12 @@ class Examiner:
         if misled:
             return f"{misled} tells it what to start"
         named = [path, *(w for w in re.findall(r"[\"'\s=](/[^\"'\s$*;|&<>(){}]+)", text) if m.is_file(w))]
-        if shebang is not None:
-            found = find_on_path(m, shebang.program, self.trust.safe_variables(env).get("PATH", ""), first_only=True) \
-                if shebang.form == "env" else ()
-            named.append(found[0].path if found else shebang.program)
+        if line is not None:
+            by_env = [w for w in line.rest.split() if not w.startswith("-") and "=" not in w] \
+                if line.program.rsplit("/", 1)[-1] == "env" else []
+            found = find_on_path(m, by_env[0], self.trust.safe_variables(env).get("PATH", ""), first_only=True) \
+                if by_env else ()
+            named += [line.program, *(f.path for f in found)]
         for word in dict.fromkeys(named):
             if trouble := self.trust.why_not(word):
                 return trouble

@@ -112,7 +112,8 @@ def base_of(files: Files, program: str, config: VenvConfig | None) -> str | None
         found = find_library(m, m.path.join(home, m.path.basename(program)), m.path.basename(m.real_path(program)))
         if found is not None:
             return found[0]
-    found = find_library(m, program, m.path.basename(m.real_path(program)))
+    real = m.real_path(program)
+    found = find_library(m, program, m.path.basename(real)) or find_library(m, real)  # what is compiled in: where it is
     return found[0] if found else None
 
 
@@ -129,6 +130,8 @@ def find_library(files: Files, program: str, name: str = "") -> tuple[str, str] 
         library = match.group(0)
     folder = m.path.dirname(program)
     for _ in range(12):
+        if m.platform != "win32" and m.path.dirname(folder) == folder:
+            return None  # the root itself is never a prefix
         for place in _library_places(m, folder, library):
             if m.is_file(m.path.join(place, "os.py")):
                 return str(folder), place

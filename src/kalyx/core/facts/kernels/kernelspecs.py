@@ -6,28 +6,25 @@ import json
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.interpreters.command_words import follow_words, program_at
 from kalyx.core.facts.interpreters.environment import prefix_of
-from kalyx.core.facts.interpreters.path_lookup import (
-    find_on_path,
-    is_python_name,
-)
 from kalyx.core.facts.kernels.data_folders import data_folders
 from kalyx.core.lean.record import record
 from kalyx.core.model import Kernel
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping
+    from collections.abc import Iterable, Mapping, Sequence
 
     from kalyx.core.facts.files import Files
     from kalyx.core.model import Environment, Interpreter
 
-__all__ = ["KernelProgram", "derive_name", "kernel_environment", "prefixes_of_kernels", "program_of", "read_kernel",
-           "read_kernels"]
+__all__ = ["KernelProgram", "command_of", "derive_name", "is_servers_own", "kernel_environment", "prefix_of_kernel",
+           "prefixes_of_kernels", "program_of", "read_kernel", "read_kernels", "started_by_server"]
 
 NAME = re.compile(r"^[a-z0-9._-]+$", re.IGNORECASE)
 SERVER_DEFAULTS = ("python", "python2", "python3")  # names that servers give their own kernel
-BARE_PYTHON = re.compile(r"^python(\d(\.\d+)?)?$")
+BARE_PYTHON = re.compile(r"^python(\d(\.\d+)?)?$")  # as kernel packages write it for their own environment
 
 
 def read_kernels(files: Files, server: Interpreter | None) -> list[Kernel]:
@@ -99,37 +96,67 @@ def kernel_environment(kernel: Kernel, base: Mapping[str, str]) -> dict[str, str
 
 @record
 class KernelProgram:
-    """What a kernelspec starts. ``how`` is path, server (bare python), PATH or none."""
+    """What a kernelspec starts.
+
+    ``how`` is path, server (the server's own interpreter), PATH, none (PATH has none) or unknown, with the reason
+    in ``trouble``. ``flags`` stand between it and the module; ``env`` and ``folder`` are what it starts with.
+    """
 
     path: str | None
     flags: tuple[str, ...]
     how: str
-    is_python: bool
+    word: str
+    env: Mapping[str, str]
+    folder: str
+    trouble: str = ""
+    through: tuple[str, ...] = ()
 
 
-def program_of(files: Files, kernel: Kernel, server: Interpreter | None) -> KernelProgram:
-    """Resolve the program of a kernelspec as a notebook server would start it."""
-    m = files
+def program_of(files: Files, kernel: Kernel, server: Interpreter | None, folder: str) -> KernelProgram:
+    """Return what a notebook server starts for a kernelspec in a folder: by its words alone, nothing is run."""
+    argv = command_of(kernel, server)
+    env = kernel_environment(kernel, files.env)
+    if is_servers_own(argv[0], server):
+        return KernelProgram(server.path if server else None, _flags(argv[1:]), "server", argv[0], env, folder)
+    started = follow_words(files, argv, env, folder)
+    word = started.words[0] if started.words else argv[0]
+    if started.trouble:
+        return KernelProgram(None, (), "unknown", word, started.env, started.folder, started.trouble, started.through)
+    path = program_at(files, started)
+    is_bare = "/" not in word and not (files.platform == "win32" and "\\" in word)
+    how = "none" if path is None else "PATH" if is_bare else "path"
+    return KernelProgram(path, _flags(started.words[1:]), how, word, started.env, started.folder, "", started.through)
+
+
+def command_of(kernel: Kernel, server: Interpreter | None) -> list[str]:
+    """Return the command of a kernelspec with its own folder and the server's prefix filled in."""
     argv = [a.replace("{resource_dir}", kernel.folder) for a in kernel.argv]
-    if server and server.prefix:
-        argv = [a.replace("{prefix}", server.prefix) for a in argv]
-    while len(argv) > 1 and (m.path.basename(argv[0]) == "env" or "=" in argv[0].split("/")[0]):
-        argv.pop(0)
-    program, rest = argv[0], argv[1:]
+    return [a.replace("{prefix}", server.prefix) for a in argv] if server and server.prefix else argv
+
+
+def is_servers_own(word: str, server: Interpreter | None) -> bool:
+    """Whether a server puts its own interpreter in the place of a word: python, and that of its own version."""
+    version = server.version_pair if server else None
+    own = {"python", *((f"python{version[0]}", f"python{version[0]}.{version[1]}") if version else ("python3",))}
+    return word in own
+
+
+def started_by_server(kernel: Kernel, interpreter: Interpreter | None, server: Interpreter | None) -> list[str]:
+    """Return the command that a server really starts; `interpreter` stands for a word that is the server's own."""
+    argv = command_of(kernel, server)
+    if is_servers_own(argv[0], server) and interpreter is not None:
+        argv[0] = interpreter.path
+    return argv
+
+
+def _flags(words: Sequence[str]) -> tuple[str, ...]:
+    """Return the interpreter's options at the start of its arguments."""
     flags: list[str] = []
-    for word in rest:
-        if not word.startswith("-") or word in ("-m", "-c") or word == "-f":
+    for word in words:
+        if not word.startswith("-") or word in ("-m", "-c", "-f"):
             break
         flags.append(word)
-    is_python = is_python_name(program) or kernel.language.lower() == "python"
-    if BARE_PYTHON.match(program):
-        return KernelProgram(server.path if server else None, tuple(flags), "server", True)
-    if m.path.isabs(program):
-        return KernelProgram(program, tuple(flags), "path", is_python)
-    value = kernel_environment(kernel, m.env).get("PATH", "")
-    found = find_on_path(m, program, value, first_only=True)
-    return KernelProgram(found[0].path if found else None, tuple(flags),
-                         "PATH" if found else "none", is_python)
+    return tuple(flags)
 
 
 def derive_name(environment: Environment) -> str:
@@ -142,18 +169,19 @@ def derive_name(environment: Environment) -> str:
 
 
 def prefixes_of_kernels(files: Files, folders: Iterable[str]) -> list[str]:
-    """Return the prefixes that the kernelspecs in `folders` run, by their program's path."""
-    import json
-
+    """Return the prefixes of the programs that the kernelspecs in `folders` start, where they say so outright."""
     m = files
     found = []
     for folder in folders:
         for name in m.names_in(folder):
-            try:
-                spec = json.loads(m.read_text(m.path.join(folder, name, "kernel.json"), 262_144))
-                program = str(spec["argv"][0])
-            except (Unreadable, ValueError, KeyError, IndexError, TypeError, RecursionError):
-                continue
-            if m.path.isabs(program):
-                found.append(prefix_of(m, program))
+            kernel = read_kernel(m, m.path.join(folder, name, "kernel.json"), "")
+            if kernel.argv:
+                found += prefix_of_kernel(m, kernel)
     return found
+
+
+def prefix_of_kernel(files: Files, kernel: Kernel) -> list[str]:
+    """Return the prefix of the program that a kernelspec names by its path; nothing where it names none."""
+    started = follow_words(files, kernel.argv, kernel_environment(kernel, files.env), files.cwd)
+    word = started.words[0] if started.words and not started.trouble else ""
+    return [prefix_of(files, word)] if files.path.isabs(word) else []

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.facts.configuration.own_files import config_files
-from kalyx.core.facts.interpreters.environment import environment_of, prefix_of
+from kalyx.core.facts.interpreters.environment import environment_of
 from kalyx.core.facts.interpreters.examiner import Examiner, numbered
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
 from kalyx.core.lean.record import record
@@ -34,13 +34,18 @@ SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter-server", "jupyter
 class SeatFacts:
     """A seat as read, with what the verdicts need to judge it.
 
-    ``foreign``: it is a process of another user.
+    ``foreign``: it is a process of another user. ``kernel_word`` is the program that a kernelspec starts in the end,
+    as it is written. ``cannot_start`` says why a script's first line leads nowhere, ``untold`` why what it starts
+    cannot be told.
     """
 
     seat: Seat
     examined: Examined | None = None
     kernel: Kernel | None = None
     kernel_how: str = ""
+    kernel_word: str = ""
+    cannot_start: str = ""
+    untold: str = ""
     notebook: notebooks.NotebookKernel | None = None
     setting: settings.EditorSetting | None = None
     python_name: str = ""
@@ -129,7 +134,7 @@ class SeatContext:
 
         m, read = self.machine, self._once.known("kernels")
         if read is not None:
-            return [prefix_of(m, k.argv[0]) for k in read if k.argv and m.path.isabs(k.argv[0])]
+            return [p for k in read if k.argv for p in kernelspecs.prefix_of_kernel(m, k)]
         folders = [f for _, f in data_folders.data_folders(m, None)]
         return kernelspecs.prefixes_of_kernels(m, folders)
 

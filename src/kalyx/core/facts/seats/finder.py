@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from kalyx.core.errors import AmbiguousName, NothingToJudge, WrongUsage
+from kalyx.core.facts.interpreters.command_words import ALL, follow_script
 from kalyx.core.facts.interpreters.environment import is_environment
-from kalyx.core.facts.interpreters.path_lookup import is_python_name, parse_shebang, read_head
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -113,10 +113,7 @@ def _by_bare_word(context: SeatContext, word: str) -> SeatFacts:
         if word.endswith((".py", ".pyw")):
             return KINDS["script"](context, word)
         if not m.is_folder(path) and m.is_executable(path):
-            head = parse_shebang(read_head(m, path))
-            if head is not None and is_python_name(head.program):
-                return KINDS["script"](context, word)
-            return KINDS["python"](context, word)
+            return KINDS["script" if _is_script(context, path) else "python"](context, word)
     for fold in (str, str.lower):
         candidates = _refs_named(context, word, fold)
         if len(candidates) == 1:
@@ -126,6 +123,12 @@ def _by_bare_word(context: SeatContext, word: str) -> SeatFacts:
     raise NothingToJudge(
         f"There is no seat {word!r}: no such file, environment or kernel.",
         "Name one as " + ", ".join(f"{k}:…" for k in KINDS) + " or shell.")
+
+
+def _is_script(context: SeatContext, path: str) -> bool:
+    """Whether an executable file is a script that something runs, and no wrapper that starts a Python."""
+    started = follow_script(context.machine, path, (ALL,), context.machine.env, context.machine.cwd)
+    return started is not None and path in started.words[1:]
 
 
 def _refs_named(context: SeatContext, word: str, fold: Callable[[str], str]) -> list[str]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts.interpreters.examiner import numbered
+from kalyx.core.facts.interpreters.path_lookup import is_python_name
 from kalyx.core.facts.kernels import kernelspecs, notebooks
 from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.lean.record import replace
@@ -55,23 +56,39 @@ def _kernel_facts(context: SeatContext, kernel: Kernel, ref: str, kind: SeatKind
                       notebook=notebook, others=others)
     if kernel.trouble:
         return facts
-    program = kernelspecs.program_of(m, kernel, server[0])
-    if not program.is_python or program.path is None:
-        return replace(facts, kernel_how=program.how)
-    says = f"its program is {kernel.argv[0]}"
+    cwd = str(m.path.dirname(notebook.path)) if notebook else m.cwd
+    program = kernelspecs.program_of(m, kernel, server[0], cwd)
+    through = f", through {', '.join(program.through)}" if program.through else ""
+    if program.path is None or not _may_be_python(context, kernel, program):
+        if program.how == "unknown":
+            steps.append(TrailStep(0, f"its program is {kernel.argv[0]}, and what that starts cannot be told: "
+                                   f"{program.trouble}", kernel.spec))
+        return replace(facts, seat=replace(facts.seat, trail=numbered(steps)), kernel_how=program.how,
+                       kernel_word=program.word)
+    says = f"its program is {program.word}{through}"
     if program.how == "server":
         says = (f"its program is the bare word {kernel.argv[0]}: the interpreter of the "
                 f"notebook server that starts it ({server[1]})")
     elif program.how == "PATH":
-        says = f"its program {kernel.argv[0]} is looked up on PATH"
+        says = f"its program {program.word} is looked up on PATH{through}"
+    examined = context.examiner.examine(program.path, program.folder)
+    if examined.interpreter.known_by == "other":
+        steps += [TrailStep(0, says, kernel.spec, None, program.path),
+                  TrailStep(0, f"{program.path} is no Python that can be read: what it starts cannot be told",
+                            program.path)]
+        return replace(facts, seat=replace(facts.seat, trail=numbered(steps)), kernel_how="unknown",
+                       kernel_word=program.word)
     steps.append(TrailStep(0, says, kernel.spec, None, program.path))
-    cwd = m.path.dirname(notebook.path) if notebook else m.cwd
-    examined = context.examiner.examine(program.path, cwd)
-    launch = Launch((program.path, *program.flags),
-                    kernelspecs.kernel_environment(kernel, m.env), cwd)
+    launch = Launch((program.path, *program.flags), dict(program.env), program.folder)
     seat = context.seat_of(ref, kind, label, examined, steps, launch)
     kernel = replace(kernel, interpreter=seat.interpreter, environment=seat.environment)
-    return replace(facts, seat=seat, examined=examined, kernel=kernel, kernel_how=program.how)
+    return replace(facts, seat=seat, examined=examined, kernel=kernel, kernel_how=program.how,
+                   kernel_word=program.word)
+
+
+def _may_be_python(context: SeatContext, kernel: Kernel, program: kernelspecs.KernelProgram) -> bool:
+    """Whether a kernelspec is for Python, by its language or the program's name: others are left alone."""
+    return kernel.language.lower() in ("", "python") or is_python_name(program.word)
 
 
 def notebook_seat(context: SeatContext, file: str) -> SeatFacts:

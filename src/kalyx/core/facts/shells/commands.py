@@ -5,16 +5,15 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.interpreters.command_words import ALL, Started, first_line, follow_script, program_at
 from kalyx.core.facts.interpreters.examiner import numbered
 from kalyx.core.facts.interpreters.path_lookup import (
-    Shebang,
     find_on_path,
     follow_links,
     is_python_name,
-    parse_shebang,
     read_head,
 )
-from kalyx.core.lean.record import record
+from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Script, TrailStep
 
 TYPE_CHECKING = False
@@ -29,13 +28,14 @@ if TYPE_CHECKING:
     from kalyx.core.machine.interface import Machine
 
 __all__ = ["PYTHON_NAMES", "SCRIPT_NAMES", "ShellName", "ask_shell", "find_python", "path_step",
-           "read_script", "resolve_shebang", "variable_steps"]
+           "read_script", "said_in_first_line", "variable_steps"]
 
 PYTHON_NAMES = ("python", "python3", "py")
 SCRIPT_NAMES = ("pip", "pip3", "jupyter", "ipython", "pytest")
 # Variables that decide which Python runs and what it imports
 VARIABLES = ("PYTHONPATH", "PYTHONHOME", "PYTHONUSERBASE", "PYTHONNOUSERSITE", "PYTHONSAFEPATH",
              "PYTHONPLATLIBDIR", "PYTHONEXECUTABLE", "__PYVENV_LAUNCHER__")
+MOST_HOPS = 5  # scripts that hand over to scripts
 ASKED_NAMES = ("python", "python3", "pip", "pip3")
 
 
@@ -118,7 +118,6 @@ def read_script(
     steps += [TrailStep(0, f"{link} is a symlink to {target}", link, None, target)
               for link, target in follow_links(m, found.path)]
     path = found.path
-    head = read_head(m, path)
     if python is not None and python.wrapper and is_same_wrapper(m, path, python.wrapper):
         folder = m.path.dirname(python.interpreter.path)
         inner = m.path.join(folder, m.path.basename(path))
@@ -128,8 +127,8 @@ def read_script(
         steps.append(TrailStep(
             0, f"{path} is the same wrapper script as {python.wrapper}, which picks {folder} here",
             path, 1, inner))
-        path, head = inner, read_head(m, inner)
-    return _from_shebang(examiner, name, found.path, path, head, steps, cwd)
+        path = inner
+    return _belongs_to(examiner, Script(name, found.path, None), path, steps, cwd)
 
 
 def is_same_wrapper(machine: Machine, script: str, wrapper: str) -> bool:
@@ -137,45 +136,57 @@ def is_same_wrapper(machine: Machine, script: str, wrapper: str) -> bool:
     if not machine.same(machine.path.dirname(script), machine.path.dirname(wrapper)):
         return False
     text = read_head(machine, script)
-    shebang = parse_shebang(text)
+    line = first_line(text)
     by_name = re.search(rb"\$0|\$\{0|BASH_SOURCE", text)
-    return (shebang is not None and not is_python_name(shebang.program) and by_name is not None
+    return (line is not None and not is_python_name(line.program) and by_name is not None
             and text == read_head(machine, wrapper))
 
 
-def _from_shebang(examiner: Examiner, name: str, shown: str, path: str, head: bytes,
-                  steps: list[TrailStep], cwd: str) -> Script:
+def _belongs_to(examiner: Examiner, script: Script, path: str, steps: list[TrailStep], cwd: str,
+                hops: int = MOST_HOPS) -> Script:
+    """Return a script with the interpreter that runs it: by its first line, and through what it hands over to."""
     m = examiner.machine
-    shebang = parse_shebang(head)
-    if shebang is None and m.platform == "win32":
-        shebang = read_launcher_stub(m, path)
-    if shebang is None:
-        return Script(name, shown, None, numbered(steps), f"{path} is not a script with a shebang")
-    program, step = resolve_shebang(m, shebang, path, m.env)
+    started = follow_script(m, path, (ALL,), m.env, cwd)
+    if started is None and m.platform == "win32" and (stub := read_launcher_stub(m, path)):
+        started = Started((stub, path, ALL), m.env, cwd)
+    if started is None:
+        return replace(script, trail=numbered(steps), trouble=f"{path} is not a script with a first line that names "
+                       "a program")
+    program = None if started.trouble else program_at(m, started)
+    step = said_in_first_line(path, started, program)
     steps.append(step)
+    if started.trouble:
+        return replace(script, trail=numbered(steps), trouble=f"{path} decides when it runs: {started.trouble}")
     if program is None:
-        return Script(name, shown, None, numbered(steps), f"{step.says}, and PATH has none")
-    if not is_python_name(shebang.program):
-        return Script(name, shown, None, numbered(steps),
-                      f"{path} is a {m.path.basename(program)} script: it decides when it runs")
+        return replace(script, trail=numbered(steps), cannot_start=True, trouble=f"{step.says}, and PATH has none")
     examined = examiner.examine(program, cwd)
-    return Script(name, shown, examined.interpreter, numbered([*steps, *examined.steps]))
+    if examined.interpreter.known_by != "other":
+        module = started.words[started.words.index("-m") + 1] if "-m" in started.words[:-1] else None
+        return replace(script, interpreter=examined.interpreter, module=module,
+                       trail=numbered([*steps, *examined.steps]))
+    if hops and ALL in started.words and path not in started.words[1:] and not m.same(program, path):
+        return _belongs_to(examiner, script, program, steps, cwd, hops - 1)
+    return replace(script, trail=numbered(steps),
+                   trouble=f"{path} is a {m.path.basename(program)} script: it decides when it runs")
 
 
-def resolve_shebang(machine: Machine, shebang: Shebang, path: str,
-                    env: Mapping[str, str]) -> tuple[str | None, TrailStep]:
-    """Return the program that a shebang starts, and the step that says so."""
-    if shebang.form == "env":
-        found = find_on_path(machine, shebang.program, env.get("PATH", ""), first_only=True)
-        target = found[0].path if found else None
-        return target, TrailStep(0, f"{path} asks env for {shebang.program} on PATH", path, 1, target)
-    says = f"{path} names {shebang.program} in its first line" if shebang.form == "direct" else (
-        f"{path} hands over to {shebang.program}")
-    return shebang.program, TrailStep(0, says, path, shebang.line, shebang.program)
+def said_in_first_line(path: str, started: Started, program: str | None) -> TrailStep:
+    """Return the step from a script to the program that runs it."""
+    word = started.words[0] if started.words else ""
+    through = [t.rsplit("/", 1)[-1] for t in started.through]
+    if started.trouble:
+        says = f"{path} starts {started.through[-1]}: {started.trouble}"
+    elif not through:
+        says = f"{path} names {word} in its first line"
+    elif through == ["env"]:
+        says = f"{path} asks env for {word}{'' if '/' in word else ' on PATH'}"
+    else:
+        says = f"{path} hands over to {word}, through {', '.join(through)}"
+    return TrailStep(0, says, path, started.line, program)
 
 
-def read_launcher_stub(machine: Machine, path: str) -> Shebang | None:
-    """Read the interpreter from a Windows launcher: a program with a shebang line appended."""
+def read_launcher_stub(machine: Machine, path: str) -> str | None:
+    """Return the interpreter that a Windows launcher names: a program with a first line appended; None without."""
     try:
         data = machine.read_bytes(path, 4 * 1024 * 1024)
     except Unreadable:
@@ -185,4 +196,4 @@ def read_launcher_stub(machine: Machine, path: str) -> Shebang | None:
     if "python" not in line.lower():
         return None
     program = line.strip('"') if line.startswith('"') else line
-    return Shebang(program.split('" ')[0], (), "direct")
+    return program.split('" ')[0]

@@ -31,6 +31,10 @@ def judge_seat(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Seat:
         from kalyx.core.verdicts.seats.kernel import judge_kernel
 
         found += judge_kernel(facts, files, neighbours)
+    elif facts.seat.kind == "script" and facts.cannot_start:
+        from kalyx.core.verdicts.seats.script import judge_script
+
+        found += judge_script(facts, files)
     if facts.seat.interpreter is not None and not facts.seat.interpreter.works:
         from kalyx.core.verdicts.seats.interpreter import env_gone, interpreter_broken, interpreter_gone
 

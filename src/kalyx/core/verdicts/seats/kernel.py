@@ -184,7 +184,7 @@ def kernel_interpreter_gone(facts: SeatFacts, files: Files, neighbours: Neighbou
     if interpreter is None:
         if facts.kernel_how != "none":
             return None
-        missing, trouble = kernel.argv[0], f"PATH has no {kernel.argv[0]}"
+        missing, trouble = facts.kernel_word, f"PATH has no {facts.kernel_word}"
     elif interpreter.known_by == "gone":
         missing, trouble = interpreter.path, interpreter.trouble
     else:
