@@ -142,7 +142,7 @@ def _ask_kernel(context: SeatContext, facts: SeatFacts, kernel: Kernel, code: st
     seat = facts.seat
     if kernel.language.lower() not in ("", "python"):
         return Asked(seat.ref, "unknown", error=f"it is a kernel of the language {kernel.language}")
-    argv = kernelspecs.started_by_server(kernel, seat.interpreter, context.server()[0])
+    argv = kernelspecs.started_by_server(context.machine, kernel, seat.interpreter, context.server()[0])
     env = kernelspecs.kernel_environment(kernel, context.machine.env)
     folder = facts.notebook and context.machine.path.dirname(facts.notebook.path)
     with StartedKernel(argv, env, folder or context.machine.cwd, limit) as started:

@@ -8,7 +8,7 @@ from kalyx.core.facts.kernels import kernelspecs
 from kalyx.core.facts.seats.environment import env_seat
 from kalyx.core.facts.seats.kernel import seat_of_kernelspec
 from kalyx.core.lean.record import record, replace
-from kalyx.core.verdicts.seats.kernel import hidden_behind, judge_kernel
+from kalyx.core.verdicts.seats.kernel import judge_kernel, kernel_hidden
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -103,7 +103,7 @@ def _judged(facts: SeatFacts, first: dict[str, Kernel], context: SeatContext,
     if kernel.language.lower() in ("", "python"):  # others are listed, and left alone
         findings = judge_kernel(facts, context.machine, neighbours)
     if hidden is not None:
-        findings.append(hidden_behind(kernel, in_front))
+        findings.append(kernel_hidden(kernel, in_front))
     return ListedKernel(replace(kernel, findings=tuple(findings)), hidden)
 
 
@@ -116,7 +116,7 @@ def _prove_all(context: SeatContext, listed: list[ListedKernel], limit: float) -
         if item.hidden_by or kernel.trouble or kernel.language.lower() not in ("", "python"):
             return item
         started = replace(kernel, argv=tuple(kernelspecs.started_by_server(
-            kernel, kernel.interpreter, context.server()[0])))
+            context.machine, kernel, kernel.interpreter, context.server()[0])))
         return replace(item, proof=prove(context, started, kernel.interpreter, limit))
 
     proven: list[ListedKernel] = []

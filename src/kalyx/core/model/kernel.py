@@ -30,6 +30,7 @@ class Kernel:
     findings: tuple[Finding, ...] = ()
     trail: tuple[TrailStep, ...] = ()
     trouble: str = ""
+    provisioner: str = ""  # what is to start it, where that is named
 
     @property
     def folder(self) -> str:

@@ -6,10 +6,11 @@ import json
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.interpreters.command_words import follow_words, program_at
+from kalyx.core.facts.interpreters.command_words import follow_script, follow_words, program_at
 from kalyx.core.facts.interpreters.environment import prefix_of
 from kalyx.core.facts.kernels.data_folders import data_folders
-from kalyx.core.lean.record import record
+from kalyx.core.facts.search_path.site_folders import visible_sites
+from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Kernel
 
 TYPE_CHECKING = False
@@ -22,22 +23,78 @@ if TYPE_CHECKING:
 __all__ = ["KernelProgram", "command_of", "derive_name", "is_servers_own", "kernel_environment", "prefix_of_kernel",
            "prefixes_of_kernels", "program_of", "read_kernel", "read_kernels", "started_by_server"]
 
-NAME = re.compile(r"^[a-z0-9._-]+$", re.IGNORECASE)
+NAME = re.compile(r"^[a-z0-9._-]+$", re.IGNORECASE)  # what new kernels may be called
 SERVER_DEFAULTS = ("python", "python2", "python3")  # names that servers give their own kernel
 BARE_PYTHON = re.compile(r"^python(\d(\.\d+)?)?$")  # as kernel packages write it for their own environment
 
 
 def read_kernels(files: Files, server: Interpreter | None) -> list[Kernel]:
-    """Read every kernelspec in search order, those hidden by an earlier one too."""
+    """Read every kernelspec in search order, those hidden by an earlier one too, and the server's own kernel."""
     m = files
     kernels = []
     for scope, folder in data_folders(m, server):
         for name in m.names_in(folder):
-            if NAME.match(name) and m.is_folder(m.path.join(folder, name)):  # the server looks into folders alone
+            if m.is_folder(m.path.join(folder, name)):  # the server looks into folders alone, whatever they are called
                 spec = m.path.join(folder, name, "kernel.json")
                 if m.is_there(spec):
-                    kernels.append(read_kernel(m, spec, scope))
+                    kernels.append(_if_available(m, read_kernel(m, spec, scope), server))
+    if server is not None and not any(k.name == NATIVE for k in kernels):
+        kernels += _native_kernel(m, server)
     return kernels
+
+
+NATIVE = "python3"  # what a server calls its own kernel
+# How the kernel package calls the kernel that it describes
+_DISPLAY_NAME = re.compile(r"""["']display_name["']: ["']([^"'\n]+)["']""")
+LOCAL = "local-provisioner"  # what starts kernels on the server's own machine, and comes with every server
+_ENTRY_POINTS = "jupyter_client.kernel_provisioners"
+
+
+def _native_kernel(files: Files, server: Interpreter) -> list[Kernel]:
+    """Return the kernel that a server adds where none is called python3 and its kernel package can be imported."""
+    m = files
+    for folder in visible_sites(m, server):
+        source = m.path.join(folder, "ipykernel", "kernelspec.py")
+        try:
+            text = m.read_text(source, 262_144)
+        except Unreadable:
+            continue
+        said = _DISPLAY_NAME.search(text)
+        major = (server.version_pair or (3, 0))[0]
+        label = said[1].replace("%i", str(major)) if said else f"Python {major}"
+        argv = (server.path, "-m", "ipykernel_launcher", "-f", "{connection_file}")
+        return [Kernel(NATIVE, label, m.path.join(folder, "ipykernel", "resources", "kernel.json"), "env", argv,
+                       language="python")]
+    return []
+
+
+def _if_available(files: Files, kernel: Kernel, server: Interpreter | None) -> Kernel:
+    """Return a kernel, with its trouble where it asks to be started by what the server has not (a provisioner)."""
+    wanted = kernel.provisioner
+    if kernel.trouble or not wanted or wanted == LOCAL or server is None:
+        return kernel
+    m = files
+    for folder in visible_sites(m, server):
+        for name in m.names_in(folder):
+            if name.endswith((".dist-info", ".egg-info")) and wanted in _provisioners(m, m.path.join(folder, name)):
+                return kernel
+    return replace(kernel, trouble=f"it is to be started by {wanted}, a provisioner that the server's environment has "
+                   "not, so that the server drops it")
+
+
+def _provisioners(files: Files, metadata: str) -> list[str]:
+    """Return the provisioners that a distribution brings."""
+    try:
+        text = files.read_text(files.path.join(metadata, "entry_points.txt"), 262_144)
+    except Unreadable:
+        return []
+    inside, found = False, []
+    for line in text.splitlines():
+        if line.strip().startswith("["):
+            inside = line.strip() == f"[{_ENTRY_POINTS}]"
+        elif inside and "=" in line:
+            found.append(line.partition("=")[0].strip())
+    return found
 
 
 def read_kernel(files: Files, spec: str, scope: str) -> Kernel:
@@ -64,13 +121,22 @@ def read_kernel(files: Files, spec: str, scope: str) -> Kernel:
     if wrong:
         return Kernel(name, label, spec, scope, trouble=wrong)
     return Kernel(name, label, spec, scope, tuple(argv), {k: str(v) for k, v in env.items()},
-                  content.get("language", ""))
+                  content.get("language", ""), provisioner=_provisioner_of(content))
+
+
+def _provisioner_of(content: Mapping[str, object]) -> str:
+    """Return what is to start a kernel; empty where it names nothing."""
+    metadata = content.get("metadata")
+    said = metadata.get("kernel_provisioner") if isinstance(metadata, dict) else None
+    name = said.get("provisioner_name") if isinstance(said, dict) else None
+    return name if isinstance(name, str) else ""
 
 
 # What a notebook server takes for each field; it drops a kernelspec with another type
 _FIELDS: tuple[tuple[str, type, str], ...] = (
     ("argv", list, "a list"), ("env", dict, "an object"), ("display_name", str, "a text"),
-    ("language", str, "a text"), ("name", str, "a text"), ("mimetype", str, "a text"), ("metadata", dict, "an object"))
+    ("language", str, "a text"), ("name", str, "a text"), ("mimetype", str, "a text"), ("metadata", dict, "an object"),
+    ("kernel_protocol_version", str, "a text"))
 
 
 def _wrong_field(content: Mapping[str, object]) -> str:
@@ -78,6 +144,8 @@ def _wrong_field(content: Mapping[str, object]) -> str:
     for field, kind, called in _FIELDS:
         if field in content and not isinstance(content[field], kind):
             return f"its {field} is not {called}, and a notebook server drops it"
+    if "resource_dir" in content:
+        return "it has a resource_dir, which the server fills in itself, and drops it"
     mode = content.get("interrupt_mode", "signal")
     if not isinstance(mode, str) or mode.lower() not in ("signal", "message"):
         return "its interrupt_mode is neither signal nor message, and a notebook server drops it"
@@ -98,8 +166,9 @@ def kernel_environment(kernel: Kernel, base: Mapping[str, str]) -> dict[str, str
 class KernelProgram:
     """What a kernelspec starts.
 
-    ``how`` is path, server (the server's own interpreter), PATH, none (PATH has none) or unknown, with the reason
-    in ``trouble``. ``flags`` stand between it and the module; ``env`` and ``folder`` are what it starts with.
+    ``how`` is path, server (the server's own interpreter), PATH, none (PATH has none), or with the reason in
+    ``trouble``: refused (what stands in front would not start it), unknown. ``flags`` stand between it and the
+    module; ``env`` and ``folder`` are what it starts with.
     """
 
     path: str | None
@@ -114,24 +183,31 @@ class KernelProgram:
 
 def program_of(files: Files, kernel: Kernel, server: Interpreter | None, folder: str) -> KernelProgram:
     """Return what a notebook server starts for a kernelspec in a folder: by its words alone, nothing is run."""
-    argv = command_of(kernel, server)
+    argv = command_of(files, kernel, server)
     env = kernel_environment(kernel, files.env)
     if is_servers_own(argv[0], server):
         return KernelProgram(server.path if server else None, _flags(argv[1:]), "server", argv[0], env, folder)
     started = follow_words(files, argv, env, folder)
     word = started.words[0] if started.words else argv[0]
     if started.trouble:
-        return KernelProgram(None, (), "unknown", word, started.env, started.folder, started.trouble, started.through)
+        how = "refused" if started.refused else "unknown"
+        return KernelProgram(None, (), how, word, started.env, started.folder, started.trouble, started.through)
     path = program_at(files, started)
+    script = follow_script(files, path, started.words[1:], started.env, started.folder) if path is not None else None
+    if script is not None and not script.trouble and path in script.words[1:]:  # a script of Python's own
+        inner = program_at(files, script)
+        return KernelProgram(inner, _flags(script.words[1:]), "none" if inner is None else "path", script.words[0],
+                             script.env, script.folder, "", (*started.through, str(path)))
     is_bare = "/" not in word and not (files.platform == "win32" and "\\" in word)
     how = "none" if path is None else "PATH" if is_bare else "path"
     return KernelProgram(path, _flags(started.words[1:]), how, word, started.env, started.folder, "", started.through)
 
 
-def command_of(kernel: Kernel, server: Interpreter | None) -> list[str]:
-    """Return the command of a kernelspec with its own folder and the server's prefix filled in."""
+def command_of(files: Files, kernel: Kernel, server: Interpreter | None) -> list[str]:
+    """Return the command of a kernelspec with its own folder, the server's prefix and the home folder filled in."""
     argv = [a.replace("{resource_dir}", kernel.folder) for a in kernel.argv]
-    return [a.replace("{prefix}", server.prefix) for a in argv] if server and server.prefix else argv
+    argv = [a.replace("{prefix}", server.prefix) for a in argv] if server and server.prefix else argv
+    return [files.home + a[1:] if a == "~" or a.startswith("~/") else a for a in argv]
 
 
 def is_servers_own(word: str, server: Interpreter | None) -> bool:
@@ -141,9 +217,10 @@ def is_servers_own(word: str, server: Interpreter | None) -> bool:
     return word in own
 
 
-def started_by_server(kernel: Kernel, interpreter: Interpreter | None, server: Interpreter | None) -> list[str]:
+def started_by_server(files: Files, kernel: Kernel, interpreter: Interpreter | None,
+                      server: Interpreter | None) -> list[str]:
     """Return the command that a server really starts; `interpreter` stands for a word that is the server's own."""
-    argv = command_of(kernel, server)
+    argv = command_of(files, kernel, server)
     if is_servers_own(argv[0], server) and interpreter is not None:
         argv[0] = interpreter.path
     return argv
@@ -182,6 +259,6 @@ def prefixes_of_kernels(files: Files, folders: Iterable[str]) -> list[str]:
 
 def prefix_of_kernel(files: Files, kernel: Kernel) -> list[str]:
     """Return the prefix of the program that a kernelspec names by its path; nothing where it names none."""
-    started = follow_words(files, kernel.argv, kernel_environment(kernel, files.env), files.cwd)
+    started = follow_words(files, command_of(files, kernel, None), kernel_environment(kernel, files.env), files.cwd)
     word = started.words[0] if started.words and not started.trouble else ""
     return [prefix_of(files, word)] if files.path.isabs(word) else []

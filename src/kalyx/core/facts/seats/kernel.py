@@ -64,7 +64,7 @@ def _kernel_facts(context: SeatContext, kernel: Kernel, ref: str, kind: SeatKind
             steps.append(TrailStep(0, f"its program is {kernel.argv[0]}, and what that starts cannot be told: "
                                    f"{program.trouble}", kernel.spec))
         return replace(facts, seat=replace(facts.seat, trail=numbered(steps)), kernel_how=program.how,
-                       kernel_word=program.word)
+                       kernel_word=program.word, cannot_start=program.trouble if program.how == "refused" else "")
     says = f"its program is {program.word}{through}"
     if program.how == "server":
         says = (f"its program is the bare word {kernel.argv[0]}: the interpreter of the "

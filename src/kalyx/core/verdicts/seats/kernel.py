@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.seats.context import SeatFacts
     from kalyx.core.model import Environment, Kernel
 
-__all__ = ["hidden_behind", "judge_kernel", "kernel_cannot_start", "kernel_follows_server", "kernel_hidden",
+__all__ = ["judge_kernel", "kernel_cannot_start", "kernel_follows_server", "kernel_hidden",
            "kernel_interpreter_gone", "kernel_mislabelled", "kernel_missing", "kernel_not_activated",
            "kernel_unreadable", "notebook_unreadable"]
 
@@ -38,7 +38,7 @@ def judge_kernel(facts: SeatFacts, files: Files, neighbours: Neighbours) -> list
         kernel_unreadable(facts, files, neighbours),
         kernel_interpreter_gone(facts, files, neighbours), kernel_cannot_start(facts, files, neighbours),
         kernel_mislabelled(facts, files, neighbours), kernel_follows_server(facts),
-        kernel_hidden(facts), kernel_not_activated(facts, files),
+        kernel_not_activated(facts, files),
     ]
     return [f for f in found if f is not None]
 
@@ -182,9 +182,9 @@ def kernel_interpreter_gone(facts: SeatFacts, files: Files, neighbours: Neighbou
     if kernel is None or kernel.trouble:
         return None
     if interpreter is None:
-        if facts.kernel_how != "none":
+        if facts.kernel_how not in ("none", "refused"):
             return None
-        missing, trouble = facts.kernel_word, f"PATH has no {facts.kernel_word}"
+        missing, trouble = facts.kernel_word, facts.cannot_start or f"PATH has no {facts.kernel_word}"
     elif interpreter.known_by == "gone":
         missing, trouble = interpreter.path, interpreter.trouble
     else:
@@ -329,33 +329,21 @@ def kernel_follows_server(facts: SeatFacts) -> Finding | None:
         (Evidence(f"its program is the bare word {kernel.argv[0]}", kernel.spec),))
 
 
-def hidden_behind(kernel: Kernel, first: Kernel) -> Finding:
-    """Note a kernelspec that nothing finds, as another of its name comes first."""
-    return Finding.note(
-        "kernel-hidden", "certain",
-        f"{kernel.spec} is hidden: {first.spec} has the name {kernel.name} too, and is found first.",
-        (Evidence("found first", first.spec), Evidence(f"also called {kernel.name}", kernel.spec)),
-        (Remedy(f"Register it under another name, or retire the one in front: kalyx retire {kernel.name}",
-                "manual", changes="which of them is found"),))
-
-
 @cause("kernel-hidden", "another kernelspec of the same name is found first")
-def kernel_hidden(facts: SeatFacts) -> Finding | None:
-    """Note kernelspecs of the same name that lie further back.
+def kernel_hidden(kernel: Kernel, first: Kernel) -> Finding:
+    """Note a kernelspec that nothing finds, as another of its name comes first.
 
     Looks like: A kernel that you registered does not behave as it should.
     Why: Another kernelspec of the same name is found first.
     How Kalyx knows: Both files, in the search order.
     What to do: Retire one of them, or register yours under another name.
     """
-    kernel = facts.kernel
-    if kernel is None or not facts.others:
-        return None
     return Finding.note(
         "kernel-hidden", "certain",
-        f"{kernel.spec} hides {len(facts.others)} other kernelspec"
-        f"{'s' if len(facts.others) > 1 else ''} of the name {kernel.name}.",
-        tuple(Evidence(f"also called {kernel.name}, found later", k.spec) for k in facts.others))
+        f"{kernel.spec} is hidden: {first.spec} has the name {kernel.name} too, and is found first.",
+        (Evidence("found first", first.spec), Evidence(f"also called {kernel.name}", kernel.spec)),
+        (Remedy(f"Register it under another name, or retire the one in front: kalyx retire {kernel.name}",
+                "manual", changes="which of them is found"),))
 
 
 @cause("kernel-not-activated", "it runs an environment that needs its variables or PATH set, and the "
@@ -378,7 +366,7 @@ def kernel_not_activated(facts: SeatFacts, files: Files) -> Finding | None:
         return None
     m = files
     folder = m.path.join(environment.path, "Scripts" if m.platform == "win32" else "bin")
-    path = facts.seat.launch.env.get("PATH", "") if facts.seat.launch else ""
+    path = kernel.env.get("PATH", "")  # whatever is active where Kalyx is asked
     entries = path.split(m.path_separator)
     if folder in entries or any(p and m.same(p, folder) for p in entries) or not m.is_folder(folder):
         return None

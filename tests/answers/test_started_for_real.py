@@ -1,0 +1,190 @@
+"""What really starts, asked of the programs themselves: scripts by running them, kernels by a real server."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+import time
+import urllib.request
+from pathlib import Path
+
+import pytest
+
+from tests.answers.test_kernels import SERVE, _url_of
+from tests.support.build import (
+    SHORT,
+    World,
+    kernelspec,
+    notebook,
+    other_pythons,
+    python_of,
+    run,
+    write,
+)
+
+SAYS = "\nimport sys\nprint(sys.prefix)\n"
+# LAB is the active environment, PLAIN and OTHER are more of them, BIN a folder on PATH; what follows is SAYS
+FIRST_LINES: dict[str, str] = {
+    "path": "#!PLAIN/bin/python", "blanks around": "#!  PLAIN/bin/python  ", "tab": "#!\tPLAIN/bin/python\t-I",
+    "an option": "#!PLAIN/bin/python -I", "two options": "#!PLAIN/bin/python -I -u",
+    "blank in it": "#!OTHER/bin/python",
+    "carriage return": "#!PLAIN/bin/python\r", "gone": "#!/nowhere/python", "link": "#!BIN/snek",
+    "env": "#!/usr/bin/env python", "env, 3": "#!/usr/bin/env python3", "env, wrapper": "#!/usr/bin/env shim",
+    "env, link": "#!/usr/bin/env snek", "env, two words": "#!/usr/bin/env python -u",
+    "env, none": "#!/usr/bin/env nosuch",
+    "env -S": "#!/usr/bin/env -S python -u", "env -S, quotes": "#!/usr/bin/env -S 'OTHER/bin/python' -I",
+    "env -S, variable": "#!/usr/bin/env -S ${HOME}/envs/plain/bin/python",
+    "env -iS": "#!/usr/bin/env -iS PATH=PLAIN/bin python3",
+    "env --split-string": "#!/usr/bin/env --split-string=python -s", "env -vS": "#!/usr/bin/env -vS python -s",
+    "env -S, assignments": "#!/usr/bin/env -S A=b PATH=PLAIN/bin:${PATH} python3 -s",
+    "env -i": "#!/usr/bin/env -i python",
+    "env -S -u": "#!/usr/bin/env -S -u PYTHONPATH python", "nice": "#!/usr/bin/nice PLAIN/bin/python",
+    "sh, exec in quotes": '#!/bin/sh\n"exec" "python" "$0" "$@"',
+    "sh, text": "#!/bin/sh\n''':'\nexec python -s \"$0\" \"$@\"\n'''",
+    "sh, long path": "#!/bin/sh\n'''exec' \"OTHER/bin/python\" \"$0\" \"$@\"\n' '''",
+    "sh, home": '#!/bin/sh\n""":"\nexec "$HOME/bin/snek" "$0" "$@"\n"""',
+    "bash, true": "#!/bin/bash\n\"true\" '''\\'\nexec python \"$0\" \"$@\"\n'''",
+    "sh, comment": "#!/bin/sh\n''''exec python -s -- \"$0\" ${1+\"$@\"} # '''",
+    "sh, own folder": "#!/bin/sh\n''''exec \"$(dirname \"$0\")/../envs/plain/bin/python\" \"$0\" # '''",
+    "sh through env": '#!/usr/bin/env sh\n"exec" "python" "$0" "$@"', "bash -e": '#!/bin/bash -e\n"exec" "python" "$0"',
+    "condition": "#!/bin/sh\n''':'\nif true; then exec python \"$0\"; fi\n'''",
+}
+UNTOLD = {"condition", "sh, condition"}  # what runs it is worked out by a shell
+
+
+def surroundings(world: World) -> dict[str, str]:
+    """Make the environments and programs that the tables name; return what stands for their folders."""
+    lab, plain, other = (world.venv(n) for n in ("lab", "plain", "my other"))
+    world.activate(lab)
+    programs = world.home / "bin"
+    programs.mkdir()
+    (programs / "snek").symlink_to(python_of(plain))
+    write(programs / "shim", f'#!/bin/sh\nexec "{python_of(other)}" "$@"\n', 0o755)
+    world.env["PATH"] = f"{programs}:{world.env['PATH']}"
+    return {"LAB": str(lab), "PLAIN": str(plain), "OTHER": str(other), "BIN": str(programs)}
+
+
+def filled(text: str, places: dict[str, str]) -> str:
+    """Return a text with the folders in it."""
+    for name, path in places.items():
+        text = text.replace(name, path)
+    return text
+
+
+@pytest.mark.parametrize("ending", ["", ".py"])
+def test_scripts(ending: str, world: World, validate) -> None:
+    """Each form of a first line: the prefix is that of the run, or nothing is claimed and what cannot start is said."""
+    places = surroundings(world)
+    for number, text in enumerate(FIRST_LINES.values()):
+        folder = world.project / str(number // 12)
+        write(folder / f"s{number}{ending}", filled(text, places) + SAYS, 0o755)
+        write(folder / ".git" / "HEAD", "")
+    for part in range(0, len(FIRST_LINES), 12):
+        document = world.answer("here", str(world.project / str(part // 12)))
+        validate(document)
+        seats = {os.path.basename(s["ref"]): s for s in document["result"]["seats"]}
+        for number, name in list(enumerate(FIRST_LINES))[part:part + 12]:
+            file = world.project / str(part // 12) / f"s{number}{ending}"
+            try:
+                ran = run([file], cwd=world.project, env=world.env)
+                real = ran.stdout.strip() if ran.returncode == 0 else None
+            except OSError:
+                real = None
+            seat = seats.get(file.name)
+            if seat is None:
+                assert not ending and (real is None or name in UNTOLD), name
+                seat = world.answer("packages", "--at", f"script:{file}")["result"].get("seat")
+                continue
+            told = seat["interpreter"] if not seat["findings"] else None
+            assert (told and told["prefix"]) == (None if name in UNTOLD else real), name
+            assert (real is None) == any(f["cause"] == "interpreter-gone" for f in seat["findings"]), name
+
+
+# the command of a kernel; WHO is a script that says where it runs, NINE a Python of another version on PATH
+KERNELS: dict[str, list[str]] = {
+    "path": ["PLAIN/bin/python", "WHO"], "python": ["python", "WHO"], "python3": ["python3", "WHO"],
+    "own version": [f"python{SHORT}", "WHO"], "other version": ["python3.9", "WHO"], "none": ["python3.4", "WHO"],
+    "python2": ["python2.7", "WHO"], "other name": ["snek", "WHO"], "wrapper": ["shim", "WHO"],
+    "below": ["envs/near/bin/python", "WHO"], "below, with a dot": ["./envs/near/bin/python", "WHO"],
+    "tilde": ["~/envs/plain/bin/python", "WHO"], "env": ["env", "python", "WHO"],
+    "env by path": ["/usr/bin/env", "python3", "WHO"],
+    "env -i": ["env", "-i", "PATH=PLAIN/bin", "NAMED", "python", "WHO"],
+    "env -u": ["env", "-u", "PATH", "PLAIN/bin/python", "WHO"],
+    "env -C": ["env", "-C", "envs/near/bin", "./python", "WHO"],
+    "env -S": ["env", "-S", "PATH=PLAIN/bin:${PATH} python -s", "WHO"], "env --": ["env", "--", "python3.9", "WHO"],
+    "env, assignment": ["env", "PATH=PLAIN/bin", "python", "WHO"],
+    "env, unknown option": ["env", "-q", "python", "WHO"],
+    "nice": ["nice", "-n", "3", "PLAIN/bin/python", "WHO"], "nice, bare": ["nice", "python", "WHO"],
+    "timeout": ["timeout", "-k", "1", "60", "PLAIN/bin/python", "WHO"],
+    "setsid": ["setsid", "-w", "PLAIN/bin/python", "WHO"],
+    "nohup env": ["nohup", "env", "A=b", "python", "WHO"], "stdbuf": ["stdbuf", "-oL", "PLAIN/bin/python", "WHO"],
+    "sh": ["sh", "-c", "exec PLAIN/bin/python WHO"],
+    "sh, arguments": ["sh", "-c", 'exec "$0" "$@"', "PLAIN/bin/python", "WHO"],
+    "sh, PATH": ["sh", "-c", "PATH=PLAIN/bin:$PATH; exec python WHO"],
+    "sh, no exec": ["sh", "-c", "PLAIN/bin/python WHO"],
+    "bash, activated": ["bash", "-c", ". PLAIN/bin/activate && exec PLAIN/bin/python WHO"],
+    "sh, condition": ["sh", "-c", "if true; then exec python WHO; fi"], "resource": ["{resource_dir}/python", "WHO"],
+    "script": ["BIN/kernel-start", "x"], "script of sh": ["BIN/start-kernel", "WHO"],
+}
+
+
+@pytest.mark.real
+@pytest.mark.skipif("3.9" not in other_pythons() or SHORT == "3.9", reason="needs another Python")
+def test_kernels_of_a_real_server(world: World) -> None:
+    """Each command is started by a server from a notebook's folder: the prefix is what `here` says of the notebook."""
+    places = surroundings(world)
+    folder = world.project
+    near = world.venv("near")
+    shutil.copytree(near, folder / "envs" / "near", symlinks=True)
+    cfg = folder / "envs/near/pyvenv.cfg"
+    cfg.write_text(cfg.read_text())
+    out = world.root / "out"
+    out.mkdir()
+    who = write(world.home / "who.py", "import os, sys, time\n"
+                f"name = os.environ['KERNEL_NAMED']\nwith open({str(out)!r} + '/.' + name, 'w') as file:\n"
+                f"    file.write(sys.prefix)\nos.rename({str(out)!r} + '/.' + name, {str(out)!r} + '/' + name)\n"
+                "time.sleep(30)\n")
+    (world.home / "bin" / "python3.9").symlink_to(other_pythons()["3.9"])
+    places |= {"WHO": str(who)}
+    write(world.home / "bin" / "kernel-start", f"#!{places['PLAIN']}/bin/python\n" + who.read_text(), 0o755)
+    write(world.home / "bin" / "start-kernel", f'#!/bin/sh\nexec {places["PLAIN"]}/bin/python "$@"\n', 0o755)
+    write(world.home / "bin" / "jupyter-server", f"#!{sys.executable}\n", 0o755)
+    for number, (name, words) in enumerate(KERNELS.items()):
+        spec = kernelspec(world.home, f"k{number}",
+                          [filled(w, {**places, "NAMED": f"KERNEL_NAMED=k{number}"}) for w in words],
+                          env={"KERNEL_NAMED": f"k{number}"})
+        if name == "resource":
+            (spec.parent / "python").symlink_to(python_of(Path(places["PLAIN"])))
+        notebook(folder / f"k{number}.ipynb", f"k{number}")
+    server = subprocess.Popen([sys.executable, "-W", "ignore", "-c", SERVE, str(folder)], env={
+        **world.env, "JUPYTER_RUNTIME_DIR": str(world.root / "runtime")}, cwd=world.root,
+        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    started = {}
+    try:
+        url = _url_of(world.root / "runtime", server)
+        for number in range(len(KERNELS)):
+            body = json.dumps({"name": f"k{number}", "path": f"k{number}.ipynb"}).encode()
+            request = urllib.request.Request(f"{url}api/kernels?token=seed", method="POST", data=body)
+            try:
+                with urllib.request.urlopen(request, timeout=30) as reply:
+                    started[number] = json.load(reply)["id"]
+            except OSError:
+                started[number] = None
+        seats = {os.path.basename(s["ref"]): s for s in world.answer("here")["result"]["seats"]}
+        deadline = time.monotonic() + 20
+        expected = {f"k{n}" for n, k in enumerate(KERNELS) if seats[f"k{n}.ipynb"]["interpreter"] or k in UNTOLD}
+        while time.monotonic() < deadline and not expected <= set(os.listdir(out)):
+            time.sleep(0.1)
+        for number, name in enumerate(KERNELS):
+            file, seat = out / f"k{number}", seats[f"k{number}.ipynb"]
+            real = file.read_text() if file.exists() else None
+            gone = any(f["cause"] == "kernel-interpreter-gone" for f in seat["findings"])
+            told = seat["interpreter"]["prefix"] if seat["interpreter"] and not gone else None
+            assert told == (None if name in UNTOLD else real), name
+            assert gone == (real is None), name
+    finally:
+        server.kill()  # asked to end, it would wait for each kernel, which answers nothing
+        server.wait(30)
