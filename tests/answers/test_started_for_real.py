@@ -188,3 +188,68 @@ def test_kernels_of_a_real_server(world: World) -> None:
     finally:
         server.kill()  # asked to end, it would wait for each kernel, which answers nothing
         server.wait(30)
+
+
+# the pip that PATH finds first, as a script or as what it links to (->): PLAIN has a pip, BARE has none
+PIP = "import re, sys\nfrom pip._internal.cli.main import main\nsys.exit(main())\n"
+PIPS: dict[str, str] = {
+    "its own": "#!PLAIN/bin/python\n" + PIP,
+    "long path": "#!/bin/sh\n'''exec' \"OTHER/bin/python\" \"$0\" \"$@\"\n' '''\n" + PIP,
+    "link": "->PLAIN/bin/pip", "env": "#!/usr/bin/env python\n" + PIP,
+    "wrapper": '#!/bin/sh\nexec PLAIN/bin/python -m pip "$@"\n', "no exec": '#!/bin/sh\nPLAIN/bin/python -m pip "$@"\n',
+    "another pip": '#!/bin/bash\nexec PLAIN/bin/pip "$@"\n',
+    "home": '#!/bin/sh\nexec "$HOME/envs/plain/bin/python" -m pip "$@"\n',
+    "bare word": '#!/bin/sh\nset -e\nexec python -m pip "$@"\n',
+    "variable": '#!/bin/sh\nenv=PLAIN\n"$env/bin/python" -m pip "$@"\n',
+    "through env": '#!/bin/sh\nexec env A=b PLAIN/bin/python -m pip "$@"\n', "module gone": "#!BARE/bin/python\n" + PIP,
+    "wrapper, module gone": '#!/bin/sh\nexec BARE/bin/python -m pip "$@"\n', "gone": "#!/nowhere/python\n" + PIP,
+    "gone, by env": "#!/usr/bin/env nosuch\n" + PIP,
+    "condition": '#!/bin/sh\nif true; then exec python -m pip "$@"; fi\n',
+}
+
+
+def test_pip(world: World, validate) -> None:
+    """The pip that PATH finds: its environment is what its own --version says; what cannot start is said."""
+    lab, plain, other = (world.venv(n, pip=True) for n in ("lab", "plain", "my other"))
+    bare = world.venv("bare")
+    world.activate(lab)
+    write(plain / "bin" / "pip", f"#!{python_of(plain)}\n{PIP}", 0o755)
+    places = {"PLAIN": str(plain), "OTHER": str(other), "BARE": str(bare)}
+    first = world.home / "first"
+    first.mkdir()
+    world.env["PATH"] = f"{first}:{world.env['PATH']}"
+    for name, text in PIPS.items():
+        text = filled(text, places)
+        (first / "pip").unlink(missing_ok=True)
+        if text.startswith("->"):
+            (first / "pip").symlink_to(text[2:])
+        else:
+            write(first / "pip", text, 0o755)
+        ran = subprocess.run([first / "pip", "--version"], env=world.env, capture_output=True, text=True, check=False) \
+            if not text.startswith("#!/nowhere") else None
+        real = ran.stdout.split(" from ")[-1].split("/lib/python")[0] if ran and ran.returncode == 0 else None
+        document = world.answer("here")
+        validate(document)
+        shell = document["result"]["seats"][0]
+        pip = next(s for s in shell["scripts"] if s["name"] == "pip")
+        found = {f["cause"] for f in shell["findings"] if f["because"].startswith("pip ")}
+        healthy = real == str(lab) or name == "condition"
+        expected = {"pip-absent"} if real is None else set() if healthy else {"pip-elsewhere"}
+        assert found == expected, name
+        if real is not None and name != "condition":
+            assert pip["interpreter"]["prefix"] == real, name
+        said = world.kalyx("here").stdout.splitlines()[0]
+        assert ("pip belongs to it" in said) == (real == str(lab) and name != "condition"), (name, said)
+
+
+def test_shell_without_pip(world: World) -> None:
+    """No pip anywhere is no warning, and none is claimed; tools of another environment are noted, not warned of."""
+    lab, other = world.venv("lab"), world.venv("other")
+    world.activate(lab)
+    world.env["PATH"] = f"{lab / 'bin'}:{other / 'bin'}:/nowhere"
+    write(other / "bin" / "jupyter", f"#!{python_of(other)}\n", 0o755)
+    document = world.answer("here")
+    shell = document["result"]["seats"][0]
+    assert (document["exit"], [(f["cause"], f["severity"]) for f in shell["findings"]]) == (0,
+                                                                                            [("pip-elsewhere", "note")])
+    assert "pip" not in world.kalyx("here").stdout.splitlines()[0]

@@ -63,8 +63,16 @@ def here_sentence(answer: HereAnswer) -> str:
     place = f"{environment.path} (Python {environment.python_version or '?'})"
     if len(known) == 1:
         return f"Python here is {place}" + (
-            ", and pip belongs to it." if known[0].scripts else ".")
+            ", and pip belongs to it." if _has_its_pip(known[0]) else ".")
     return f"All {len(known)} seats agree on {place}."
+
+
+def _has_its_pip(seat: Seat) -> bool:
+    """Whether the pip that the shell starts is one, and of the shell's own Python."""
+    pips = [s.interpreter for s in seat.scripts if s.name == "pip"]
+    absent = any(f.cause == "pip-absent" for f in seat.findings)
+    return not absent and bool(pips) and all(p is not None and p.works and seat.interpreter is not None
+                                             and p.prefix == seat.interpreter.prefix for p in pips)
 
 
 def _seat_row(page: Page, seat: Seat, folder: str) -> None:

@@ -19,7 +19,9 @@ def shell_seat(context: SeatContext) -> SeatFacts:
     """Return the shell seat of the folder."""
     python = context.shell_python()
     scripts = []
-    for name in commands.SCRIPT_NAMES:
+    version = python[1].interpreter.version_pair if python else None
+    exact = (f"pip{version[0]}.{version[1]}",) if version else ()
+    for name in (*commands.INSTALLERS, *exact, *commands.TOOLS):
         found = find_on_path(context.machine, name, first_only=True)
         if found:
             scripts.append(commands.read_script(context.examiner, name, found[0], context.folder,

@@ -27,11 +27,12 @@ if TYPE_CHECKING:
     )
     from kalyx.core.machine.interface import Machine
 
-__all__ = ["PYTHON_NAMES", "SCRIPT_NAMES", "ShellName", "ask_shell", "find_python", "path_step",
+__all__ = ["INSTALLERS", "PYTHON_NAMES", "TOOLS", "ShellName", "ask_shell", "find_python", "path_step",
            "read_script", "said_in_first_line", "variable_steps"]
 
 PYTHON_NAMES = ("python", "python3", "py")
-SCRIPT_NAMES = ("pip", "pip3", "jupyter", "ipython", "pytest")
+INSTALLERS = ("pip", "pip3")
+TOOLS = ("jupyter", "ipython", "pytest")  # what installs nothing, and runs in an environment
 # Variables that decide which Python runs and what it imports
 VARIABLES = ("PYTHONPATH", "PYTHONHOME", "PYTHONUSERBASE", "PYTHONNOUSERSITE", "PYTHONSAFEPATH",
              "PYTHONPLATLIBDIR", "PYTHONEXECUTABLE", "__PYVENV_LAUNCHER__")

@@ -93,3 +93,20 @@ def _make_again(files: Files, prefix: str, base: Interpreter) -> Remedy:
         argv = ("sh", "-c", f"{shlex.join(['mv', prefix, old])} && {{ {shlex.join(make)} || "
                             f"{{ {back}; false; }}; }}")
     return Remedy(says, "command", argv=argv, changes=f"{prefix}, and moves what is there to {old}")
+
+
+def get_pip(files: Files, interpreter: Interpreter) -> Remedy:
+    """Return how an interpreter gets a pip whose Python brings none along: by the distributor's package."""
+    base, is_base = interpreter.base_prefix or "", interpreter.prefix == interpreter.base_prefix
+    if base == "/usr" and files.exists("/usr/bin/apt-get"):
+        package = "python3-pip" if is_base else "python3-venv"
+        return Remedy(f"Install the system's package {package}" + (
+            "." if is_base else f"; then make pip with: {interpreter.path} -m ensurepip"), "command",
+            argv=("apt-get", "install", "-y", package), changes=f"adds {package} to the system (needs root)")
+    for tool in ("dnf", "zypper", "apk"):
+        if (base == "/usr" and files.exists(f"/usr/bin/{tool}")) or files.exists(f"/sbin/{tool}"):
+            verb = ("add", "py3-pip") if tool == "apk" else ("install", "-y", "python3-pip")
+            return Remedy("Install the system's package of pip.", "command", argv=(tool, *verb),
+                          changes="adds pip to the system (needs root)")
+    return Remedy(f"Install pip for {interpreter.path}: its Python was packaged without ensurepip.", "manual",
+                  changes=f"adds pip to {interpreter.prefix}")

@@ -21,7 +21,7 @@ def judge_seat(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Seat:
     if facts.seat.kind == "shell":  # only the checks of its kind are loaded
         from kalyx.core.verdicts.seats.shell import judge_shell
 
-        found += judge_shell(facts, files)
+        found += judge_shell(facts, files, neighbours)
     elif facts.seat.kind == "editor":
         from kalyx.core.verdicts.seats.editor import judge_editor
 

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from kalyx.core.facts.interpreters.environment import program_folder, python_in
+from kalyx.core.facts.interpreters.installation import find_library
 from kalyx.core.facts.interpreters.path_lookup import split_path
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.remedies.environments import get_pip
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from kalyx.core.facts.environments.neighbours import Neighbours
     from kalyx.core.facts.files import Files
     from kalyx.core.facts.seats.context import SeatFacts
     from kalyx.core.model import Interpreter, Script
@@ -16,19 +19,17 @@ if TYPE_CHECKING:
 __all__ = ["judge_shell"]
 
 
-def judge_shell(facts: SeatFacts, files: Files) -> list[Finding]:
+def judge_shell(facts: SeatFacts, files: Files, neighbours: Neighbours) -> list[Finding]:
     """Return what is wrong with a shell seat."""
-    found = []
+    found = [pip_absent(facts, files, neighbours)]
     for script in facts.seat.scripts:
-        for finding in (pip_absent(script, facts), pip_elsewhere(script, facts, files)):
-            if finding is not None:
-                found.append(finding)
+        if script.name.startswith("pip"):
+            found.append(pip_cannot_start(script, facts, neighbours) or pip_elsewhere(script, facts, files))
+        else:
+            found.append(tool_elsewhere(script, facts, files))
     for variable in ("VIRTUAL_ENV", "CONDA_PREFIX"):
-        for check in (activation_stale, activation_outranked):
-            finding = check(variable, facts, files)
-            if finding is not None:
-                found.append(finding)
-    return found
+        found += [check(variable, facts, files) for check in (activation_stale, activation_outranked)]
+    return [f for f in found if f is not None]
 
 
 def _use_python_m(facts: SeatFacts, script: Script) -> Remedy:
@@ -37,20 +38,34 @@ def _use_python_m(facts: SeatFacts, script: Script) -> Remedy:
                   "manual", changes="nothing but what you type")
 
 
-@cause("pip-elsewhere", "the pip that would run belongs to another interpreter than python",
+def _is_elsewhere(script: Script, facts: SeatFacts, files: Files) -> bool:
+    """Whether a script runs in another environment than the shell's python, and both work."""
+    mine, its = facts.seat.interpreter, script.interpreter
+    if mine is None or its is None or not mine.works or not its.works:
+        return False
+    return mine.prefix is not None and its.prefix is not None and not files.same(mine.prefix, its.prefix)
+
+
+def _how(script: Script, facts: SeatFacts, files: Files) -> tuple[Evidence, ...]:
+    """Return what shows which environments a script and the shell's python run in."""
+    mine = facts.seat.interpreter
+    steps = [s for s in script.trail if not s.where or files.read_link(s.where) is None]
+    runs = [Evidence(f"{facts.python_name} runs {mine.path}, whose prefix is {mine.prefix}", mine.path)] if mine else []
+    return (*[Evidence(s.says, s.where, s.line) for s in (*steps, *facts.seat.trail[:1])], *runs)
+
+
+@cause("pip-elsewhere", "the pip that would run, wrappers followed, belongs to another interpreter than python",
        brief="pip belongs to another Python than python")
 def pip_elsewhere(script: Script, facts: SeatFacts, files: Files) -> Finding | None:
     """Compare the environment of ``pip`` with that of ``python``.
 
     Looks like: What `pip install` installs cannot be imported.
     Why: The `pip` that runs belongs to another interpreter than `python`.
-    How Kalyx knows: The first line of the pip that PATH finds.
+    How Kalyx knows: The first line of the pip that PATH finds, and what a wrapper hands over to.
     What to do: Install with `python -m pip`.
     """
     mine, its = facts.seat.interpreter, script.interpreter
-    if mine is None or its is None or not mine.works or not its.works:
-        return None
-    if mine.prefix is None or its.prefix is None or files.same(mine.prefix, its.prefix):
+    if mine is None or its is None or not _is_elsewhere(script, facts, files):
         return None
     main = script.name == "pip" or not any(s.name == "pip" for s in facts.seat.scripts)
     name = facts.python_name
@@ -58,32 +73,73 @@ def pip_elsewhere(script: Script, facts: SeatFacts, files: Files) -> Finding | N
         "pip-elsewhere", "warning" if main else "note", "certain",
         f"{script.name} installs into {its.prefix} (Python {its.version}), and {name} runs "
         f"{mine.prefix} (Python {mine.version}): what {script.name} installs, {name} does not "
-        "see.",
-        (*[Evidence(s.says, s.where, s.line) for s in script.trail if not s.where or files.read_link(s.where) is None],
-         *[Evidence(s.says, s.where, s.line) for s in facts.seat.trail[:1]],
-         Evidence(f"{name} runs {mine.path}, whose prefix is {mine.prefix}", mine.path)),
-        (_use_python_m(facts, script),))
+        "see.", _how(script, facts, files), (_use_python_m(facts, script),))
 
 
-@cause("pip-absent", "the seat's interpreter has no pip, or its pip script cannot start",
-       brief="pip cannot start")
-def pip_absent(script: Script, facts: SeatFacts) -> Finding | None:
-    """Find a pip script whose interpreter is gone or cannot start.
+def tool_elsewhere(script: Script, facts: SeatFacts, files: Files) -> Finding | None:
+    """Note where a tool runs that installs nothing: it imports what is there, not what python imports."""
+    mine, its = facts.seat.interpreter, script.interpreter
+    if mine is None or its is None or not _is_elsewhere(script, facts, files):
+        return None
+    return Finding.note(
+        "pip-elsewhere", "certain",
+        f"{script.name} runs in {its.prefix} (Python {its.version}), {facts.python_name} in {mine.prefix}.",
+        _how(script, facts, files),
+        (Remedy(f"To run it where {facts.python_name} runs, and if it is installed there: "
+                f"{facts.python_name} -m {script.name} …", "manual", changes="nothing but what you type"),))
+
+
+@cause("pip-absent", "the seat's interpreter has no pip and no ensurepip, or the pip on PATH cannot start: its "
+       "interpreter or its module is gone", brief="pip cannot start")
+def pip_absent(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Finding | None:
+    """Note an interpreter that has neither pip nor what Python brings it along with.
 
     Looks like: `No module named pip`, or `pip` cannot start.
-    Why: The environment was made without pip, or its script names an interpreter that is gone.
+    Why: The environment was made without pip, or the distributor split it off; or the script of pip names an
+        interpreter, or a module, that is gone.
     How Kalyx knows: The script's first line, and the interpreter's layers.
-    What to do: Give the environment a pip of its own.
+    What to do: Give the environment a pip of its own, or install the system's package.
     """
-    its = script.interpreter
-    if its is None or its.works or its.known_by == "unknown":
+    interpreter = facts.seat.interpreter
+    if interpreter is None or not interpreter.works or not interpreter.base_prefix:
         return None
-    return Finding.warning(
+    folders = neighbours.visible_sites(interpreter)
+    bundled = _ensurepip(interpreter, files)
+    if not folders or bundled is None or files.exists(bundled) or neighbours.any_holds(folders, "pip"):
+        return None
+    return Finding.note(
         "pip-absent", "certain",
-        f"{script.name} cannot start: {script.path} names the interpreter {its.path}, and "
-        f"{its.trouble}.",
-        tuple(Evidence(s.says, s.where, s.line) for s in script.trail),
-        (_use_python_m(facts, script),))
+        f"{interpreter.prefix} (Python {interpreter.version}) has no pip, and its Python brings none along.",
+        (*[Evidence(f"pip is not in {f}", f) for f in folders], Evidence(f"{bundled} is not there", bundled)),
+        (get_pip(files, interpreter),))
+
+
+def _ensurepip(interpreter: Interpreter, files: Files) -> str | None:
+    """Return where an interpreter's base has ensurepip, or would have it; None where its library was not found."""
+    library = find_library(files, interpreter.real_path)
+    return str(files.path.join(library[1], "ensurepip")) if library else None
+
+
+def pip_cannot_start(script: Script, facts: SeatFacts, neighbours: Neighbours) -> Finding | None:
+    """Find a pip on PATH whose interpreter, or whose module, is gone."""
+    its = script.interpreter
+    if its is None and not script.cannot_start:
+        return None
+    if its is not None and not its.works:
+        if its.known_by == "unknown":
+            return None
+        trouble = f"{script.path} names the interpreter {its.path}, and {its.trouble}"
+    elif its is not None:
+        folders = neighbours.visible_sites(its)
+        module = (script.module or "pip").split(".")[0]
+        if not folders or neighbours.any_holds(folders, module):
+            return None
+        trouble = f"{script.path} runs {its.path}, which has no module {module}"
+    else:
+        trouble = script.trouble
+    return Finding.warning(
+        "pip-absent", "certain", f"{script.name} cannot start: {trouble}.",
+        tuple(Evidence(s.says, s.where, s.line) for s in script.trail), (_use_python_m(facts, script),))
 
 
 def _active(variable: str, facts: SeatFacts, files: Files) -> str | None:
