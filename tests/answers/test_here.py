@@ -37,6 +37,7 @@ def with_pip(env: Path, python: Path | None = None, *, form: str = "direct") -> 
     head = {"direct": f"#!{target}\n", "env": "#!/usr/bin/env python\n",
             "sh": f"#!/bin/sh\n'''exec' \"{target}\" \"$0\" \"$@\"\n' '''\n"}[form]
     write(env / "bin" / "pip", head + "print('pip')\n", 0o755)
+    write(site_of(env) / "pip" / "__init__.py", "")
 
 
 @dataclass(frozen=True)

@@ -258,7 +258,7 @@ def test_running_processes(world: World, validate) -> None:
         assert [f["cause"] for f in replaced["findings"]] == ["interpreter-replaced"]
         assert document["exit"] == 1
         seat = f"process:{started[0].pid}"
-        assert world.answer("packages", "--at", seat)["result"]["seat"] == seat
+        assert world.answer("packages", "--at", seat)["result"]["seat"]["ref"] == seat
         report = world.answer("why", "watch", "--at", seat, "--timeout", "2")["result"]["imports"][0]
         assert (report["seat"], report["causes"][0]["cause"]) == (seat, "hang")
         assert "ipykernel_launcher" in world.kalyx("running").stdout

@@ -146,7 +146,7 @@ def test_kernels_of_a_real_server(world: World) -> None:
     who = write(world.home / "who.py", "import os, sys, time\n"
                 f"name = os.environ['KERNEL_NAMED']\nwith open({str(out)!r} + '/.' + name, 'w') as file:\n"
                 f"    file.write(sys.prefix)\nos.rename({str(out)!r} + '/.' + name, {str(out)!r} + '/' + name)\n"
-                "time.sleep(30)\n")
+                "time.sleep(70)\n")
     (world.home / "bin" / "python3.9").symlink_to(other_pythons()["3.9"])
     places |= {"WHO": str(who)}
     write(world.home / "bin" / "kernel-start", f"#!{places['PLAIN']}/bin/python\n" + who.read_text(), 0o755)
@@ -174,7 +174,7 @@ def test_kernels_of_a_real_server(world: World) -> None:
             except OSError:
                 started[number] = None
         seats = {os.path.basename(s["ref"]): s for s in world.answer("here")["result"]["seats"]}
-        deadline = time.monotonic() + 20
+        deadline = time.monotonic() + 60
         expected = {f"k{n}" for n, k in enumerate(KERNELS) if seats[f"k{n}.ipynb"]["interpreter"] or k in UNTOLD}
         while time.monotonic() < deadline and not expected <= set(os.listdir(out)):
             time.sleep(0.1)

@@ -39,6 +39,7 @@ def windows() -> MadeUpMachine:
         rf"{BASE}\python.exe": b"MZ", rf"{BASE}\Lib\os.py": "",
         rf"{BASE}\Include\patchlevel.h": '#define PY_VERSION "3.11.4"',
         rf"{BASE}\Scripts\pip.exe": b"MZ..." + f"#!{BASE}\\python.exe\r\nPK..".encode(),
+        rf"{BASE}\Lib\site-packages\pip\__init__.py": "",
         rf"{LAB}\pyvenv.cfg": f"home = {BASE}\nversion = 3.11.4\n",
         rf"{LAB}\Scripts\python.exe": b"MZ", rf"{LAB}\Lib\site-packages\x.py": "",
         r"C:\Users\ada\lab\.vscode\settings.json":

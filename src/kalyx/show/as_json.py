@@ -33,7 +33,7 @@ __all__ = ["ask_result", "changes_result", "document", "enrol_result", "envs_res
            "here_result", "kernels_result", "make_result", "packages_result", "put_result", "quoted",
            "retire_result", "running_result", "undo_result", "why_result"]
 
-FORMAT = 1
+FORMAT = 2
 INTERPRETER = ("path", "real_path", "version", "implementation", "prefix", "base_prefix")
 ENVIRONMENT = ("path", "name", "kind", "base", "python_version", "findings")
 EVIDENCE = ("says", "path", "line")
@@ -129,7 +129,7 @@ def envs_result(answer: EnvsAnswer) -> dict[str, Any]:
 
 def packages_result(answer: PackagesAnswer) -> dict[str, Any]:
     """Return the result of ``packages``."""
-    return {"seat": answer.seat.ref, "layers": plain(answer.layers),
+    return {"seat": plain(answer.seat), "layers": plain(answer.layers),
             "distributions": plain(answer.distributions), "findings": plain(answer.findings)}
 
 
@@ -150,7 +150,7 @@ def enrol_result(answer: EnrolAnswer) -> dict[str, Any]:
 
 def put_result(answer: PutAnswer) -> dict[str, Any]:
     """Return the result of ``put``."""
-    return {"seat": answer.seat.ref, "interpreter": plain(answer.seat.interpreter),
+    return {"seat": plain(answer.seat), "interpreter": plain(answer.seat.interpreter),
             "environment": plain(answer.seat.environment), "steps": plain(answer.steps), "done": answer.done,
             "findings": plain(answer.findings), "differs": list(answer.differs),
             "change": answer.change.to_json() if answer.change else None}

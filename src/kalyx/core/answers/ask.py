@@ -8,11 +8,13 @@ import os
 import time
 
 from kalyx.core.errors import NothingToJudge, Unreadable
+from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.trial import BOOT
 from kalyx.core.facts.kernels import kernelspecs
 from kalyx.core.facts.processes.processes import connection_file_of, kind_of
 from kalyx.core.facts.seats.finder import find_seat_to_run
 from kalyx.core.lean.record import record, replace
+from kalyx.core.verdicts.seats.judge_seat import judge_seat
 from kalyx.core.wire.client import KernelFailed, StartedKernel
 from kalyx.core.wire.running import KernelBusy, RunningKernel, parse_connection
 
@@ -21,7 +23,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from kalyx.core.facts.seats.context import SeatContext, SeatFacts
-    from kalyx.core.model import Kernel, Note
+    from kalyx.core.model import Finding, Kernel, Note
 
 __all__ = ["AskAnswer", "Asked", "Identity", "answer_ask"]
 
@@ -57,6 +59,7 @@ class Asked:
     who: Identity | None = None
     exit: int | None = None
     seconds: float = 0.0
+    findings: tuple[Finding, ...] = ()
 
 
 @record
@@ -71,7 +74,7 @@ class AskAnswer:
     def status(self) -> str:
         """Whether all answered, the code failed somewhere, or a seat could not be asked."""
         outcomes = {a.outcome for a in self.seats}
-        if "error" in outcomes:
+        if "error" in outcomes or any(f.is_problem for a in self.seats for f in a.findings):
             return "problem"
         return "ok" if outcomes == {"ok"} else "unknown"
 
@@ -93,7 +96,10 @@ def _ask(context: SeatContext, facts: SeatFacts, code: str | None, limit: float)
     seat = facts.seat
     if seat.launch is None or seat.interpreter is None or not seat.interpreter.may_start:
         trouble = seat.interpreter.trouble if seat.interpreter else facts.cannot_start or facts.untold
-        return Asked(seat.ref, "unknown", error=trouble or "it has no interpreter that could run it")
+        judged = judge_seat(facts, context.machine, Neighbours(context.machine, context))
+        found = tuple(f for f in judged.findings if f.is_problem) if judged.cannot_run else ()
+        trouble = trouble or next((f.because for f in found), "")
+        return Asked(seat.ref, "unknown", error=trouble or "it has no interpreter that could run it", findings=found)
     try:
         if seat.kind == "process" and (data := _connection(context, seat.ref)):
             asked = _ask_live(seat.ref, data, code, limit)

@@ -40,7 +40,7 @@ class HereAnswer:
     @property
     def status(self) -> str:
         """Whether anything is wrong, or nothing could be found out."""
-        found = [*self.findings, *[f for s in self.seats for f in s.findings]]
+        found = [*self.findings, *[f for s in self.seats for f in s.all_findings]]
         if any(f.is_problem for f in found):
             return "problem"
         return "ok" if any(s.environment for s in self.seats) else "unknown"

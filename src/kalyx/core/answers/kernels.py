@@ -8,7 +8,8 @@ from kalyx.core.facts.kernels import kernelspecs
 from kalyx.core.facts.seats.environment import env_seat
 from kalyx.core.facts.seats.kernel import seat_of_kernelspec
 from kalyx.core.lean.record import record, replace
-from kalyx.core.verdicts.seats.kernel import judge_kernel, kernel_hidden
+from kalyx.core.verdicts.seats.judge_seat import judge_seat
+from kalyx.core.verdicts.seats.kernel import kernel_hidden
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -43,7 +44,7 @@ class KernelsAnswer:
     def status(self) -> str:
         """Whether one of them is not well, or does not prove itself."""
         for item in self.kernels:
-            if any(f.is_problem for f in item.kernel.findings):
+            if any(f.is_problem for f in item.kernel.all_findings):
                 return "problem"
             if item.proof is not None and (not item.proof.answered or item.proof.trouble):
                 return "problem"
@@ -101,7 +102,8 @@ def _judged(facts: SeatFacts, first: dict[str, Kernel], context: SeatContext,
     hidden = in_front.spec if in_front.spec != kernel.spec else None
     findings = []
     if kernel.language.lower() in ("", "python"):  # others are listed, and left alone
-        findings = judge_kernel(facts, context.machine, neighbours)
+        seat = judge_seat(facts, context.machine, neighbours)
+        findings, kernel = list(seat.findings), replace(kernel, environment=seat.environment)
     if hidden is not None:
         findings.append(kernel_hidden(kernel, in_front))
     return ListedKernel(replace(kernel, findings=tuple(findings)), hidden)

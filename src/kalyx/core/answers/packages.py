@@ -14,7 +14,7 @@ from kalyx.core.lean.record import record
 from kalyx.core.model import Note
 from kalyx.core.model.names import normal_name
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
-from kalyx.core.verdicts.seats.packages import judge_leaks, version_conflicts
+from kalyx.core.verdicts.seats.packages import version_conflicts
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -38,9 +38,15 @@ class PackagesAnswer:
     closed: tuple[str, ...] = ()  # folders of the path that are there and cannot be listed
 
     @property
+    def all_findings(self) -> tuple[Finding, ...]:
+        """What bears on what can be imported: leaks, conflicts, the environment's health, why nothing runs."""
+        environment = self.seat.environment
+        return (*self.findings, *(environment.findings if environment else self.seat.findings))
+
+    @property
     def status(self) -> str:
         """Whether something is wrong; whether what was asked for is not there, or could not be looked for."""
-        if any(f.is_problem for f in self.findings):
+        if any(f.is_problem for f in self.all_findings):
             return "problem"
         return "unknown" if self.closed or (self.asked and not self.distributions) else "ok"
 
@@ -60,16 +66,17 @@ def answer_packages(context: SeatContext, seat_ref: str, *, layer: str | None = 
     interpreter, launch, examined = seat.interpreter, seat.launch, facts.examined
     if interpreter is None or launch is None or examined is None or interpreter.prefix is None \
             or not interpreter.works:
-        why = next((f.because for f in seat.findings if f.is_problem), "it has no interpreter.")
-        raise NothingToJudge(f"What {seat.ref} can import cannot be told: {why}",
+        if seat.cannot_run:
+            return PackagesAnswer(seat, (), (), ())  # it is there and cannot run: that is the answer
+        found = next((f.because for f in seat.findings if f.is_problem), "it has no interpreter.")
+        why = facts.untold or found.rstrip(".")
+        raise NothingToJudge(f"What {seat.ref} can import cannot be told: {why}.",
                              "Name another seat with --at.")
     path = read_search_path(m, interpreter, examined.stdlib, examined.config, launch.env,
                             start=launch.start or launch.cwd, cwd=launch.cwd,
                             flags=launch.argv[1:])
     everything = read_inventory(m, path.layers, sizes=sizes)
-    config = examined.config
-    findings = judge_leaks(seat.environment, everything, launch.env,
-                           open_to_base=config is not None and config.open_to_base)
+    findings = [f for f in seat.findings if f.cause == "layer-leak"]
     if conflicts:
         markers = marker_values(interpreter.version or "3", interpreter.implementation or "cpython",
                                 m.platform)

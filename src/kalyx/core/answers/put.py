@@ -65,7 +65,8 @@ class PutAnswer:
     @property
     def status(self) -> str:
         """Whether it was done as planned, or nothing speaks against it."""
-        return "problem" if self.findings or self.differs else "ok"
+        cannot_run = self.seat.interpreter is None or not self.seat.interpreter.works
+        return "problem" if self.findings or self.differs or cannot_run else "ok"
 
 
 def answer_put(context: SeatContext, requirements: Sequence[str], seat_ref: str, *, dry_run: bool,
@@ -80,8 +81,11 @@ def answer_put(context: SeatContext, requirements: Sequence[str], seat_ref: str,
     seat = judge_seat(facts, context.machine, Neighbours(context.machine, context))
     interpreter, environment = seat.interpreter, seat.environment
     if interpreter is None or environment is None or not interpreter.works:
-        why = next((f.because for f in seat.findings if f.is_problem), "it has no interpreter.")
-        raise NothingToJudge(f"Nothing can be put where {seat.ref} is: {why}", "Name another seat with --at.")
+        if seat.cannot_run:
+            return PutAnswer(seat, ())
+        found = next((f.because for f in seat.findings if f.is_problem), "it has no interpreter.")
+        why = facts.untold or found.rstrip(".")
+        raise NothingToJudge(f"Nothing can be put where {seat.ref} is: {why}.", "Name another seat with --at.")
     facts = replace(facts, seat=seat)
     _refuse_managed(context, facts)
     pip = pip_for(context, interpreter)

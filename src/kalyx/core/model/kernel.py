@@ -33,6 +33,11 @@ class Kernel:
     provisioner: str = ""  # what is to start it, where that is named
 
     @property
+    def all_findings(self) -> tuple[Finding, ...]:
+        """What was found about it, and about the health of its environment."""
+        return (*self.findings, *(self.environment.findings if self.environment else ()))
+
+    @property
     def folder(self) -> str:
         """The folder of kernel.json (what ``{resource_dir}`` stands for)."""
         cut = max(self.spec.rfind("/"), self.spec.rfind("\\"))

@@ -61,6 +61,18 @@ class Seat:
     scripts: tuple[Script, ...] = ()
     launch: Launch | None = None
 
+    @property
+    def all_findings(self) -> tuple[Finding, ...]:
+        """What was found about it, and about the health of its environment."""
+        return (*self.findings, *(self.environment.findings if self.environment else ()))
+
+    @property
+    def cannot_run(self) -> bool:
+        """Whether it is there, and was found not to run; a path that was named and is not there is no seat."""
+        named = self.kind == "python" and self.interpreter is not None and self.interpreter.known_by == "gone" \
+            and len(self.trail) == 0
+        return not named and any(f.is_problem for f in self.findings)
+
 
 @record
 class Agreement:

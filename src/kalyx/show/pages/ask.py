@@ -28,6 +28,8 @@ def _one(page: Page, asked: Asked, code: str | None) -> None:
     if asked.outcome != "ok":
         page.title(mark, f"{asked.seat}: {SAYS[asked.outcome]}.")
         page.say(asked.error or "", indent=4)
+        if asked.findings:
+            page.findings(asked.findings, verbose=False)
     elif asked.who is not None:
         page.title(mark, f"{asked.seat} is Python {asked.who.version} in {asked.who.prefix}.")
         page.whole(f"sys.executable  {asked.who.executable}", indent=4)

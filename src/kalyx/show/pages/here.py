@@ -30,14 +30,14 @@ def lay_out(page: Page, answer: HereAnswer, *, verbose: bool) -> None:
     elif findings:
         page.findings(findings, verbose=verbose)
     if not verbose:
-        for note in (f for s in answer.seats for f in s.findings if not f.is_problem):
+        for note in (f for s in answer.seats for f in s.all_findings if not f.is_problem):
             page.blank()
             page.say(note.because, "quiet", 2, "· ")
     notes(page, answer.notes)
 
 
 def _all_findings(answer: HereAnswer) -> list[Finding]:
-    found = [*answer.findings, *[f for s in answer.seats for f in s.findings]]
+    found = [*answer.findings, *[f for s in answer.seats for f in s.all_findings]]
     unique = list({f.because: f for f in found}.values())  # two notebooks may share a kernel
     return [f for f in unique if f.is_problem]
 

@@ -17,7 +17,7 @@ SCOPES = {"user": "registered for you", "env": "in the server's environment",
 
 def lay_out(page: Page, answer: KernelsAnswer, *, verbose: bool) -> None:
     """Lay out ``kernels``: the sum, each kernel, what ails them."""
-    count, ill = len(answer.kernels), sum(any(f.is_problem for f in k.kernel.findings) for k in answer.kernels)
+    count, ill = len(answer.kernels), sum(any(f.is_problem for f in k.kernel.all_findings) for k in answer.kernels)
     kind = "stale kernel" if answer.filtered else "kernel"
     mute = sum(k.proof is not None and (not k.proof.answered or bool(k.proof.trouble)) for k in answer.kernels)
     page.title(answer.status, f"{count} {kind}{'s' if count != 1 else ''} "
@@ -31,17 +31,17 @@ def lay_out(page: Page, answer: KernelsAnswer, *, verbose: bool) -> None:
     for item in answer.kernels:
         page.blank()
         _kernel(page, item)
-    show_findings(page, tuple(f for k in answer.kernels for f in k.kernel.findings), verbose)
+    show_findings(page, tuple(f for k in answer.kernels for f in k.kernel.all_findings), verbose)
 
 
 def _kernel(page: Page, item: ListedKernel) -> None:
     kernel = item.kernel
-    mark = "!" if any(f.is_problem for f in kernel.findings) else " "
+    mark = "!" if any(f.is_problem for f in kernel.all_findings) else " "
     interpreter, environment = kernel.interpreter, kernel.environment
     if kernel.language.lower() not in ("", "python"):
         runs = f"of the language {kernel.language}"
     elif interpreter is None:
-        runs = "?"
+        runs = "what it starts cannot be told"
     else:
         name = environment.name if environment else "?"
         runs = f"Python {interpreter.version or '?'}, {name}"

@@ -24,9 +24,14 @@ LAYER_SAYS = {
 def lay_out(page: Page, answer: PackagesAnswer, *, verbose: bool) -> None:
     """Lay out ``packages``: the sum, then each layer with what lies in it."""
     environment = answer.seat.environment
-    place = f"{environment.name} ({environment.path})" if environment else answer.seat.ref
+    found_wrong = answer.all_findings
+    if environment is None:
+        page.title(answer.status, f"What {answer.seat.ref} can import cannot be told: it cannot run.")
+        show_findings(page, found_wrong, verbose)
+        return
+    place = f"{environment.name} ({environment.path})"
     visible = [d for d in answer.distributions if d.hidden_by is None]
-    problems = sum(f.is_problem for f in answer.findings)
+    problems = sum(f.is_problem for f in found_wrong)
     tail = f"; {problems} thing{'s are' if problems > 1 else ' is'} wrong" if problems else ""
     if answer.closed:
         tail += f"; {', '.join(answer.closed)} could not be looked into"
@@ -42,7 +47,7 @@ def lay_out(page: Page, answer: PackagesAnswer, *, verbose: bool) -> None:
         page.whole(layer.path, "path", 4)
         for distribution in sorted(found, key=lambda d: d.name.lower()):
             page.say(_package_row(distribution), indent=4)
-    show_findings(page, answer.findings, verbose)
+    show_findings(page, found_wrong, verbose)
     for note in answer.notes:
         page.blank()
         page.say(note.message, "quiet", 2, "· ")

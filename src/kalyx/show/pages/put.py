@@ -15,6 +15,10 @@ def lay_out(page: Page, answer: PutAnswer, *, verbose: bool) -> None:
     environment = answer.seat.environment
     place = f"{environment.name} ({environment.path})" if environment else answer.seat.ref
     count = len(answer.steps)
+    if any(f.is_problem for f in answer.seat.findings) and answer.seat.environment is None:
+        page.title("problem", f"Nothing can be put where {answer.seat.ref} is: it cannot run.")
+        page.findings([f for f in answer.seat.findings if f.is_problem], verbose=verbose)
+        return
     if answer.findings and not answer.done:
         page.title("problem", f"This would break what is installed in {place}; nothing was changed.")
     elif answer.done:

@@ -18,6 +18,9 @@ SHELLS = ("sh", "bash", "dash", "zsh", "ksh", "ash", "busybox")
 # What makes it depend on more than its words what is started
 _CONDITIONS = {"if", "case", "for", "while", "until", "function", "[", "[[", "test", "then", "do", "{", "select", "!"}
 _NOTHING = {":", "true", "false", "set", "unset", "umask", "export", "readonly", "local", "declare"}
+# What a shell does itself: it may change what follows, and starts nothing
+_OWN = {".", "source", "eval", "cd", "echo", "printf", "read", "trap", "shift", "wait", "ulimit", "alias", "hash",
+        "type", "pwd", "getopts", "let", "kill", "pushd", "popd", "shopt", "exit", "return"}
 _OPERATORS = (";", "&", "|", "(", ")", "<", ">")
 # How a script asks for its own name and folder
 _OWN_NAME = ('${0##*/}', '$(basename "$0")', "$(basename $0)", "`basename $0`", '`basename "$0"`',
@@ -76,7 +79,11 @@ def read_shell(text: str, zero: str, arguments: Sequence[str], env: Mapping[str,
             if words:
                 return _start(words, line, {**given, **here}, is_plain and last is None)
             continue
-        if words[0] not in _NOTHING:
+        if words[0] in ("exit", "return"):
+            break
+        if words[0] in _OWN:
+            is_plain = False
+        elif words[0] not in _NOTHING:
             is_plain, last = is_plain and last is None, (words, line, {**given, **here})
     if last is None:
         raise Untold("it starts no other program")

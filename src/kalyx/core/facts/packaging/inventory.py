@@ -34,9 +34,8 @@ def read_inventory(machine: Machine, layers: Sequence[Layer], *,
         for distribution in metadata.distributions():
             if sizes:
                 distribution = replace(distribution, size=metadata.size_of(distribution))
-            if not distribution.editable and (
-                    layer.layer == "link" or machine.key(layer.path) in linked):
-                distribution = replace(distribution, editable=True)  # a linked source folder
+            if not distribution.editable and machine.key(layer.path) in linked:
+                distribution = replace(distribution, editable=True)  # a source folder with an egg-link
             if (normal_name(distribution.name), distribution.version) in conda:
                 distribution = replace(distribution, installer="conda")
             found.append(distribution)

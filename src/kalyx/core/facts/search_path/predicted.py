@@ -62,11 +62,13 @@ def read_search_path(files: Files, interpreter: Interpreter, stdlib: Sequence[st
         user = _user_folder(files, interpreter, config, variables, flags)
         for folder in site_order(files, interpreter, config, user):
             builder.add_site(folder)
-    facts = PathFacts(interpreter.prefix or "", interpreter.base_prefix or "", user, pythonpath,
+    anyone = user_site(files, interpreter.version, interpreter.implementation or "cpython", env) \
+        if interpreter.version else None  # a line may bring it in where it is not looked into
+    facts = PathFacts(interpreter.prefix or "", interpreter.base_prefix or "", user or anyone, pythonpath,
                       start)
     layers = classify_path(files, builder.path, facts)
     linked = set(builder.linked)
-    named = [Layer("link", x.path) if x.path in linked and x.layer in ("other", "env", "base")
+    named = [Layer("link", x.path) if x.path in linked and x.layer in ("other", "env")
              else x for x in layers]
     return SearchPath(tuple(named), tuple(builder.links), user)
 

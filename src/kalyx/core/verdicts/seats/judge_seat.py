@@ -16,7 +16,7 @@ __all__ = ["judge_seat"]
 
 
 def judge_seat(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Seat:
-    """Return the seat with all its findings."""
+    """Return the seat with all its findings, those of its environment with that."""
     found: list[Finding] = []
     if facts.seat.kind == "shell":  # only the checks of its kind are loaded
         from kalyx.core.verdicts.seats.shell import judge_shell
@@ -44,4 +44,12 @@ def judge_seat(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Seat:
             found += env_gone(facts, files, lambda: neighbours.bases)
         said_better = {slug for f in found for slug in CATALOGUE[f.cause].instead_of}
         found = [f for f in general if f is not None and f.cause not in said_better] + found
-    return replace(facts.seat, findings=tuple(found))
+    if facts.seat.environment is None:
+        return replace(facts.seat, findings=tuple(found))
+    from kalyx.core.verdicts.seats.environment import judge_environment
+    from kalyx.core.verdicts.seats.leaks import judge_leaks
+
+    found += judge_leaks(facts, files, neighbours)
+    health = judge_environment(facts.seat.environment, files, lambda: neighbours.bases)
+    environment = replace(facts.seat.environment, findings=tuple(health))
+    return replace(facts.seat, findings=tuple(found), environment=environment)

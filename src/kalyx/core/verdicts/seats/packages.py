@@ -1,4 +1,4 @@
-"""Findings about what a seat can import: leaks between layers, requirements not met."""
+"""Findings about what a seat can import: requirements that are not met."""
 
 from __future__ import annotations
 
@@ -13,75 +13,9 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
-    from kalyx.core.model import Distribution, Environment
+    from kalyx.core.model import Distribution
 
-__all__ = ["judge_leaks", "version_conflicts"]
-
-_FROM = {"pythonpath": "the PYTHONPATH entry", "user": "the user site", "base": "the base installation"}
-
-
-def judge_leaks(environment: Environment | None, distributions: Sequence[Distribution],
-                variables: Mapping[str, str], *, open_to_base: bool) -> list[Finding]:
-    """Return a finding for each layer from which packages shine into the environment."""
-    found = []
-    for layer in ("pythonpath", "user", "base"):
-        finding = layer_leak(layer, environment, distributions, variables, open_to_base)
-        if finding is not None:
-            found.append(finding)
-    return found
-
-
-@cause("layer-leak", "packages from the user site, PYTHONPATH or the base are visible in an "
-       "environment that is meant to be closed, or hide its own",
-       brief="packages from outside shine into the environment")
-def layer_leak(layer: str, environment: Environment | None,
-               distributions: Sequence[Distribution], variables: Mapping[str, str],
-               open_to_base: bool) -> Finding | None:
-    """Find packages of an outer layer that are seen, and those that hide the environment's own.
-
-    A base installation sees its user site by design, and an environment that
-    was opened to its base sees that: then only hiding is worth a warning.
-
-    Looks like: An environment can import things that were never installed in it.
-    Why: Packages of the user site, of PYTHONPATH or of the base are visible in it, or hide its own.
-    How Kalyx knows: The layers in search order, and what hides what.
-    What to do: Switch the leaking layer off.
-    """
-    outer = [d for d in distributions if d.layer == layer]
-    hiding = [d for d in outer if any(_layer_at(h, distributions) == "env" for h in d.hides)]
-    if environment is None or not outer:
-        return None
-    meant = {"pythonpath": False, "user": environment.kind == "base" or open_to_base,
-             "base": open_to_base}[layer]
-    if meant and not hiding:
-        return None
-    names = ", ".join(f"{d.name} {d.version}" for d in (hiding or outer)[:4])
-    if len(hiding or outer) > 4:
-        names += f" and {len(hiding or outer) - 4} more"
-    place = f"{_FROM[layer]} {outer[0].location}"
-    does = "hides the environment's own" if hiding else "is visible in"
-    evidence = [Evidence(f"{d.name} {d.version} lies in {d.location}"
-                         + (f" and comes before {d.hides[0]['version']} in {d.hides[0]['location']}"
-                            if d.hides else ""), d.metadata) for d in (hiding or outer)[:6]]
-    because = (f"{place} {does} {environment.path}: {names}." if not hiding else
-               f"{place} hides packages of {environment.path}: {names}.")
-    return Finding("layer-leak", "warning" if hiding else "note", "certain",
-                   because[0].upper() + because[1:], tuple(evidence), _close(layer, variables))
-
-
-def _layer_at(hidden: Mapping[str, str], distributions: Sequence[Distribution]) -> str | None:
-    return next((d.layer for d in distributions if d.location == hidden["location"]), None)
-
-
-def _close(layer: str, variables: Mapping[str, str]) -> tuple[Remedy, ...]:
-    if layer == "pythonpath":
-        return (Remedy(f"Unset PYTHONPATH (it is {variables.get('PYTHONPATH', '')!r}) where it is set.",
-                       "manual", changes="the variable PYTHONPATH"),)
-    if layer == "user":
-        return (Remedy("Set PYTHONNOUSERSITE=1 for this environment, or take the packages out of the "
-                       "user site.", "manual", changes="the variable PYTHONNOUSERSITE"),)
-    return (Remedy("Set include-system-site-packages = false in the environment's pyvenv.cfg.",
-                   "manual", changes="pyvenv.cfg"),)
+__all__ = ["version_conflicts"]
 
 
 def version_conflicts(distributions: Sequence[Distribution], markers: Mapping[str, str],

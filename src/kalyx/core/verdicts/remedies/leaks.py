@@ -1,0 +1,117 @@
+"""How to take out what lets packages from outside into an environment: a line, a key of a file, a variable."""
+
+from __future__ import annotations
+
+import json
+import re
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.model import Edit, Remedy
+from kalyx.core.verdicts.remedies.variables import set_in, with_variable, without_variable
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.search_path.layers import Layer
+    from kalyx.core.facts.search_path.pth_files import LinkLine
+    from kalyx.core.facts.seats.context import SeatFacts
+
+__all__ = ["close"]
+
+
+def close(files: Files, facts: SeatFacts, layer: Layer, line: LinkLine | None) -> tuple[Remedy, ...]:
+    """Return how to have a layer stay outside: by the file that lets it in, as an edit where that can be one."""
+    if line is not None:
+        edit = _without_line(files, line.file, line.text)
+        what = f"Take the line {line.text} out of {line.file}."
+        return (Remedy(what, "edit", edits=(edit,), changes=line.file, undoable=True) if edit else
+                Remedy(what, "manual", changes=line.file),)
+    if layer.layer == "pythonpath":
+        return (*_from_editor(files, facts, layer.path), *_from_start_files(files, facts, layer.path),
+                without_variable(files, facts.seat, "PYTHONPATH", layer.path))
+    if layer.layer == "user":
+        kernel = with_variable(files, facts.seat, "PYTHONNOUSERSITE", "1")
+        return (kernel or Remedy("Set PYTHONNOUSERSITE=1 where this seat is started, or take the packages out of the "
+                                 "user site.", "manual", changes="the variable PYTHONNOUSERSITE"),)
+    return (Remedy("Set include-system-site-packages = false in the environment's pyvenv.cfg.", "manual",
+                   changes="pyvenv.cfg"),)
+
+
+def _without_line(files: Files, file: str, line: str) -> Edit | None:
+    """Return the edit that takes a line out of a file; None where it does not stand there once."""
+    try:
+        text = files.read_text(file, 1_048_576)
+    except Unreadable:
+        return None
+    for whole in (f"{line}\r\n", f"{line}\n", line):
+        if text.count(whole) == 1 and text.count(line) == 1:
+            return Edit(file, whole, "")
+    return None
+
+
+def _from_editor(files: Files, facts: SeatFacts, folder: str) -> tuple[Remedy, ...]:
+    """Return how to take a folder out of an editor's env file, or out of its extra paths."""
+    setting = facts.setting
+    if setting is None:
+        return ()
+    found = []
+    if setting.env_file:
+        line = _line_setting(files, setting.env_file, "PYTHONPATH")
+        edit = _without_line(files, setting.env_file, line) if line and _names(files, line, folder) else None
+        if edit is not None:
+            found.append(Remedy(f"Take PYTHONPATH out of {setting.env_file}, which {setting.file} has the editor read.",
+                                "edit", edits=(edit,), changes=setting.env_file, undoable=True))
+    if any(files.same(p, folder) for p in setting.extra_paths):
+        key = setting.editor.extra[1]
+        edit = _without_element(files, setting.file, key, folder, setting.root)
+        what = f"Take {folder} out of {key} in {setting.file}."
+        found.append(Remedy(what, "edit", edits=(edit,), changes=setting.file, undoable=True) if edit else
+                     Remedy(what, "manual", changes=setting.file))
+    return tuple(found)
+
+
+def _line_setting(files: Files, file: str, name: str) -> str | None:
+    """Return the line of a file that sets a variable; None where none does."""
+    try:
+        lines = files.read_text(file, 262_144).splitlines()
+    except Unreadable:
+        return None
+    return next((ln for ln in lines if re.match(rf"\s*(export\s+)?{name}\s*=", ln)), None)
+
+
+def _names(files: Files, line: str, folder: str) -> bool:
+    return files.path.basename(folder.rstrip("/")) in line
+
+
+def _without_element(files: Files, file: str, key: str, folder: str, root: str) -> Edit | None:
+    """Return the edit that takes a folder out of a list in a settings file; None where it is not plain."""
+    from kalyx.core.facts.editors.settings import fill_variables
+
+    try:
+        text = files.read_text(file, 1_048_576)
+    except Unreadable:
+        return None
+    match = re.search(rf'"{re.escape(key)}"\s*:\s*(\[[^\[\]]*\])', text)
+    if match is None or text.count(match.group()) != 1:
+        return None
+    try:
+        items = json.loads(match.group(1))
+    except ValueError:
+        return None
+    kept = [i for i in items if not isinstance(i, str)
+            or not files.same(files.absolute(fill_variables(files, i, root), root), folder)]
+    before = match.group()
+    return Edit(file, before, before.replace(match.group(1), json.dumps(kept))) if len(kept) < len(items) else None
+
+
+def _from_start_files(files: Files, facts: SeatFacts, folder: str) -> tuple[Remedy, ...]:
+    """Return the edits that take a line out of the shell's start files which sets the variable to a folder."""
+    found = []
+    for evidence in set_in(files, "PYTHONPATH") if facts.seat.kind == "shell" else ():
+        if evidence.path is None or folder not in evidence.says or not evidence.path.startswith(files.home):
+            continue
+        edit = _without_line(files, evidence.path, evidence.says)
+        if edit is not None:
+            found.append(Remedy(f"Take the line out of {evidence.path} that sets it in every new shell.", "edit",
+                                edits=(edit,), changes=evidence.path, undoable=True))
+    return tuple(found)
