@@ -103,6 +103,8 @@ def _gather(context: SeatContext, notes: list[Note]) -> list[SeatFacts]:
         context.kernels()
         found += m.in_parallel(lambda f: spared(m, f, lambda: notebook_seat(context, f)), files)
     facts = [f for f in found if f is not None]
+    notes += [Note("seat-untold", f"What {f.seat.ref} runs cannot be told: {f.untold}.", f.seat.ref.partition(":")[2])
+              for f in facts if f.untold]
     for fact in facts:
         if fact.notebook is not None and not fact.notebook.trouble and fact.notebook.name is None:
             notes.append(Note("notebook-names-no-kernel", f"{fact.notebook.path} names no kernel: "

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 
-from kalyx.core.lean.record import record
+from kalyx.core.lean.record import record, replace
 from kalyx.core.toml import load_toml
 
 TYPE_CHECKING = False
@@ -31,11 +31,15 @@ class Named:
 
 @record
 class Said:
-    """What a settings file says: interpreters by precedence, a variables file, more folders."""
+    """What a settings file says: interpreters by precedence, a variables file, more folders.
+
+    ``members`` are the folders of a workspace that has several: name, and path as written.
+    """
 
     named: tuple[Named, ...] = ()
     env_file: str | None = None
     extra_paths: tuple[str, ...] = ()
+    members: tuple[tuple[str, str], ...] = ()
 
 
 def parse_json_with_comments(text: str) -> Any:
@@ -112,8 +116,12 @@ def read_json(text: str, keys: Sequence[str], extra: tuple[str, str]) -> Said:
 
 def read_json_workspace(text: str, keys: Sequence[str], extra: tuple[str, str]) -> Said:
     """Read the settings of a multi-root workspace file."""
-    settings = _object(text).get("settings")
-    return _from_settings(settings, text, keys, extra) if isinstance(settings, dict) else Said()
+    content = _object(text)
+    settings, folders = content.get("settings"), content.get("folders")
+    members = tuple((str(f.get("name") or ""), f["path"]) for f in folders if isinstance(f, dict)
+                    and isinstance(f.get("path"), str)) if isinstance(folders, list) else ()
+    said = _from_settings(settings, text, keys, extra) if isinstance(settings, dict) else Said()
+    return replace(said, members=members)
 
 
 def read_json_venv(text: str, keys: Sequence[str], extra: tuple[str, str]) -> Said:

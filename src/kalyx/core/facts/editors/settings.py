@@ -18,7 +18,7 @@ from kalyx.core.lean.record import record, replace
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Sequence
+    from collections.abc import Iterable, Mapping, Sequence
     from typing import Any
 
     from kalyx.core.facts.editors.formats import Named
@@ -36,7 +36,8 @@ class EditorSetting:
 
     ``value`` is as written, ``program`` what it resolves to (None when the file
     names none); ``loses`` are the settings of the family that this one
-    outranks; ``trouble`` says why the file cannot be read.
+    outranks; ``trouble`` says why the file cannot be read, ``untold`` why it cannot be told from files what it
+    means, and ``lacks`` which table has not the name that it gives.
     """
 
     editor: Editor
@@ -51,6 +52,8 @@ class EditorSetting:
     extra_paths: tuple[str, ...] = ()
     trouble: str = ""
     text: str = ""
+    untold: str = ""
+    lacks: str = ""
 
 
 def find_settings(files: Files, folder: str,
@@ -59,8 +62,8 @@ def find_settings(files: Files, folder: str,
     families: dict[str, list[EditorSetting]] = {}
     for editor in editors:
         for file, root in _files_of(files, editor, folder):
-            setting = read_setting(files, editor, file, root)
-            if setting.program or setting.trouble:
+            setting = read_setting(files, editor, file, root, folder)
+            if setting.program or setting.trouble or setting.untold or setting.lacks:
                 families.setdefault(editor.family, []).append(setting)
     found: list[EditorSetting] = []
     for settings in families.values():
@@ -143,8 +146,11 @@ def editor_for(files: Files, file: str,
     return None
 
 
-def read_setting(files: Files, editor: Editor, file: str, root: str) -> EditorSetting:
-    """Read one settings file; what is wrong with it stands in ``trouble``."""
+def read_setting(files: Files, editor: Editor, file: str, root: str, within: str = "") -> EditorSetting:
+    """Read one settings file; what is wrong with it stands in ``trouble``.
+
+    In a workspace of several folders it counts for the one that `within` lies in, else for the first.
+    """
     m = files
     try:
         text = m.read_text(file, 4 * 1024 * 1024)
@@ -159,15 +165,31 @@ def read_setting(files: Files, editor: Editor, file: str, root: str) -> EditorSe
     if not said.named:
         return EditorSetting(editor, file, root, text=text)
     named = said.named[0]
+    members = {name or m.path.basename(m.located(path, m.path.dirname(file)).rstrip(m.path.sep)):
+               m.located(path, m.path.dirname(file)) for name, path in said.members}
+    root = _member(m, members, within) or root
     if editor.of_project and not _names_interpreter(m, named.value, root):
         return EditorSetting(editor, file, root, trouble=f"what it says as {named.key} is no path of an interpreter",
                              text=text)
     if editor.format == "xml-project":
         return _from_project_folder(m, editor, file, root, named, text)
-    env_file = _env_file(m, said.env_file, root)
-    extra = tuple(m.absolute(fill_variables(m, p, root), root) for p in said.extra_paths)
-    return EditorSetting(editor, file, root, named.key, named.value, named.line,
-                         resolve_value(m, named.value, root), (), env_file, extra, text=text)
+    env_file = _env_file(m, said.env_file, root, members)
+    extra = tuple(m.absolute(fill_variables(m, p, root, members), root) for p in said.extra_paths)
+    setting = EditorSetting(editor, file, root, named.key, named.value, named.line, None, (), env_file, extra,
+                            text=text)
+    left = _LEFT.search(fill_variables(m, named.value, root, members))
+    if left is not None and not left[1].startswith("workspaceFolder:"):
+        return replace(setting, untold=f"it has {left[0]} in it, which only the editor can fill in")
+    return replace(setting, program=resolve_value(m, named.value, root, members))
+
+
+_LEFT = re.compile(r"\$\{([^}]+)\}")  # a variable that was not filled in
+
+
+def _member(m: Files, members: Mapping[str, str], within: str) -> str | None:
+    """Return the folder of a workspace that a place lies in, the deepest; else the first; None without any."""
+    around = [f for f in members.values() if within and m.is_within(m.real_path(within), m.real_path(f))]
+    return max(around, key=len) if around else next(iter(members.values()), None)
 
 
 def _names_interpreter(m: Files, value: str, root: str) -> bool:
@@ -175,8 +197,8 @@ def _names_interpreter(m: Files, value: str, root: str) -> bool:
     return is_python_name(value.strip()) or m.exists(resolve_value(m, value, root))
 
 
-def _env_file(m: Files, named: str | None, root: str) -> str | None:
-    file = m.absolute(fill_variables(m, named, root), root) if named else m.path.join(root, ".env")
+def _env_file(m: Files, named: str | None, root: str, members: Mapping[str, str]) -> str | None:
+    file = m.absolute(fill_variables(m, named, root, members), root) if named else m.path.join(root, ".env")
     return file if m.is_there(file) else None
 
 
@@ -194,6 +216,8 @@ def _from_project_folder(m: Files, editor: Editor, file: str, root: str, named: 
     from kalyx.core.facts.editors.formats import read_interpreter_table
 
     root = m.path.dirname(m.path.dirname(file)) if "/.idea" in file.replace("\\", "/") else root
+    setting = EditorSetting(editor, file, root, named.key, named.value, named.line, text=text)
+    read = []
     for pattern in TABLES:
         platform, _, rest = pattern.partition(":")
         for table in reversed(_expand(m, rest)) if m.platform == platform else ():
@@ -204,26 +228,28 @@ def _from_project_folder(m: Files, editor: Editor, file: str, root: str, named: 
             except (ValueError, RecursionError) as error:
                 m.report(table, str(error))
                 continue
+            read.append(table)
             if named.value in known:
                 path = known[named.value].replace("$USER_HOME$", m.home).replace(
                     "$PROJECT_DIR$", root)
-                return EditorSetting(editor, file, root, named.key, named.value, named.line,
-                                     m.absolute(path, root), text=text)
-    if "/" not in named.value and "\\" not in named.value:
-        return EditorSetting(editor, file, root, named.key, named.value, named.line, text=text)
-    return EditorSetting(editor, file, root, named.key, named.value, named.line,
-                         resolve_value(m, named.value, root), text=text)
+                return replace(setting, program=m.absolute(path, root))
+    if "/" in named.value or "\\" in named.value:
+        return replace(setting, program=resolve_value(m, named.value, root))
+    if not read:
+        return replace(setting, untold=f"it names {named.value!r}, and no table of the editor's interpreters could be "
+                       "read here")
+    return replace(setting, lacks=read[0])
 
 
 # -- values -----------------------------------------------------------------------------------
-def resolve_value(files: Files, value: str, root: str) -> str:
+def resolve_value(files: Files, value: str, root: str, members: Mapping[str, str] | None = None) -> str:
     """Turn a setting's value into the path of a program.
 
     A folder is taken as an environment, a bare name is looked up on PATH, and
     a relative path starts at the workspace root.
     """
     m = files
-    replaced = fill_variables(m, value.strip(), root)
+    replaced = fill_variables(m, value.strip(), root, members)
     if "/" not in replaced and "\\" not in replaced and not replaced.startswith("~"):
         found = find_on_path(m, replaced, first_only=True)
         if found:
@@ -232,15 +258,21 @@ def resolve_value(files: Files, value: str, root: str) -> str:
     return python_in(m, path) if m.is_folder(path) else path
 
 
-def fill_variables(files: Files, value: str, root: str) -> str:
-    """Fill in ``${workspaceFolder}``, ``${userHome}``, ``${env:NAME}`` and their like."""
+def fill_variables(files: Files, value: str, root: str, members: Mapping[str, str] | None = None) -> str:
+    """Fill in ``${workspaceFolder}``, ``${userHome}``, ``${env:NAME}`` and their like; others stay as they are.
+
+    `members` are the folders of a workspace by name, for ``${workspaceFolder:NAME}``.
+    """
     m = files
 
     def fill(match: re.Match[str]) -> str:
         name: str = match.group(1) or match.group(2)
         if name.startswith("env:"):
-            return m.env.get(name[4:], "")
-        if name.split(":")[0] in ("workspaceFolder", "workspaceRoot", "cwd", "fileWorkspaceFolder",
+            return m.env.get(name[4:], match.group(0))
+        kind, colon, which = name.partition(":")
+        if kind == "workspaceFolder" and colon and members:
+            return members.get(which, match.group(0))
+        if kind in ("workspaceFolder", "workspaceRoot", "cwd", "fileWorkspaceFolder",
                                   "project_path", "folder", "file_path"):
             return root
         known: dict[str, Any] = {

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.errors import NothingToJudge, Unreadable
 from kalyx.core.facts.editors import settings
+from kalyx.core.facts.interpreters.examiner import numbered
 from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.model import Launch, Seat, TrailStep
 
@@ -25,7 +26,7 @@ def editor_seat(context: SeatContext, file: str) -> SeatFacts:
                              f"Known: {names}; kalyx.toml can add others.")
     if not m.is_there(path):
         raise NothingToJudge(f"{path} does not exist.", "Check the path.")
-    return seat_of_setting(context, settings.read_setting(m, known[0], path, known[1]))
+    return seat_of_setting(context, settings.read_setting(m, known[0], path, known[1], context.folder))
 
 
 def seat_of_setting(context: SeatContext, setting: settings.EditorSetting) -> SeatFacts:
@@ -33,7 +34,9 @@ def seat_of_setting(context: SeatContext, setting: settings.EditorSetting) -> Se
     ref = f"editor:{setting.file}"
     label = setting.editor.name
     if setting.program is None:
-        return SeatFacts(Seat(ref, "editor", label), setting=setting)
+        steps = [TrailStep(0, f"{setting.file} sets {setting.key} to {setting.value!r}", setting.file, setting.line)] \
+            if setting.key else []
+        return SeatFacts(Seat(ref, "editor", label, trail=numbered(steps)), setting=setting, untold=setting.untold)
     steps = [TrailStep(0, f"{setting.file} sets {setting.key} to {setting.value!r}",
                        setting.file, setting.line, setting.program)]
     steps += [TrailStep(0, f"it wins over {s.file}, which sets {s.key} to {s.value!r}", s.file,

@@ -64,7 +64,8 @@ def _kernel_facts(context: SeatContext, kernel: Kernel, ref: str, kind: SeatKind
             steps.append(TrailStep(0, f"its program is {kernel.argv[0]}, and what that starts cannot be told: "
                                    f"{program.trouble}", kernel.spec))
         return replace(facts, seat=replace(facts.seat, trail=numbered(steps)), kernel_how=program.how,
-                       kernel_word=program.word, cannot_start=program.trouble if program.how == "refused" else "")
+                       kernel_word=program.word, cannot_start=program.trouble if program.how == "refused" else "",
+                       untold=program.trouble if program.how == "unknown" else "")
     says = f"its program is {program.word}{through}"
     if program.how == "server":
         says = (f"its program is the bare word {kernel.argv[0]}: the interpreter of the "
@@ -77,7 +78,7 @@ def _kernel_facts(context: SeatContext, kernel: Kernel, ref: str, kind: SeatKind
                   TrailStep(0, f"{program.path} is no Python that can be read: what it starts cannot be told",
                             program.path)]
         return replace(facts, seat=replace(facts.seat, trail=numbered(steps)), kernel_how="unknown",
-                       kernel_word=program.word)
+                       kernel_word=program.word, untold=f"{program.path} is no Python that can be read")
     steps.append(TrailStep(0, says, kernel.spec, None, program.path))
     launch = Launch((program.path, *program.flags), dict(program.env), program.folder)
     seat = context.seat_of(ref, kind, label, examined, steps, launch)

@@ -59,6 +59,14 @@ def setting_points_nowhere(facts: SeatFacts, files: Files,
     What to do: Have the setting name that one.
     """
     setting, interpreter = facts.setting, facts.seat.interpreter
+    if setting is not None and setting.lacks:
+        return Finding.error(
+            "setting-points-nowhere", "certain",
+            f"The editor's setting names {setting.value!r}, and its table of interpreters has none of that name.",
+            (Evidence(f"{setting.key} is {setting.value!r}", setting.file, setting.line),
+             Evidence("the table was read", setting.lacks)),
+            (Remedy("Choose the interpreter of this project again in the editor, or have it add the environment "
+                    "under that name.", "manual", changes=setting.file),))
     if setting is None or interpreter is None or interpreter.known_by != "gone":
         return None
     near = nearest_environment(files, interpreter.path, environments)
