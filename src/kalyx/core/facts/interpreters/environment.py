@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from kalyx.core.model import Environment
 
 TYPE_CHECKING = False
@@ -12,6 +14,7 @@ if TYPE_CHECKING:
 
 __all__ = ["environment_of", "is_environment", "name_of", "prefix_of", "program_folder", "python_in"]
 
+_VERSIONED = re.compile(r"(python|pypy)\d\.\d+t?")
 USUAL_NAMES = (".venv", "venv", "env", ".env", "virtualenv", ".virtualenv")
 
 
@@ -71,4 +74,5 @@ def python_in(files: Files, prefix: str) -> str:
         path = m.path.join(prefix, "bin", name)
         if m.read_link(path) is not None or m.exists(path):
             return str(path)
-    return str(m.path.join(prefix, "bin", "python"))
+    alone = next((n for n in m.entries(m.path.join(prefix, "bin")) if _VERSIONED.fullmatch(n)), "python")
+    return str(m.path.join(prefix, "bin", alone))

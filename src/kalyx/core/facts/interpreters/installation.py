@@ -100,7 +100,10 @@ def read_interpreter(files: Files, path: str, config: VenvConfig | None) -> Inte
         base = m.read_text(origin, 4096).strip()
         version = version or read_version(m, base, program)
     if config is not None and version is None:
-        version = config.version
+        library = find_library(m, m.path.join(base, "bin", "python3"), m.path.basename(real))
+        short = version_in_name(m.path.basename(library[1])) if library else None
+        # what an environment was made with is not what it runs, where its base was upgraded since
+        version = config.version if not short or "." not in short or short == config.short_version else short
     return Interpreter(path, real, version, implementation, prefix, base)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.interpreters.path_lookup import follow_links
 from kalyx.core.lean.record import field, record
 from kalyx.core.model import python_version
 
@@ -10,7 +11,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
 
-__all__ = ["VenvConfig", "find_venv_config", "parse_venv_config"]
+__all__ = ["VenvConfig", "find_venv_config", "parse_venv_config", "program_behind"]
 
 
 NO_TEXT = "it is not text in UTF-8: the byte at {} is 0x{:02x} ({})"
@@ -59,6 +60,22 @@ def parse_venv_config(text: str, path: str, prefix: str) -> VenvConfig:
             keys[key.strip().lower()] = value.strip()
             lines[key.strip().lower()] = number
     return VenvConfig(path, prefix, keys, lines)
+
+
+def program_behind(files: Files, executable: str) -> str | None:
+    """Return an environment's own program that a link from elsewhere leads to, and that is not obeyed.
+
+    An interpreter looks for pyvenv.cfg beside the link that it was started by, and not beside what that leads
+    to: started by such a link it runs as its base. None where there is no such environment.
+    """
+    m = files
+    if find_venv_config(m, executable) is not None:
+        return None
+    for _, target in follow_links(m, executable):
+        config = find_venv_config(m, target)
+        if config is not None:
+            return target
+    return None
 
 
 def find_venv_config(files: Files, executable: str) -> VenvConfig | None:

@@ -127,7 +127,15 @@ class SeatContext:
 
     def prefixes(self) -> list[str]:
         """Return where the known environments are, without looking into them any further."""
-        return self._once.get("prefixes", lambda: self.surveyor.prefixes(self._prefixes_of_kernels()))
+        return self._once.get("prefixes", lambda: self.surveyor.prefixes(
+            [*self._prefixes_of_kernels(), *self._named_prefixes()]))
+
+    def _named_prefixes(self) -> list[str]:
+        from kalyx.core.facts.editors.table import EDITORS
+        from kalyx.core.facts.seats.named import named_prefixes
+
+        editors = self.config.editors if config_files(self.machine, self.folder) else EDITORS
+        return named_prefixes(self.machine, self.folder, editors)
 
     def _prefixes_of_kernels(self) -> list[str]:
         from kalyx.core.facts.kernels import data_folders, kernelspecs

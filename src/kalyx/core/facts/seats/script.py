@@ -7,6 +7,7 @@ from kalyx.core.facts.interpreters.command_words import follow_script, program_a
 from kalyx.core.facts.interpreters.examiner import numbered
 from kalyx.core.facts.interpreters.path_lookup import is_python_name
 from kalyx.core.facts.seats.context import SeatFacts
+from kalyx.core.facts.seats.named import PYTHON_FILES, executable_scripts
 from kalyx.core.facts.shells import commands
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Launch, Seat, TrailStep
@@ -20,7 +21,6 @@ if TYPE_CHECKING:
 __all__ = ["script_seat", "scripts_here"]
 
 MOST_SCRIPTS = 20
-PYTHON_FILES = (".py", ".pyw")
 
 
 def script_seat(context: SeatContext, file: str) -> SeatFacts:
@@ -91,23 +91,14 @@ def _head_of(files: Files, path: str) -> str:
 
 def scripts_here(context: SeatContext) -> list[str]:
     """Return the executable files of the folder whose first line starts a Python, or that are named as Python's."""
-    m, found = context.machine, []
-    for folder in (context.folder, *(m.path.join(context.folder, n) for n in ("bin", "scripts"))):
-        if m.is_file(m.path.join(m.path.dirname(folder), "pyvenv.cfg")):
-            continue  # the programs of an environment
-        names = [n for n in m.scan(folder)[0] if "." not in n or n.endswith(PYTHON_FILES)]
-        for path in (m.path.join(folder, n) for n in names):
-            if m.is_executable(path) and m.platform != "win32" and _is_for_python(context, path):
-                found.append(str(path))
+    found = [path for path, started in executable_scripts(context.machine, context.folder)
+             if _is_for_python(context, path, started)]
     return found[:MOST_SCRIPTS]
 
 
-def _is_for_python(context: SeatContext, path: str) -> bool:
+def _is_for_python(context: SeatContext, path: str, started: Started) -> bool:
     """Whether an executable file is a script that a Python runs, by its name or by what its first line starts."""
     m = context.machine
-    started = follow_script(m, path, (), m.env, m.cwd)
-    if started is None:
-        return False
     if path.endswith(PYTHON_FILES) or is_python_name("".join(started.words[:1]).split(" ")[0].rstrip()):
         return path in started.words or path.endswith(PYTHON_FILES)
     program = program_at(m, started) if started.words and not started.trouble else None

@@ -8,13 +8,18 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.environments.activation import place_named
 from kalyx.core.facts.interpreters.environment import is_environment, prefix_of, python_in
+from kalyx.core.facts.interpreters.installation import find_library
+from kalyx.core.facts.packaging.pip_lines import own_pip
 from kalyx.core.model import Edit, Evidence, Remedy
+from kalyx.core.quoting import join_words
+from kalyx.core.verdicts.remedies.environments import get_pip
+from kalyx.core.verdicts.remedies.pip import serving_seat
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.facts.environments.neighbours import Neighbours
     from kalyx.core.facts.files import Files
-    from kalyx.core.model import Environment, Kernel
+    from kalyx.core.model import Environment, Interpreter, Kernel
 
 __all__ = ["claims_of", "enrol_again", "kernels_having", "names_of", "plain_name", "run_instead", "stand_in",
            "switch_kernel"]
@@ -140,3 +145,33 @@ def enrol_again(environment: Environment, kernel: Kernel, files: Files) -> Remed
         f"Enrol {environment.path} under the name {kernel.name}, so that it is what it says.",
         "command", argv=(*files.own_command, "enrol", environment.path, "--name", kernel.name,
                          "--overwrite"), changes=kernel.spec, undoable=True)
+
+
+def put_kernel_package(files: Files, neighbours: Neighbours, interpreter: Interpreter, package: str) -> Remedy:
+    """Return how an interpreter gets the package that its kernel starts: by a pip that serves it, or the system's."""
+    into, adds = interpreter.prefix or interpreter.path, f"adds it to {interpreter.prefix}"
+    library = find_library(files, interpreter.real_path)
+    managed = interpreter.prefix == interpreter.base_prefix and library is not None and files.is_file(
+        files.path.join(library[1], "EXTERNALLY-MANAGED"))
+    if managed and interpreter.base_prefix == "/usr" and files.exists("/usr/bin/apt-get"):
+        return Remedy(f"Install the system's package python3-{package}: pip is told to leave {into} alone.", "command",
+                      argv=("apt-get", "install", "-y", f"python3-{package}"),
+                      changes="adds it to the system (needs root)")
+    if managed:
+        return Remedy(f"{into} belongs to the system, and pip is told to leave it alone. Make an environment with the "
+                      "kernel package, and enrol that: kalyx make ENV --enrol", "manual",
+                      changes="makes an environment of your own")
+    served = serving_seat(neighbours, interpreter)
+    if served is not None:
+        return Remedy(f"Put the kernel package into {into}.", "command", argv=served.install(package), changes=adds)
+    bundled = library is not None and files.exists(files.path.join(library[1], "ensurepip"))
+    if not bundled:
+        return get_pip(files, interpreter)
+    own = own_pip(interpreter.path)
+    steps = ((interpreter.path, "-m", "ensurepip"), own.install(package))
+    line = " && ".join(join_words(words, "sh") for words in steps)
+    if files.platform == "win32":
+        return Remedy(f"Give {into} a pip of its own, and with it the kernel package.", "manual", changes=adds,
+                      typed=line.replace(" && ", "\n"))
+    return Remedy(f"Give {into} a pip of its own, and with it the kernel package.", "command", argv=("sh", "-c", line),
+                  changes=adds)

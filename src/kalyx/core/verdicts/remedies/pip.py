@@ -17,12 +17,13 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from kalyx.core.facts.environments.neighbours import Neighbours
     from kalyx.core.facts.imports.case import Case
     from kalyx.core.facts.packaging.pip_lines import Over, Pip
-    from kalyx.core.model import Distribution
+    from kalyx.core.model import Distribution, Interpreter
 
 __all__ = ["allowed", "build_again", "install", "install_again", "managed_marker", "quiet_flags", "reinstall",
-           "serving", "unmet", "upgrade"]
+           "serving", "serving_seat", "unmet", "upgrade"]
 
 # What pip itself imports of an environment where it is there, and stumbles over where that is damaged
 BREAK_PIP = {"attrs": ("attr", "attrs")}
@@ -54,18 +55,28 @@ def serving(case: Case) -> Pip | None:
     """
     if case.modules.candidates("pip"):
         return own_pip(case.python.executable, quiet_flags(case))
-    if case.python.version_pair < (3, 8):
+    return _lent(case.elsewhere.known, case.python.executable, case.python.version_pair, case.python.base_prefix)
+
+
+def serving_seat(neighbours: Neighbours, interpreter: Interpreter) -> Pip | None:
+    """Return the pip that serves an interpreter, its own or another environment's; None when there is none to use."""
+    if neighbours.any_holds(neighbours.visible_sites(interpreter), "pip"):
+        return own_pip(interpreter.path)
+    return _lent(neighbours, interpreter.path, interpreter.version_pair or (0, 0), interpreter.base_prefix or "")
+
+
+def _lent(neighbours: Neighbours, python: str, version: tuple[int, int], base: str) -> Pip | None:
+    """Return the pip of another environment, of the interpreter's base first, that installs for an interpreter."""
+    if version < (3, 8):
         return None
-    nearest_first = sorted(case.elsewhere.known.environments,
-                           key=lambda e: e.path != case.python.base_prefix)
-    for environment in nearest_first:
+    for environment in sorted(neighbours.environments, key=lambda e: e.path != base):
         interpreter = environment.interpreter
         if interpreter is None or not interpreter.works:
             continue
-        for folder in case.elsewhere.known.sites(environment):
-            pip = case.elsewhere.known.metadata_in(folder).named("pip")
+        for folder in neighbours.sites(environment):
+            pip = neighbours.metadata_in(folder).named("pip")
             if pip is not None and can_lend(pip.version):
-                return lent_pip(own_pip(interpreter.path), case.python.executable)
+                return lent_pip(own_pip(interpreter.path), python)
     return None
 
 

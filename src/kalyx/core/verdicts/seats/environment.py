@@ -27,8 +27,8 @@ def judge_environment(environment: Environment, files: Files,
                       bases: Callable[[], list[Interpreter]]) -> list[Finding]:
     """Return what is wrong with an environment; a healthy one has no findings."""
     config = find_venv_config(files, python_in(files, environment.path))
-    found = [env_base_gone(environment, files, config, bases), env_moved(environment, files),
-             env_version_skew(environment, files)]
+    found = [env_base_gone(environment, files, config, bases), own_program_gone(environment, files, config, bases),
+             env_moved(environment, files), env_version_skew(environment, files)]
     return [f for f in found if f is not None]
 
 
@@ -44,7 +44,7 @@ def env_base_gone(environment: Environment, files: Files, config: VenvConfig | N
     What to do: Put it on another Python of the same minor version, where one is there; else make it again.
     """
     interpreter = environment.interpreter
-    if interpreter is None or interpreter.known_by != "gone":
+    if interpreter is None or interpreter.known_by != "gone" or _base_is_there(interpreter, files, config):
         return None
     m, program = files, interpreter.path
     links = follow_links(m, program)
@@ -60,6 +60,35 @@ def env_base_gone(environment: Environment, files: Files, config: VenvConfig | N
         (config is not None and remake(m, config, bases())) or (Remedy(
             f"Make it again with a Python{' ' + version if version else ''} that is there, and "
             "install its packages again.", "manual", changes=environment.path),))
+
+
+def own_program_gone(environment: Environment, files: Files, config: VenvConfig | None,
+                     bases: Callable[[], list[Interpreter]]) -> Finding | None:
+    """Find an environment whose own program was deleted or renamed, while its base is there."""
+    interpreter = environment.interpreter
+    if interpreter is None or interpreter.known_by != "gone" or config is None or not _base_is_there(
+            interpreter, files, config):
+        return None
+    return Finding.error(
+        "interpreter-gone", "certain",
+        f"{environment.path} has no interpreter of its own any more: {interpreter.trouble}.",
+        (Evidence(interpreter.trouble, interpreter.path),
+         Evidence(f"its base in {config.home} is there", config.path, config.lines.get("home"))),
+        remake(files, config, bases()) or (Remedy(
+            f"Have its base put it back: run {config.home} with -m venv --upgrade {environment.path}", "manual",
+            changes=environment.path),))
+
+
+def _base_is_there(interpreter: Interpreter, files: Files, config: VenvConfig | None) -> bool:
+    """Whether the base that an environment was made from still has an interpreter of its version."""
+    m = files
+    if config is None or not config.home:
+        return False
+    links = follow_links(m, interpreter.path)
+    if links and not m.is_within(links[-1][1], config.prefix):
+        return False  # that is where the base's own program was
+    names = (f"python{config.short_version}", "python.exe") if config.short_version else ("python", "python3")
+    return any(m.is_executable(m.path.join(config.prefix, config.home, n)) for n in names)
 
 
 @cause("env-moved", "the environment was moved or copied: its scripts and activation still "

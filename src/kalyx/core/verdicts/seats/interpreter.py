@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.facts.interpreters.environment import prefix_of, python_in
-from kalyx.core.facts.interpreters.pyvenv import find_venv_config
+from kalyx.core.facts.interpreters.pyvenv import find_venv_config, program_behind
 from kalyx.core.lean.record import replace
 from kalyx.core.model import (
     Edit,
@@ -15,6 +15,7 @@ from kalyx.core.model import (
 )
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies.environments import nearest_environment, remake
+from kalyx.core.verdicts.remedies.own_program import name_own_program
 from kalyx.core.verdicts.remedies.variables import without_variable
 
 TYPE_CHECKING = False
@@ -31,7 +32,8 @@ if TYPE_CHECKING:
         Observation,
     )
 
-__all__ = ["broken_by_its_word", "env_gone", "interpreter_broken", "interpreter_gone", "report_without_run"]
+__all__ = ["broken_by_its_word", "env_gone", "interpreter_broken", "interpreter_gone", "report_without_run",
+           "runs_as_base"]
 
 
 def which_is_gone(path: str, trouble: str) -> str:
@@ -80,6 +82,23 @@ def interpreter_gone(facts: SeatFacts, files: Files, bases: Callable[[], list[In
                    if interpreter.trouble.startswith(path) else
                    f"{path} leads nowhere: {interpreter.trouble}.",
                    tuple(evidence), tuple(todo))
+
+
+def runs_as_base(facts: SeatFacts, files: Files) -> Finding | None:
+    """Find a seat that starts a link to an environment's program, and so none of what is in the environment."""
+    seat = facts.seat
+    named = seat.launch.argv[0] if seat.launch and seat.launch.argv else ""
+    behind = program_behind(files, named) if named else None
+    if behind is None or seat.interpreter is None or not seat.interpreter.works:
+        return None
+    return Finding.warning(
+        "site-off", "certain",
+        f"{named} is a link to {behind}, from outside its environment, and so runs as the base, "
+        f"{seat.interpreter.prefix}: what is installed in the environment is not seen.",
+        (Evidence(f"{named} leads to {behind}", named),
+         Evidence("Python looks for pyvenv.cfg beside the link that it is started by, not beside what that leads to",
+                  files.path.join(prefix_of(files, behind), "pyvenv.cfg"))),
+        (name_own_program(files, seat, behind),))
 
 
 def _first_line(facts: SeatFacts, files: Files) -> list[Remedy]:

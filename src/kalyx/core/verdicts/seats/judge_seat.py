@@ -47,7 +47,11 @@ def judge_seat(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Seat:
     if facts.seat.environment is None:
         return replace(facts.seat, findings=tuple(found))
     from kalyx.core.verdicts.seats.environment import judge_environment
+    from kalyx.core.verdicts.seats.interpreter import runs_as_base
     from kalyx.core.verdicts.seats.leaks import judge_leaks
+
+    as_base = runs_as_base(facts, files)
+    found += [as_base] if as_base is not None else []
 
     found += judge_leaks(facts, files, neighbours)
     health = judge_environment(facts.seat.environment, files, lambda: neighbours.bases)

@@ -9,11 +9,10 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.kernels.kernelspecs import SERVER_DEFAULTS
-from kalyx.core.facts.packaging.pip_lines import own_pip
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies.environments import remake
-from kalyx.core.verdicts.remedies.kernels import enrol_again, plain_name, switch_kernel
+from kalyx.core.verdicts.remedies.kernels import enrol_again, plain_name, put_kernel_package, switch_kernel
 from kalyx.core.verdicts.seats.interpreter import which_is_gone
 
 TYPE_CHECKING = False
@@ -230,9 +229,12 @@ def kernel_cannot_start(facts: SeatFacts, files: Files,
         f"The kernel {kernel.name} starts {module}, which {interpreter.prefix} does not have.",
         (Evidence(f"its command is {' '.join(kernel.argv)}", kernel.spec),
          *[Evidence(f"{module} is not in {f}", f) for f in folders]),
-        (Remedy(f"Put the kernel package into {interpreter.prefix}.", "command",
-                argv=own_pip(interpreter.path).install("ipykernel" if module == "ipykernel_launcher" else module),
-                changes=f"adds it to {interpreter.prefix}"),))
+        (put_kernel_package(files, neighbours, interpreter, _package_of(module)),))
+
+
+def _package_of(module: str) -> str:
+    """Return the distribution that brings the module which a kernelspec starts."""
+    return "ipykernel" if module == "ipykernel_launcher" else module
 
 
 def _extra_paths(facts: SeatFacts) -> bool:

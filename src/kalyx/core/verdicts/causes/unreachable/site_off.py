@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters.environment import prefix_of, python_in
-from kalyx.core.facts.interpreters.pyvenv import find_venv_config
+from kalyx.core.facts.interpreters.pyvenv import find_venv_config, program_behind
 from kalyx.core.facts.search_path.site_folders import site_folders, user_site
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
@@ -12,6 +12,7 @@ from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.reading.absence import absent_name, searched
 from kalyx.core.verdicts.remedies import files, pip
+from kalyx.core.verdicts.remedies.own_program import name_own_program
 from kalyx.core.verdicts.remedies.project import install_for_project, project_requirement, requirement_evidence
 
 TYPE_CHECKING = False
@@ -64,6 +65,7 @@ def _own_prefixes(case: Case) -> list[str]:
     """Return where the interpreter, by the path that it was started with, has its environment."""
     m = case.files
     places = [case.launch.argv[0] if case.launch.argv else "", case.python.executable]
+    places += [behind for p in places if (behind := program_behind(m, p)) is not None]
     found = [prefix_of(m, p) for p in places if m.path.isabs(p)]
     return list(dict.fromkeys([*found, case.python.prefix]))
 
@@ -87,6 +89,10 @@ def _site_off(case: Case, name: str, prefix: str, folder: str) -> Finding:
         todo = (without_variable(m, case.seat, "PYTHONHOME"),)
     elif (taken := _taken_off(case)) is not None:
         why, todo = taken
+    elif (behind := program_behind(m, case.launch.argv[0] if case.launch.argv else "")) is not None:
+        why = Evidence(f"{case.launch.argv[0]} is a link to {behind}, and Python looks for pyvenv.cfg beside the link "
+                       "only: it runs as its base", case.launch.argv[0])
+        todo = (name_own_program(m, case.seat, behind),)
     else:
         there = m.is_file(config)
         why = Evidence(f"{config} {'does not name a home that works' if there else 'is not there'}, so the "

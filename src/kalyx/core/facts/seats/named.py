@@ -1,0 +1,62 @@
+"""Environments that something names, wherever they lie: kernels, settings, first lines, pip, live processes.
+
+What stands in no usual place is known by those who use it; of what runs, by what runs in or below the folder.
+Read only; nothing is run.
+"""
+
+from __future__ import annotations
+
+from kalyx.core.facts.editors.settings import find_settings
+from kalyx.core.facts.interpreters.command_words import follow_script
+from kalyx.core.facts.interpreters.environment import is_environment, prefix_of
+from kalyx.core.facts.interpreters.path_lookup import find_on_path, follow_links, is_python_name
+from kalyx.core.facts.processes.processes import program_of
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Iterator
+
+    from kalyx.core.facts.editors.table import Editor
+    from kalyx.core.facts.interpreters.command_words import Started
+    from kalyx.core.machine.interface import Machine
+
+__all__ = ["executable_scripts", "named_prefixes"]
+
+MOST_PROCESSES = 400  # that are looked at
+PYTHON_FILES = (".py", ".pyw")
+
+
+def named_prefixes(machine: Machine, folder: str, editors: Iterable[Editor]) -> list[str]:
+    """Return the prefixes of the programs that are named around a folder, and by what runs now."""
+    m = machine
+    programs: list[str] = []
+    for setting in find_settings(m, folder, editors):
+        programs += [s.program for s in (setting, *setting.loses) if s.program]
+    programs += [s.words[0] for _, s in executable_scripts(m, folder) if s.words]
+    for name in ("pip", "pip3", "python", "python3"):
+        for found in find_on_path(m, name, first_only=True):
+            programs += [found.path, *(target for _, target in follow_links(m, found.path))]
+            started = follow_script(m, found.path, (), m.env, folder)
+            programs += started.words[:1] if started is not None and not started.trouble else []
+    for raw in m.processes()[:MOST_PROCESSES] if m.platform != "win32" else ():
+        is_near = raw.folder is not None and m.is_within(raw.folder, folder)  # others are nothing to this folder
+        program = program_of(raw, m) if is_near and raw.argv and is_python_name(raw.argv[0]) else None
+        programs += [program] if program else []
+    wanted = dict.fromkeys(p for p in programs if m.path.isabs(p) and is_python_name(p))
+    prefixes = dict.fromkeys(prefix_of(m, p) for p in wanted)
+    return [p for p in prefixes if is_environment(m, p)]
+
+
+def executable_scripts(machine: Machine, folder: str) -> Iterator[tuple[str, Started]]:
+    """Yield the executable scripts of a folder and its folders of programs, with what their first line starts."""
+    m = machine
+    if m.platform == "win32":
+        return
+    for place in (folder, *(m.path.join(folder, n) for n in ("bin", "scripts"))):
+        if m.is_file(m.path.join(m.path.dirname(place), "pyvenv.cfg")):
+            continue  # the programs of an environment
+        for name in (n for n in m.scan(place)[0] if "." not in n or n.endswith(PYTHON_FILES)):
+            path = str(m.path.join(place, name))
+            started = follow_script(m, path, (), m.env, m.cwd) if m.is_executable(path) else None
+            if started is not None:
+                yield path, started
