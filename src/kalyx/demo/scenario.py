@@ -207,7 +207,7 @@ def _copy_pip(source: str, target: str) -> None:
         head = f"#!/bin/sh\n'''exec' \"{python}\" \"$0\" \"$@\"\n' '''\n"
     script = (f"{head}import sys\n"
               "from pip._internal.cli.main import main\nif __name__ == '__main__':\n    sys.exit(main())\n")
-    for name in ("pip", "pip3"):
+    for name in ("pip", "pip3", f"pip{sys.version_info[0]}.{sys.version_info[1]}"):
         _write(program(target, name), script, 0o755)
 
 

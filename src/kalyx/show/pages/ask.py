@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from kalyx.show.parts import show_findings
+
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.answers.ask import AskAnswer, Asked
@@ -29,7 +31,7 @@ def _one(page: Page, asked: Asked, code: str | None) -> None:
         page.title(mark, f"{asked.seat}: {SAYS[asked.outcome]}.")
         page.say(asked.error or "", indent=4)
         if asked.findings:
-            page.findings(asked.findings, verbose=False)
+            show_findings(page, asked.findings, False)
     elif asked.who is not None:
         page.title(mark, f"{asked.seat} is Python {asked.who.version} in {asked.who.prefix}.")
         page.whole(f"sys.executable  {asked.who.executable}", indent=4)

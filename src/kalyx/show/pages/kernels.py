@@ -42,6 +42,8 @@ def _kernel(page: Page, item: ListedKernel) -> None:
         runs = f"of the language {kernel.language}"
     elif interpreter is None:
         runs = "what it starts cannot be told"
+    elif interpreter.known_by == "gone":
+        runs = "its program is not there"
     else:
         name = environment.name if environment else "?"
         runs = f"Python {interpreter.version or '?'}, {name}"

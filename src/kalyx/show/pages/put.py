@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from kalyx.show.parts import show_findings
+
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.answers.put import PutAnswer
@@ -17,7 +19,7 @@ def lay_out(page: Page, answer: PutAnswer, *, verbose: bool) -> None:
     count = len(answer.steps)
     if any(f.is_problem for f in answer.seat.findings) and answer.seat.environment is None:
         page.title("problem", f"Nothing can be put where {answer.seat.ref} is: it cannot run.")
-        page.findings([f for f in answer.seat.findings if f.is_problem], verbose=verbose)
+        show_findings(page, answer.seat.findings, verbose)
         return
     if answer.findings and not answer.done:
         page.title("problem", f"This would break what is installed in {place}; nothing was changed.")
