@@ -129,6 +129,10 @@ KERNELS: dict[str, list[str]] = {
     "sh, no exec": ["sh", "-c", "PLAIN/bin/python WHO"],
     "bash, activated": ["bash", "-c", ". PLAIN/bin/activate && exec PLAIN/bin/python WHO"],
     "sh, condition": ["sh", "-c", "if true; then exec python WHO; fi"], "resource": ["{resource_dir}/python", "WHO"],
+    "options": ["PLAIN/bin/python", "-s", "-E", "WHO"], "ionice": ["ionice", "-c", "3", "PLAIN/bin/python", "WHO"],
+    "env, twice": ["env", "env", "-u", "A", "python", "WHO"], "env, nice": ["env", "nice", "python", "WHO"],
+    "prefix": ["{prefix}/bin/python", "WHO"], "dash": ["dash", "-c", 'A=b exec PLAIN/bin/python "$1"', "dash", "WHO"],
+    "nohup": ["nohup", "PLAIN/bin/python", "WHO"], "env, none": ["env", "nosuch", "WHO"],
     "script": ["BIN/kernel-start", "x"], "script of sh": ["BIN/start-kernel", "WHO"],
 }
 
