@@ -347,8 +347,10 @@ def _url_of(folder: Path, server: subprocess.Popen[bytes]) -> str:
     while time.monotonic() < deadline and server.poll() is None:
         for file in folder.glob("jpserver-*.json") if folder.exists() else []:
             try:
-                return json.loads(file.read_text())["url"]
-            except (ValueError, KeyError):
+                url = json.loads(file.read_text())["url"]
+                with urllib.request.urlopen(f"{url}api", timeout=5):  # the file is there before it listens
+                    return url
+            except (ValueError, KeyError, OSError):
                 continue
         time.sleep(0.1)
     raise AssertionError("the server did not start")

@@ -9,38 +9,25 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.environments.activation import place_named
 from kalyx.core.facts.interpreters.environment import is_environment, prefix_of, python_in
 from kalyx.core.facts.interpreters.installation import find_library
+from kalyx.core.facts.kernels.kernelspecs import prefix_of_kernel
 from kalyx.core.facts.packaging.pip_lines import own_pip
 from kalyx.core.model import Edit, Evidence, Remedy
 from kalyx.core.quoting import join_words
+from kalyx.core.verdicts.reading.kernel_labels import claimed_version, claims_of, forms_of, names_of, plain_name
 from kalyx.core.verdicts.remedies.environments import get_pip
 from kalyx.core.verdicts.remedies.pip import serving_seat
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from kalyx.core.facts.environments.neighbours import Neighbours
     from kalyx.core.facts.files import Files
     from kalyx.core.model import Environment, Interpreter, Kernel
 
-__all__ = ["claims_of", "enrol_again", "kernels_having", "names_of", "plain_name", "run_instead", "stand_in",
-           "switch_kernel"]
+__all__ = ["enrol_again", "put_kernel_package", "run_instead", "stand_in", "switch_kernel", "well_kernels"]
 
 _ARGV = re.compile(r'"argv"\s*:\s*\[\s*"((?:[^"\\]|\\.)+)"')
-
-
-def plain_name(name: str) -> str:
-    """Return a name in the form in which names of kernels and environments are compared."""
-    return re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")
-
-
-def claims_of(kernel: Kernel) -> set[str]:
-    """Return the names of environments that a kernel's own name and label may stand for."""
-    return {plain_name(kernel.name), plain_name(re.split(r"[(\[]", kernel.label)[0])} - {
-        "", "python", "python2", "python3", "python-3", "venv", "env"}
-
-
-def names_of(environment: Environment) -> set[str]:
-    """Return the forms in which an environment's name may stand in a kernel's."""
-    return {plain_name(environment.name), plain_name(environment.name.split("/")[0])}
 
 
 def stand_in(kernel: Kernel, files: Files, neighbours: Neighbours) -> tuple[Environment, Evidence] | None:
@@ -108,14 +95,38 @@ def run_instead(kernel: Kernel, environment: Environment, files: Files, neighbou
                   changes=kernel.spec + adds, undoable=True)
 
 
-def kernels_having(module: str, kernels: tuple[Kernel, ...], files: Files,
-                   neighbours: Neighbours) -> list[Kernel]:
-    """Return the kernels that run an environment which has a module, in their order."""
-    m = files
-    having = {m.key(e.environment.path) for e in neighbours.having(module, None)}
-    return [k for k in kernels if k.argv and m.path.isabs(k.argv[0]) and not k.trouble
-            and m.is_executable(k.argv[0])
-            and m.key(prefix_of(m, k.argv[0])) in having]
+def well_kernels(kernels: Sequence[Kernel], files: Files, neighbours: Neighbours,
+                 modules: Sequence[str] = ()) -> list[tuple[Kernel, Environment]]:
+    """Return the kernels that a notebook may be sent to, with what each runs: those first that lack least.
+
+    Each is found first of its name, starts an environment that is there, and is what its name and label say.
+    What it may lack is the module that it starts, and `modules`.
+    """
+    m, seen, found = files, set(), []
+    for kernel in kernels:
+        if kernel.name in seen:
+            continue  # hidden behind another
+        seen.add(kernel.name)
+        prefix = prefix_of_kernel(m, kernel) if kernel.argv and not kernel.trouble else []
+        environment = next((e for e in neighbours.environments if prefix and m.same(e.path, prefix[0])), None)
+        if environment is not None and _is_what_it_says(kernel, environment, files, neighbours):
+            words = kernel.argv
+            started = [words[words.index("-m") + 1].split(".")[0]] if "-m" in words[:-1] else []
+            sites = neighbours.sites(environment)
+            found.append((sum(not neighbours.any_holds(sites, n) for n in (*started, *modules)), kernel, environment))
+    return [(kernel, environment) for _, kernel, environment in sorted(found, key=lambda f: f[0])]
+
+
+def _is_what_it_says(kernel: Kernel, environment: Environment, files: Files, neighbours: Neighbours) -> bool:
+    """Whether a kernel's environment runs, and is the one that its name and label claim, in the version they claim."""
+    interpreter = environment.interpreter
+    if interpreter is None or not interpreter.works or kernel.language.lower() not in ("", "python"):
+        return False
+    if claimed_version(kernel, interpreter.version or environment.python_version or "0"):
+        return False
+    claims = claims_of(kernel)
+    return bool(claims & names_of(environment)) or not [
+        e for e in neighbours.called(claims, forms_of) if e.kind != "base" and not files.same(e.path, environment.path)]
 
 
 def switch_kernel(notebook: str, kernel: Kernel, files: Files, *, other: bool = False, why: str = "") -> Remedy:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import json
 
-from kalyx.core.facts.interpreters.environment import prefix_of
-from kalyx.core.facts.kernels.kernelspecs import derive_name
+from kalyx.core.facts.kernels.kernelspecs import derive_name, prefix_of_kernel
 from kalyx.core.model import Edit, Remedy
+from kalyx.core.verdicts.reading.kernel_labels import claimed_version, claims_of, names_of
 from kalyx.core.verdicts.reading.seat_names import short_name
 from kalyx.core.verdicts.remedies.kernels import enrol_again, switch_kernel
 
@@ -58,8 +58,8 @@ def line_up(facts: SeatFacts, main: Seat, files: Files,
     if facts.setting is not None:
         return point_setting(files, facts.setting, interpreter.path)
     if facts.notebook is not None:
-        fitting = next((k for k in kernels if k.argv and files.same(
-            prefix_of(files, k.argv[0]), environment.path)), None)
+        fitting = next(iter(sorted((k for k in kernels if _runs(k, environment, files)), key=lambda k: not (
+            claims_of(k) & names_of(environment)))), None)  # one that carries its name comes first
         if fitting is not None:
             return switch_kernel(facts.notebook.path, fitting, files)
         return _enrol(facts, environment, files, kernels)
@@ -70,6 +70,13 @@ def line_up(facts: SeatFacts, main: Seat, files: Files,
                       "manual", changes=f"which Python {short_name(facts.seat)} runs")
     return Remedy(f"Activate {environment.path} in the shell, or start {interpreter.path}.",
                   "manual", changes="the variables of this shell")
+
+
+def _runs(kernel: Kernel, environment: Environment, files: Files) -> bool:
+    """Whether a kernel starts an environment's program, and does not claim another version of Python."""
+    prefixes = prefix_of_kernel(files, kernel) if kernel.argv and not kernel.trouble else []
+    return any(files.same(p, environment.path) for p in prefixes) and not claimed_version(
+        kernel, environment.python_version or "0")
 
 
 def point_setting(files: Files, setting: EditorSetting, program: str) -> Remedy:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.interpreters.environment import prefix_of
 from kalyx.core.model import Remedy
 from kalyx.core.verdicts.remedies.shell_lines import command_line
 
@@ -52,7 +51,8 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str, *, first: bool = Fa
 
 def as_it_is_called(case: Case, elsewhere: Elsewhere) -> Remedy | None:
     """Return how to have a kernel run the environment whose name it carries, where that has the module."""
-    from kalyx.core.verdicts.remedies.kernels import claims_of, names_of, run_instead
+    from kalyx.core.verdicts.reading.kernel_labels import claims_of, names_of
+    from kalyx.core.verdicts.remedies.kernels import run_instead
 
     places = {s.where for s in case.seat.trail}
     kernel = next((k for k in case.elsewhere.known.kernels if k.spec in places), None)
@@ -64,14 +64,13 @@ def as_it_is_called(case: Case, elsewhere: Elsewhere) -> Remedy | None:
 
 def _switch_notebook(case: Case, elsewhere: Elsewhere, first: bool) -> Remedy | None:
     """Return the edit that has a notebook use a registered kernel of an environment."""
-    m, prefix = case.files, elsewhere.environment.path
-    kernel = next((k for k in case.elsewhere.known.kernels if k.argv and not k.trouble and m.path.isabs(k.argv[0])
-                   and m.is_executable(k.argv[0])
-                   and m.same(prefix_of(m, k.argv[0]), prefix)), None)
+    from kalyx.core.verdicts.remedies.kernels import switch_kernel, well_kernels
+
+    m, known = case.files, case.elsewhere.known
+    kernel = next((k for k, e in well_kernels(known.kernels, m, known)
+                   if m.same(e.path, elsewhere.environment.path)), None)
     if kernel is None:
         return None
-    from kalyx.core.verdicts.remedies.kernels import switch_kernel
-
     what = f"{elsewhere.name} {elsewhere.version}" if elsewhere.name and elsewhere.version else "it"
     switch = switch_kernel(case.seat.ref.partition(":")[2], kernel, m, other=not first,
                            why=f": {elsewhere.environment.name} has {what}")

@@ -204,11 +204,12 @@ def broken_by_its_word(said: str) -> Finding:
 def _kernel_with(files: Files, facts: SeatFacts, module: str, elsewhere: Sequence[Elsewhere],
                  neighbours: Neighbours) -> list[Remedy]:
     """Return how a notebook gets a kernel, or a kernel an environment, that has a module."""
-    from kalyx.core.verdicts.remedies.kernels import kernels_having, run_instead, switch_kernel
+    from kalyx.core.verdicts.remedies.kernels import run_instead, switch_kernel, well_kernels
 
     m = files
     if facts.notebook is not None:
-        fitting = kernels_having(module, tuple(neighbours.kernels), m, neighbours)
+        fitting = [k for k, e in well_kernels(neighbours.kernels, m, neighbours)
+                   if neighbours.any_holds(neighbours.sites(e), module)]
         if fitting:
             return [switch_kernel(facts.notebook.path, fitting[0], m)]
     usable = [e for e in elsewhere if e.interpreter is not None and e.interpreter.works

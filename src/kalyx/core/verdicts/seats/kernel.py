@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import sys
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters.environment import python_in
@@ -11,8 +12,9 @@ from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.kernels.kernelspecs import SERVER_DEFAULTS
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.reading.kernel_labels import claimed_version, forms_of, plain_name
 from kalyx.core.verdicts.remedies.environments import remake
-from kalyx.core.verdicts.remedies.kernels import enrol_again, plain_name, put_kernel_package, switch_kernel
+from kalyx.core.verdicts.remedies.kernels import enrol_again, put_kernel_package, switch_kernel, well_kernels
 from kalyx.core.verdicts.seats.interpreter import which_is_gone
 
 TYPE_CHECKING = False
@@ -27,13 +29,11 @@ __all__ = ["judge_kernel", "kernel_cannot_start", "kernel_follows_server", "kern
            "kernel_interpreter_gone", "kernel_mislabelled", "kernel_missing", "kernel_not_activated",
            "kernel_unreadable", "notebook_unreadable"]
 
-_VERSION = re.compile(r"(?:python|\bpy)[ ._-]?(\d)(?:\.?(\d{1,2}))?(?![\d])", re.IGNORECASE)
-
 
 def judge_kernel(facts: SeatFacts, files: Files, neighbours: Neighbours) -> list[Finding]:
     """Return what is wrong with a kernel or notebook seat."""
     found = [
-        notebook_unreadable(facts), kernel_missing(facts, files),
+        notebook_unreadable(facts), kernel_missing(facts, files, neighbours),
         kernel_unreadable(facts, files, neighbours),
         kernel_interpreter_gone(facts, files, neighbours), kernel_cannot_start(facts, files, neighbours),
         kernel_mislabelled(facts, files, neighbours), kernel_follows_server(facts),
@@ -65,7 +65,7 @@ def notebook_unreadable(facts: SeatFacts) -> Finding | None:
 
 @cause("kernel-missing", "a notebook names a kernel that is not registered here",
        brief="a notebook names a kernel that is not registered")
-def kernel_missing(facts: SeatFacts, files: Files) -> Finding | None:
+def kernel_missing(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Finding | None:
     """Name the kernels that are registered, the most alike first.
 
     Looks like: The notebook asks for a kernel when it is opened.
@@ -81,20 +81,35 @@ def kernel_missing(facts: SeatFacts, files: Files) -> Finding | None:
     if notebook.name in SERVER_DEFAULTS:
         return _servers_own(notebook, notebook.name)
     names = list(dict.fromkeys(k.name for k in facts.others))
-    near = difflib.get_close_matches(notebook.name.lower(), names, 3, 0.55)
-    todo = [switch_kernel(notebook.path, next(k for k in facts.others if k.name == n), files)
-            for n in (near or names if len(names) == 1 else near)[:1]]
-    near += [n for n in names if n not in near]
+    close = difflib.get_close_matches(notebook.name.lower(), names, 3, 0.55)
+    near = [*close, *(n for n in names if n not in close)]
+    well = [k for k, _ in well_kernels(facts.others, files, neighbours, _needs(files, notebook.path))]
+    alike = [k for n in near for k in well if k.name == n and n in close]
+    todo = [switch_kernel(notebook.path, k, files) for k in [*alike, *well][:1] if alike or len(names) == 1]
+    if not todo:  # the one that is meant may be there and want mending first
+        broken = next((k for n in close for k in facts.others if k.name == n), None)
+        todo = _instead(broken, files, neighbours)[1] if broken is not None else []
+    nearest = f"; {close[0]} is the nearest, and does not start" if todo and close and close[0] not in {
+        k.name for k in well} else ""
     todo.append(Remedy(f"Enrol an environment under the name that the notebook asks for: "
                        f"kalyx enrol ENV --name {notebook.name}", "manual",
                        changes="adds a kernel to your own folder"))
     return Finding.error(
         "kernel-missing", "certain",
         f"{notebook.path} names the kernel {notebook.name!r}, and no kernel of that name is "
-        "registered here.",
+        f"registered here{nearest}.",
         (Evidence(f"the notebook's metadata names {notebook.name!r}", notebook.path,
                   notebook.line),
          Evidence("registered here: " + (", ".join(near[:8]) or "none"))), tuple(todo))
+
+
+def _needs(files: Files, notebook: str) -> list[str]:
+    """Return the modules that a notebook's cells import and that a kernel's environment has to have."""
+    from kalyx.core.facts.source_code.imports import read_source
+
+    own = {n.partition(".")[0] for n in files.entries(files.path.dirname(notebook))}
+    tops = {name.module.partition(".")[0] for name in read_source(files, notebook).imports if not name.guard}
+    return sorted(tops - own - set(sys.stdlib_module_names))
 
 
 def _servers_own(notebook: NotebookKernel, name: str) -> Finding:
@@ -257,7 +272,7 @@ def kernel_mislabelled(facts: SeatFacts, files: Files,
     kernel, interpreter = facts.kernel, facts.seat.interpreter
     if kernel is None or interpreter is None or not interpreter.works or not interpreter.version:
         return None
-    claimed = _claimed_version(kernel, interpreter.version)
+    claimed = claimed_version(kernel, interpreter.version)
     runs = f"{interpreter.prefix} (Python {interpreter.version})"
     evidence = [Evidence(f"name {kernel.name!r}, label {kernel.label!r}", kernel.spec),
                 Evidence(f"its program is {kernel.argv[0]}, which runs {runs}", interpreter.path)]
@@ -279,21 +294,6 @@ def kernel_mislabelled(facts: SeatFacts, files: Files,
         "kernel-mislabelled", "certain", because, tuple(evidence), todo)
 
 
-def _claimed_version(kernel: Kernel, version: str) -> str | None:
-    real = version.split(".")
-    for text in (kernel.label, kernel.name):
-        match = _VERSION.search(text)
-        if match and (match.group(1) != real[0]
-                      or (match.group(2) and match.group(2) != real[1])):
-            return match.group(1) + (f".{match.group(2)}" if match.group(2) else "")
-    return None
-
-
-def _names_of(name: str) -> set[str]:
-    """Return the forms in which an environment's name may stand in a kernel's."""
-    return {plain_name(name), plain_name(name.split("/")[0])}
-
-
 def _claimed_environment(facts: SeatFacts, files: Files,
                          neighbours: Neighbours) -> Environment | None:
     kernel, mine = facts.kernel, facts.seat.environment
@@ -303,9 +303,9 @@ def _claimed_environment(facts: SeatFacts, files: Files,
     claims |= {plain_name(c.removeprefix("Python").strip()) for c in
                (re.sub(r"Python[ \d.]*", "", kernel.label),)}
     claims -= {"", "python", "python2", "python3", "python-3", "venv", "env"}
-    if claims & _names_of(mine.name):
+    if claims & forms_of(mine.name):
         return None
-    for environment in neighbours.called(claims, _names_of):
+    for environment in neighbours.called(claims, forms_of):
         if environment.kind != "base" and not files.same(environment.path, mine.path):
             return environment
     return None

@@ -14,6 +14,7 @@ from kalyx.core.verdicts.reading.absence import absent_name, searched
 from kalyx.core.verdicts.remedies import files, pip
 from kalyx.core.verdicts.remedies.own_program import name_own_program
 from kalyx.core.verdicts.remedies.project import install_for_project, project_requirement, requirement_evidence
+from kalyx.core.verdicts.remedies.shell_lines import command_line
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -93,6 +94,12 @@ def _site_off(case: Case, name: str, prefix: str, folder: str) -> Finding:
         why = Evidence(f"{case.launch.argv[0]} is a link to {behind}, and Python looks for pyvenv.cfg beside the link "
                        "only: it runs as its base", case.launch.argv[0])
         todo = (name_own_program(m, case.seat, behind),)
+    elif m.same(prefix, case.python.base_prefix) and not m.is_file(config):
+        why = Evidence(f"{prefix} is an installation of its own, whose site module adds {folder} at every start",
+                       folder)
+        todo = (Remedy("See what its site module does at the start, by the line below; nothing is to be made in its "
+                       "place.", "manual", changes="nothing",
+                       typed=command_line(m, (case.python.executable, "-m", "site"))),)
     else:
         there = m.is_file(config)
         why = Evidence(f"{config} {'does not name a home that works' if there else 'is not there'}, so the "
