@@ -6,11 +6,11 @@ Read only; nothing is run.
 
 from __future__ import annotations
 
+from kalyx.core.errors import Unreadable
 from kalyx.core.facts.editors.settings import find_settings
 from kalyx.core.facts.interpreters.command_words import follow_script
 from kalyx.core.facts.interpreters.environment import is_environment, prefix_of
 from kalyx.core.facts.interpreters.path_lookup import find_on_path, follow_links, is_python_name
-from kalyx.core.facts.processes.processes import program_of
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 __all__ = ["executable_scripts", "named_prefixes"]
 
-MOST_PROCESSES = 400  # that are looked at
+MOST_PROCESSES = 4000  # that are looked at
 PYTHON_FILES = (".py", ".pyw")
 
 
@@ -38,13 +38,32 @@ def named_prefixes(machine: Machine, folder: str, editors: Iterable[Editor]) -> 
             programs += [found.path, *(target for _, target in follow_links(m, found.path))]
             started = follow_script(m, found.path, (), m.env, folder)
             programs += started.words[:1] if started is not None and not started.trouble else []
-    for raw in m.processes()[:MOST_PROCESSES] if m.platform != "win32" else ():
-        is_near = raw.folder is not None and m.is_within(raw.folder, folder)  # others are nothing to this folder
-        program = program_of(raw, m) if is_near and raw.argv and is_python_name(raw.argv[0]) else None
-        programs += [program] if program else []
+    programs += _running(m, folder)
     wanted = dict.fromkeys(p for p in programs if m.path.isabs(p) and is_python_name(p))
     prefixes = dict.fromkeys(prefix_of(m, p) for p in wanted)
     return [p for p in prefixes if is_environment(m, p)]
+
+
+def _running(machine: Machine, folder: str) -> list[str]:
+    """Return what the Pythons were started by that run in or below a folder, where the system shows it as files (proc).
+
+    Its links are looked at alone: reading the whole table of processes takes longer than all else here.
+    """
+    m, found = machine, []
+    own = m.read_link("/proc/self") if m.platform == "linux" else None
+    for number in m.entries("/proc")[:MOST_PROCESSES] if own else ():
+        place = f"/proc/{number}"
+        cwd = m.read_link(f"{place}/cwd") if number.isdigit() and number != own else None
+        program = m.read_link(f"{place}/exe") if cwd and m.is_within(cwd, folder) else None
+        if not program or not is_python_name(program):
+            continue
+        try:
+            word = m.read_bytes(f"{place}/cmdline", 4096).split(b"\0")[0].decode("utf-8", "surrogateescape")
+        except Unreadable:
+            continue
+        named = m.located(word, cwd) if "/" in word else program
+        found.append(named if m.same(named, program) else program)
+    return found
 
 
 def executable_scripts(machine: Machine, folder: str) -> Iterator[tuple[str, Started]]:
