@@ -90,6 +90,22 @@ def test_leak_is_found_and_taken_out(name: str, world: World, validate) -> None:
     assert not [f for s in seats for f in s["findings"] if f["cause"] == "layer-leak"]
 
 
+def test_import_that_a_line_lets_in(world: World, validate) -> None:
+    """It works, and `why` notes where it comes from and the line that brings it; without the line it is gone."""
+    lab, other = world.venv("lab"), world.venv("other")
+    world.activate(lab)
+    world.wheels.install(world.wheels.add("germkit"), site_of(other))
+    write(site_of(lab) / "more.pth", f"{site_of(other)}\n")
+    document = world.answer("why", "germkit")
+    validate(document)
+    report = document["result"]["imports"][0]
+    found = report["causes"][0]
+    assert (document["exit"], report["outcome"], report["layer"]) == (0, "imports", "link")
+    assert (found["cause"], found["severity"]) == ("layer-leak", "note")
+    carry_out(found["remedies"][0], "edit", world)
+    assert world.answer("why", "germkit")["exit"] == 1
+
+
 def test_layers_are_what_the_folders_are(world: World) -> None:
     """A line of a .pth file may bring in the base's or the user's folder: that is the layer then, and not editable."""
     lab = world.venv("lab")

@@ -190,6 +190,13 @@ CASES: dict[str, tuple[Case, Case]] = {
                   loaded={"random": "EXTRA/random.py"}, path=["/extra", "LIB", "SITE"], env={"PYTHONPATH": "/extra"}),
         made_case("seed", {**WHOLE, "EXTRA/random.py": ""}, error("ValueError", "no", "SITE/seed/__init__.py:1"),
                   loaded={"random": "LIB/random.py"}, path=["/extra", "LIB", "SITE"], env={"PYTHONPATH": "/extra"})),
+    "layer-leak": (
+        made_case("seed", {"OTHER/seed/__init__.py": "",
+                           "SITE/more.pth": "/home/ada/envs/other/lib/python3.11/site-packages\n",
+                           "/home/ada/envs/other/pyvenv.cfg": "home = /opt/py/bin\n"},
+                  origin="OTHER/seed/__init__.py", path=["LIB", "SITE", "OTHER"]),
+        made_case("seed", {"EXTRA/seed/__init__.py": "", "SITE/more.pth": "/extra\n"}, origin="EXTRA/seed/__init__.py",
+                  path=["LIB", "SITE", "/extra"])),
     "raises": (made_case("seed", WHOLE, error("ValueError", "no", "SITE/seed/__init__.py:1")),
                made_case("seed", WHOLE, outcome="hang")),
 }

@@ -30,6 +30,8 @@ CHECKS = (
                  "traces", False, "always", ()),
     IndexedCheck("bytecode-stale", "bytecode_stale", "damaged.bytecode",
                  "anything", False, "", ()),
+    IndexedCheck("layer-leak", "came_by_line", "unreachable.let_in",
+                 "traces", False, "always", ()),
     IndexedCheck("file-unreadable", "file_unreadable", "damaged.unreadable",
                  "traces", False, "without a file", ()),
     IndexedCheck("foreign-platform", "foreign_platform", "incompatible.binaries",

@@ -16,16 +16,13 @@ if TYPE_CHECKING:
     from kalyx.core.facts.search_path.pth_files import LinkLine
     from kalyx.core.facts.seats.context import SeatFacts
 
-__all__ = ["close"]
+__all__ = ["close", "take_line_out"]
 
 
 def close(files: Files, facts: SeatFacts, layer: Layer, line: LinkLine | None) -> tuple[Remedy, ...]:
     """Return how to have a layer stay outside: by the file that lets it in, as an edit where that can be one."""
     if line is not None:
-        edit = _without_line(files, line.file, line.text)
-        what = f"Take the line {line.text} out of {line.file}."
-        return (Remedy(what, "edit", edits=(edit,), changes=line.file, undoable=True) if edit else
-                Remedy(what, "manual", changes=line.file),)
+        return (take_line_out(files, line.file, line.text),)
     if layer.layer == "pythonpath":
         return (*_from_editor(files, facts, layer.path), *_from_start_files(files, facts, layer.path),
                 without_variable(files, facts.seat, "PYTHONPATH", layer.path))
@@ -35,6 +32,13 @@ def close(files: Files, facts: SeatFacts, layer: Layer, line: LinkLine | None) -
                                  "user site.", "manual", changes="the variable PYTHONNOUSERSITE"),)
     return (Remedy("Set include-system-site-packages = false in the environment's pyvenv.cfg.", "manual",
                    changes="pyvenv.cfg"),)
+
+
+def take_line_out(files: Files, file: str, line: str) -> Remedy:
+    """Return the edit that takes a line out of a file; by hand, where it does not stand there once."""
+    edit, what = _without_line(files, file, line), f"Take the line {line} out of {file}."
+    return Remedy(what, "edit", edits=(edit,), changes=file, undoable=True) if edit else Remedy(
+        what, "manual", changes=file)
 
 
 def _without_line(files: Files, file: str, line: str) -> Edit | None:
