@@ -56,6 +56,22 @@ NEVER_RAISE = {
 }
 
 
+ENDLESS = {
+    "lines that double": "#!/bin/sh\nA=xxxxxxxxxx\n" + "A=$A$A$A$A$A$A$A$A\n" * 60 + "exec $A\n",
+    "arguments that double": "#!/bin/sh\nexec sh \"$0\"" + ' "$@"' * 900 + "\n",
+    "open brackets": "#!/bin/sh\n" + "$(" * 4000, "itself": '#!/bin/sh\nexec /s "$@"\n', "script of itself": "#!/s\n",
+    "env, itself": "#!/usr/bin/env -S " + "env -S " * 1000, "env, variables": "#!/usr/bin/env -S " + "${A}" * 1900,
+}
+
+
+@pytest.mark.parametrize("name", ENDLESS)
+def test_no_script_takes_for_ever(name: str) -> None:
+    """What grows with each line or hop is given up before it is large."""
+    machine = MadeUpMachine("linux", {"/s": ENDLESS[name]})
+    started = follow_script(machine, "/s", ("$@",) * 9, {"A": "b" * 100_000}, "/")
+    assert started is not None and sum(map(len, started.words)) < 1_000_000
+
+
 @pytest.mark.parametrize("name", NEVER_RAISE)
 @given(text=TEXT)
 def test_parsers_take_anything(name: str, text: str) -> None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.facts.interpreters.path_lookup import find_on_path, is_python_name, read_head
-from kalyx.core.facts.interpreters.shell_text import SHELLS, Untold, read_shell
+from kalyx.core.facts.interpreters.shell_text import LONGEST_WORD, MOST_WORDS, SHELLS, Untold, read_shell
 from kalyx.core.lean.record import record, replace
 
 TYPE_CHECKING = False
@@ -248,6 +248,17 @@ def _options(word: str, words: list[str]) -> list[tuple[str, str]]:
 _ESCAPES = {"f": "\f", "n": "\n", "r": "\r", "t": "\t", "v": "\v", "#": "#", "$": "$", '"': '"', "'": "'", "\\": "\\"}
 
 
+def _fits(words: Sequence[str], word: str | None) -> bool:
+    """Whether words and the one being read are of a command's size.
+
+    Raises:
+        Untold: they are not.
+    """
+    if len(word or "") > LONGEST_WORD or len(words) > MOST_WORDS:
+        raise Untold("what env -S is given is too long")
+    return True
+
+
 def split_string(text: str, env: Mapping[str, str]) -> list[str]:
     """Split a text as ``env -S`` does: quotes, escapes, ``${NAME}``, and ``#`` at the start of a word.
 
@@ -257,7 +268,7 @@ def split_string(text: str, env: Mapping[str, str]) -> list[str]:
     words: list[str] = []
     word: str | None = None
     quote, at = "", 0
-    while at < len(text):
+    while at < len(text) and _fits(words, word):
         char = text[at]
         at += 1
         if quote != "'" and char == "\\":

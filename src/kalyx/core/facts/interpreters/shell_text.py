@@ -26,6 +26,8 @@ _OPERATORS = (";", "&", "|", "(", ")", "<", ">")
 _OWN_NAME = ('${0##*/}', '$(basename "$0")', "$(basename $0)", "`basename $0`", '`basename "$0"`',
              '$(basename -- "$0")')
 _OWN_FOLDER = ('$(dirname "$0")', "$(dirname $0)", "${0%/*}", "`dirname $0`", '`dirname "$0"`', '$(dirname -- "$0")')
+# What no command that starts a Python needs; a text in which each line doubles the one before has no end otherwise
+LONGEST_TEXT, LONGEST_WORD, MOST_WORDS = 65536, 8192, 4096
 BLANKS = " \t\r"  # between words
 _MARKED = "\x1a"  # stands in a word for what is not known
 
@@ -54,6 +56,8 @@ def read_shell(text: str, zero: str, arguments: Sequence[str], env: Mapping[str,
     Raises:
         Untold: it does not say so outright.
     """
+    if len(text) > LONGEST_TEXT:
+        raise Untold("its text is too long")
     folder, _, name = zero.rpartition("/")
     for forms, value in ((_OWN_NAME, "${KALYX_NAME}"), (_OWN_FOLDER, "${KALYX_FOLDER}")):
         for form in forms:
@@ -139,6 +143,8 @@ def _commands(text: str, known: Mapping[str, str], arguments: Sequence[str]) -> 
             if not words:
                 line = reader.line
             words += token
+            if len(words) > MOST_WORDS:
+                raise Untold("it has too many words")
 
 
 class _Reader:
@@ -198,6 +204,8 @@ class _Reader:
                 break
             else:
                 word += char
+            if len(word) > LONGEST_WORD:
+                raise Untold("a word in it is too long")
             self.line += char == "\n"
             self._at += 1
         if quote:

@@ -61,7 +61,7 @@ def _from_editor(files: Files, facts: SeatFacts, folder: str) -> tuple[Remedy, .
     found = []
     if setting.env_file:
         line = _line_setting(files, setting.env_file, "PYTHONPATH")
-        edit = _without_line(files, setting.env_file, line) if line and _names(files, line, folder) else None
+        edit = _without_line(files, setting.env_file, line) if line and _sets_alone(files, line, folder) else None
         if edit is not None:
             found.append(Remedy(f"Take PYTHONPATH out of {setting.env_file}, which {setting.file} has the editor read.",
                                 "edit", edits=(edit,), changes=setting.env_file, undoable=True))
@@ -83,8 +83,11 @@ def _line_setting(files: Files, file: str, name: str) -> str | None:
     return next((ln for ln in lines if re.match(rf"\s*(export\s+)?{name}\s*=", ln)), None)
 
 
-def _names(files: Files, line: str, folder: str) -> bool:
-    return files.path.basename(folder.rstrip("/")) in line
+def _sets_alone(files: Files, line: str, folder: str) -> bool:
+    """Whether a line sets the variable to one folder, and to nothing else that would go with the line."""
+    value = re.split(r"PYTHONPATH\s*[=\s]\s*", line, maxsplit=1)[-1].strip().strip("\"'")
+    parts = [p for p in value.split(files.path_separator) if p and p not in ("$PYTHONPATH", "${PYTHONPATH}")]
+    return len(parts) == 1 and files.same(files.absolute(parts[0].replace("$HOME", files.home)), folder)
 
 
 def _without_element(files: Files, file: str, key: str, folder: str, root: str) -> Edit | None:
@@ -112,7 +115,8 @@ def _from_start_files(files: Files, facts: SeatFacts, folder: str) -> tuple[Reme
     """Return the edits that take a line out of the shell's start files which sets the variable to a folder."""
     found = []
     for evidence in set_in(files, "PYTHONPATH") if facts.seat.kind == "shell" else ():
-        if evidence.path is None or folder not in evidence.says or not evidence.path.startswith(files.home):
+        if evidence.path is None or not evidence.path.startswith(files.home) or not _sets_alone(
+                files, evidence.says, folder):
             continue
         edit = _without_line(files, evidence.path, evidence.says)
         if edit is not None:
