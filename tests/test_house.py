@@ -135,15 +135,51 @@ def test_safety_page_is_held_by_tests() -> None:
         assert f"def {name}(" in next(Path(__file__).parent.rglob(file)).read_text(), line
 
 
-def test_exported_names_are_there() -> None:
-    """Every ``__all__`` lists what the module has."""
-    for file in SOURCE.rglob("*.py"):
-        if "payload" in file.parts or "probe" in file.parts or file.name == "__main__.py":
-            continue
-        name = ".".join(["kalyx", *file.relative_to(SOURCE).with_suffix("").parts])
-        module = importlib.import_module(name.removesuffix(".__init__"))
-        for exported in getattr(module, "__all__", ()):
-            assert hasattr(module, exported), (name, exported)
+def own_names(tree: ast.Module) -> set[str]:
+    """Return the names that a module defines at its top, under conditions as well."""
+    found: set[str] = set()
+    for node in ast.walk(tree):
+        if isinstance(node, (ast.FunctionDef, ast.ClassDef)):
+            found.add(node.name)
+        elif isinstance(node, ast.Assign):
+            found |= {name.id for target in node.targets for name in ast.walk(target) if isinstance(name, ast.Name)}
+        elif isinstance(node, ast.AnnAssign) and isinstance(node.target, ast.Name):
+            found.add(node.target.id)
+    return found
+
+
+def names_taken(tree: ast.Module) -> set[tuple[str, str]]:
+    """Return (module, name) for each name of another module that a module uses: imported, or as an attribute."""
+    known, bound, found = modules(), {}, set()
+    for node in ast.walk(tree):
+        if isinstance(node, ast.ImportFrom) and node.module in known:
+            for alias in node.names:
+                inner = f"{node.module}.{alias.name}"
+                if inner in known:
+                    bound[alias.asname or alias.name] = inner
+                else:
+                    found.add((node.module, alias.name))
+    return found | {(bound[node.value.id], node.attr) for node in ast.walk(tree)
+                    if isinstance(node, ast.Attribute) and isinstance(node.value, ast.Name) and node.value.id in bound}
+
+
+def test_public_names_are_as_listed() -> None:
+    """Every ``__all__`` lists names that the module has, each once, and what other modules use is listed."""
+    trees = {name: ast.parse(file.read_text()) for name, file in modules().items() if "payload" not in file.parts}
+    listed: dict[str, list[str]] = {}
+    for name, tree in trees.items():
+        found = [node.value for node in tree.body if isinstance(node, ast.Assign)
+                 and isinstance(node.targets[0], ast.Name) and node.targets[0].id == "__all__"]
+        listed[name] = ast.literal_eval(found[0]) if found else []
+        assert len(listed[name]) == len(set(listed[name])), name
+        if ".probe" not in name and not name.endswith("__main__"):
+            module = importlib.import_module(name)
+            lacking = {n for n in listed[name] if not hasattr(module, n)} - own_names(tree)
+            assert not lacking, (name, lacking)
+    for name, tree in trees.items():
+        for other, taken in names_taken(tree):
+            if taken in own_names(trees[other]) and not re.match(r"kalyx\.(cli|show\.pages)\.\w+$", other):
+                assert taken in listed[other], (name, other, taken)
 
 
 @pytest.mark.parametrize("version", sorted(other_pythons()))

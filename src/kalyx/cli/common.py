@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     import argparse
     from typing import Any
 
-__all__ = ["context_for", "load_pages", "print_answer", "progress"]
+__all__ = ["context_for", "load_pages", "print_answer", "print_document", "progress"]
 
 PROBE_FOLDER = os.path.join(os.path.dirname(os.path.dirname(os.path.abspath(__file__))), "probe")
 

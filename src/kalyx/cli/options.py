@@ -10,7 +10,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any, NoReturn
 
-__all__ = ["Parser", "UsageError", "add_global_options"]
+__all__ = ["CannotPrint", "Parser", "UsageError", "add_global_options", "asks_for_json", "print_error", "printing"]
 
 
 class CannotPrint(Exception):

@@ -30,7 +30,7 @@ from kalyx.core.errors import Refused
 from kalyx.core.lean.record import record
 from kalyx.demo.distributions import KERNEL_ARGS, build_wheels
 
-__all__ = ["Scenario", "build"]
+__all__ = ["Scenario", "build", "program"]
 
 WINDOWS = os.name == "nt"
 

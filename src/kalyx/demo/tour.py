@@ -15,7 +15,7 @@ from kalyx.core.lean.record import record
 from kalyx.demo.distributions import KERNEL_ARGS
 from kalyx.demo.scenario import Scenario, program
 
-__all__ = ["STEPS", "Step", "run_step"]
+__all__ = ["STEPS", "Step", "run_step", "run_step_for_json"]
 
 
 @record

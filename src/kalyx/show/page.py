@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.model import Evidence, Finding, Remedy
 
-__all__ = ["Line", "Page", "clean"]
+__all__ = ["ASCII_MARKS", "Line", "Page", "clean"]
 
 MARKS = {"problem": "◆", "ok": "◇", "unknown": "◈", "note": "·"}
 ASCII_MARKS = {"◆": "[!]", "◇": "[ok]", "◈": "[?]", "·": "-", "…": "...", "→": "->", "│": "|"}

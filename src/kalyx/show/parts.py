@@ -7,7 +7,7 @@ if TYPE_CHECKING:
     from kalyx.core.model import Finding, Note, Seat
     from kalyx.show.page import Page
 
-__all__ = ["human_size", "notes", "seat_name", "show_findings"]
+__all__ = ["human_size", "notes", "seat_name", "show_findings", "trail"]
 
 
 def seat_name(seat: Seat, folder: str) -> str:

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from kalyx.core.machine.interface import Machine
     from kalyx.core.model import Environment, Interpreter
 
-__all__ = ["EnrolAnswer", "EnrolOptions", "activation_variables", "answer_enrol", "prove"]
+__all__ = ["SCOPES", "EnrolAnswer", "EnrolOptions", "activation_variables", "answer_enrol", "prove"]
 
 DEFAULT_COMMAND = ("-m", "ipykernel_launcher", "-f", "{connection_file}")
 QUESTIONS = {"executable": "__import__('sys').executable", "prefix": "__import__('sys').prefix"}

@@ -32,7 +32,7 @@ if TYPE_CHECKING:
     from kalyx.core.machine.interface import RunResult
     from kalyx.core.model import Distribution, Finding, Interpreter, Seat
 
-__all__ = ["PutAnswer", "Step", "answer_put", "pip_for", "read_installed", "what_pip_said"]
+__all__ = ["PIP_LIMIT", "PutAnswer", "Step", "answer_put", "pip_for", "read_installed", "what_pip_said"]
 
 PIP_LIMIT = 3600.0  # seconds; a large package over a slow line
 

@@ -9,7 +9,7 @@ import tempfile
 
 from kalyx.core.errors import Refused
 
-__all__ = ["make_folder_with", "write_file"]
+__all__ = ["make_folder_with", "read_regular", "write_file"]
 
 
 READ_LIMIT = 64 * 1024 * 1024  # bytes of a file that is kept for undo

@@ -3,8 +3,7 @@
 They are what a frozen standard `dataclasses.dataclass` is, as far as Kalyx uses that, without the module,
 whose import and code generation would take longer than all else that a command imports (measured: half of
 Kalyx's start). What is kept: fields from annotations, defaults, `field(default_factory=...)`, equality, hash,
-repr and `replace`. To a type checker they are dataclasses (PEP 681). They have no slots: filling those one by
-one takes longer than filling a dictionary.
+repr, slots and `replace`. To a type checker they are dataclasses (PEP 681).
 """
 
 from __future__ import annotations
@@ -44,49 +43,46 @@ else:
 
     def replace(one, **changes):
         """Return a copy with some fields changed."""
-        return type(one)(**{**one.__dict__, **changes})
+        return type(one)(**{**{n: getattr(one, n) for n in type(one).__fields__}, **changes})
 
     def record(cls):
-        """Make a class a frozen record of its annotated fields."""
+        """Make a class a frozen record of its annotated fields, which are its slots."""
         names = tuple(cls.__annotations__)
-        defaults = {n: cls.__dict__[n] for n in names if n in cls.__dict__}
-        for name, value in defaults.items():
-            if isinstance(value, _Factory):
-                delattr(cls, name)
+        body = {n: v for n, v in cls.__dict__.items() if n not in ("__dict__", "__weakref__")}
+        defaults = {n: body.pop(n) for n in names if n in body}
 
         def __init__(self, *args, **given):
             if len(args) > len(names):
                 raise TypeError(f"{cls.__name__} takes {len(names)} fields, not {len(args)}")
-            values = self.__dict__
-            for name, value in zip(names, args):  # noqa: B905 - args may be fewer
-                values[name] = value
-            for name in names[len(args):]:
+            for fill, value in zip(setters, args):  # noqa: B905 - args may be fewer
+                fill(self, value)
+            for name, fill in zip(names[len(args):], setters[len(args):]):  # noqa: B905 - they are as many
                 if name in given:
-                    values[name] = given.pop(name)
+                    fill(self, given.pop(name))
                 elif name in defaults:
                     value = defaults[name]
-                    values[name] = value.make() if isinstance(value, _Factory) else value
+                    fill(self, value.make() if isinstance(value, _Factory) else value)
                 else:
                     raise TypeError(f"{cls.__name__} needs {name}")
             if given:
                 raise TypeError(f"{cls.__name__} has no field {', '.join(given)}")
 
-        cls.__fields__ = names
-        cls.__init__ = __init__
-        cls.__repr__ = _repr
-        cls.__eq__ = _eq
-        cls.__hash__ = _hash
-        cls.__setattr__ = cls.__delattr__ = _refuse
-        return cls
+        body.update(__slots__=names, __fields__=names, __init__=__init__, __repr__=_repr, __eq__=_eq, __hash__=_hash,
+                    __setattr__=_refuse, __delattr__=_refuse)
+        made = type(cls.__name__, cls.__bases__, body)
+        setters = [made.__dict__[name].__set__ for name in names]
+        return made
 
     def _repr(self):
-        return f"{type(self).__qualname__}({', '.join(f'{n}={v!r}' for n, v in self.__dict__.items())})"
+        return f"{type(self).__qualname__}({', '.join(f'{n}={getattr(self, n)!r}' for n in self.__fields__)})"
 
     def _eq(self, other):
-        return self.__dict__ == other.__dict__ if type(self) is type(other) else NotImplemented
+        if type(self) is not type(other):
+            return NotImplemented
+        return [getattr(self, n) for n in self.__fields__] == [getattr(other, n) for n in self.__fields__]
 
     def _hash(self):
-        return hash(tuple(self.__dict__[n] for n in self.__fields__))
+        return hash(tuple(getattr(self, n) for n in self.__fields__))
 
     def _refuse(self, name, *_):
         raise AttributeError(f"{type(self).__name__} is frozen: {name} cannot be changed")

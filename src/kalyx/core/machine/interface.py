@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 else:
     Protocol = object
 
-__all__ = ["Begun", "FileInfo", "Machine", "RunResult"]
+__all__ = ["LIST_LIMIT", "READ_LIMIT", "SCAN_LIMIT", "Begun", "FileInfo", "Machine", "RunResult", "around"]
 
 
 READ_LIMIT = 32 * 1024 * 1024  # bytes; a settings file or METADATA is far below

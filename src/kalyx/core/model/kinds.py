@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+__all__ = ["Answered", "Confidence", "EnvironmentKind", "KnownBy", "LayerName", "Outcome", "RemedyKind", "SeatKind",
+           "Severity"]
+
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Literal

@@ -89,7 +89,9 @@ def is_plainly_absent(case: Case, failure: Failure | None) -> bool:
 
 
 def _has_traces(case: Case, name: str) -> bool:
-    """Whether anything in the folders of the path is called somewhat like a module, or cannot be seen."""
+    """Whether anything in the folders of the path is called somewhat like a module, or cannot be seen, or metadata
+    says that it brings the module.
+    """
     from kalyx.core.tables import import_names
 
     starts = ("\0~", *["\0" + _plain(n) for n in (name, import_names.distribution_for(name)) if n])
@@ -100,7 +102,7 @@ def _has_traces(case: Case, name: str) -> bool:
         text = _plain("\0".join(("", *names)))
         if any(start in text for start in starts):
             return True
-    return False
+    return bool(case.distributions.bringing(name))
 
 
 def _plain(name: str) -> str:

@@ -19,7 +19,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-__all__ = ["Executed", "KernelFailed", "StartedKernel"]
+__all__ = ["Executed", "KernelFailed", "StartedKernel", "free_ports", "read_expressions"]
 
 CHANNELS = ("shell_port", "iopub_port", "stdin_port", "control_port", "hb_port")
 GRACE = 3.0  # seconds to shut down when asked politely

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from datetime import datetime, timezone
 from typing import Any
 
-__all__ = ["BadMessage", "Session", "receive"]
+__all__ = ["MESSAGE_LIMIT", "BadMessage", "Session", "receive"]
 
 DELIMITER = b"<IDS|MSG>"
 VERSION = "5.3"

@@ -24,7 +24,8 @@ if TYPE_CHECKING:
 
 MOST_AT_ONCE = 8  # children
 
-__all__ = ["WhyAnswer", "answer_compared", "answer_why", "parse_request"]
+__all__ = ["WhyAnswer", "answer_compared", "answer_why", "as_observed", "ender_of", "explain", "observe_request",
+           "parse_request", "with_newer_parser"]
 
 
 @record

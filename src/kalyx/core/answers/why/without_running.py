@@ -6,7 +6,8 @@ from kalyx.core.answers.why.module import WhyAnswer, parse_request
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.native.builtin_modules import CompiledIn, read_suffixes
-from kalyx.core.facts.packaging.distributions import mapped_folder, zip_names
+from kalyx.core.facts.packaging.distributions import zip_names
+from kalyx.core.facts.packaging.listed_modules import mapped_folder
 from kalyx.core.facts.search_path.modules import Candidate, top_level
 from kalyx.core.facts.search_path.predicted import read_search_path
 from kalyx.core.facts.seats.finder import find_seat

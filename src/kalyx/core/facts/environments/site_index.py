@@ -7,7 +7,7 @@ again: what that has not, none of them has.
 
 from __future__ import annotations
 
-from kalyx.core.facts.packaging.distributions import mapped_modules
+from kalyx.core.facts.packaging.listed_modules import mapped_modules
 from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.facts.search_path.site_folders import site_contents
 

@@ -77,12 +77,33 @@ class SeenDistributions:
             if layer.layer in ("stdlib", "start") or not m.is_within(file, layer.path):
                 continue
             rest = file[len(layer.path):].strip("/\\").replace("\\", "/")
-            top = rest.split("/")[0]
-            found = self.metadata_in(layer).providing(top.split(".")[0])
-            if found is not None and top != rest and not m.exists(m.path.join(layer.path, top, "__init__.py")):
-                found = self._owner_in_namespace(layer, top, file) or found
+            found = self._owner(layer, rest.split("/")[0].split(".")[0], file)
             if found is not None:
                 yield found
+
+    def _owner(self, layer: Layer, module: str, file: str) -> Distribution | None:
+        """Return whose a file is, of the distributions that bring its top-level module: who lists it, as it is.
+
+        Where nobody lists it, it is taken for the first one's.
+        """
+        metadata = self.metadata_in(layer)
+        first = metadata.providing(module)
+        if first is None or self._is_of(first, file):
+            return first
+        sharing = metadata.bringing(module)
+        return next((d for d in sharing if self._is_of(d, file)),
+                    next((d for d in sharing if self.record(d).row_of(file)), first))
+
+    def _is_of(self, distribution: Distribution, file: str) -> bool:
+        """Whether a distribution has installed this very file."""
+        record = self.record(distribution)
+        row = record.row_of(file)
+        return row is not None and not record.difference(row)
+
+    def bringing(self, module: str) -> list[Distribution]:
+        """Return every installed distribution of the seat that says that it brings a top-level module."""
+        return [d for layer in self._modules.layers if layer.layer not in ("stdlib", "start", "link")
+                for d in self.metadata_in(layer).bringing(module)]
 
     def _by_link(self, file: str) -> Distribution | None:
         """Return the editable install whose project folder a file lies in."""
@@ -94,11 +115,6 @@ class SeenDistributions:
                         and _brings(distribution, file[len(distribution.source):]):
                     return distribution
         return None
-
-    def _owner_in_namespace(self, layer: Layer, top: str, file: str) -> Distribution | None:
-        """Return whose RECORD lists a file, among the distributions that lay parts into one folder."""
-        sharing = [d for d in self.metadata_in(layer).distributions() if top in d.modules]
-        return next((d for d in sharing if len(sharing) > 1 and self.record(d).row_of(file)), None)
 
     def record(self, distribution: Distribution) -> Record:
         """Return what the installer wrote down of a distribution's files."""

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from kalyx.core.model import Interpreter, Launch
     from kalyx.core.model.kinds import Outcome
 
-__all__ = ["Attempt", "observe_imports"]
+__all__ = ["BOOT", "Attempt", "observe_imports"]
 
 # Runs the probe from its source: any Python from 2.7 on does that.
 BOOT = ("import sys\nf=open(sys.argv[1],'rb');c=compile(f.read(),sys.argv[1],'exec');f.close()\n"

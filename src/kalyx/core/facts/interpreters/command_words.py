@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.files import Files
 
-__all__ = ["FirstLine", "Started", "first_line", "follow_script", "follow_words", "hands_over", "program_at",
+__all__ = ["ALL", "FirstLine", "Started", "first_line", "follow_script", "follow_words", "hands_over", "program_at",
            "wrapped_python"]
 
 ALL = "$@"  # stands for the arguments that a script is given

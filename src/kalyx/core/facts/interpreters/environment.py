@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from kalyx.core.model import Interpreter
     from kalyx.core.model.kinds import EnvironmentKind
 
-__all__ = ["environment_of", "is_environment", "name_of", "prefix_of", "program_folder", "python_in"]
+__all__ = ["USUAL_NAMES", "environment_of", "is_environment", "name_of", "prefix_of", "program_folder", "python_in"]
 
 _VERSIONED = re.compile(r"(python|pypy)\d\.\d+t?")
 USUAL_NAMES = (".venv", "venv", "env", ".env", "virtualenv", ".virtualenv")

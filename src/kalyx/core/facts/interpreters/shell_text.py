@@ -12,7 +12,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
-__all__ = ["SHELLS", "ShellStart", "Untold", "read_shell"]
+__all__ = ["LONGEST_WORD", "MOST_WORDS", "SHELLS", "ShellStart", "Untold", "read_shell"]
 
 SHELLS = ("sh", "bash", "dash", "zsh", "ksh", "ash", "busybox")
 # What makes it depend on more than its words what is started

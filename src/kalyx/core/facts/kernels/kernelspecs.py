@@ -20,8 +20,9 @@ if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
     from kalyx.core.model import Environment, Interpreter
 
-__all__ = ["KernelProgram", "command_of", "derive_name", "is_servers_own", "kernel_environment", "prefix_of_kernel",
-           "prefixes_of_kernels", "program_of", "read_kernel", "read_kernels", "started_by_server"]
+__all__ = ["BARE_PYTHON", "NAME", "SERVER_DEFAULTS", "KernelProgram", "command_of", "derive_name", "is_servers_own",
+           "kernel_environment", "prefix_of_kernel", "prefixes_of_kernels", "program_of", "read_kernel",
+           "read_kernels", "started_by_server"]
 
 NAME = re.compile(r"^[a-z0-9._-]+$", re.IGNORECASE)  # what new kernels may be called
 SERVER_DEFAULTS = ("python", "python2", "python3")  # names that servers give their own kernel

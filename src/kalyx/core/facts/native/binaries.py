@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.files import Files
 
-__all__ = ["Binary", "Needed", "read_binary", "read_header"]
+__all__ = ["BINARY_LIMIT", "PARSE_ERRORS", "Binary", "Needed", "read_binary", "read_header"]
 
 BINARY_LIMIT = 512 * 1024 * 1024  # bytes; some compiled parts are hundreds of megabytes
 _ELF_MACHINES = {3: "x86", 8: "MIPS", 20: "PowerPC", 21: "PowerPC 64", 22: "s390", 40: "ARM",

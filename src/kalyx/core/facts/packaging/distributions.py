@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.packaging.listed_modules import imports_in_heads, mapped_modules, modules_in_record
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Distribution
 from kalyx.core.model.names import normal_name
@@ -16,13 +17,11 @@ if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
     from kalyx.core.model.kinds import LayerName
 
-__all__ = ["SiteMetadata", "ZipShelf", "mapped_folder", "mapped_modules", "modules_in_record", "open_shelf",
-           "parse_egg_requires", "parse_heads", "zip_names"]
+__all__ = ["SiteMetadata", "ZipShelf", "open_shelf", "parse_egg_requires", "parse_heads", "zip_names"]
 
 METADATA_ENDINGS = (".dist-info", ".egg-info")
 METADATA_HEAD = 262_144  # bytes; the headers stand before the description
 FIRST_READ = 8192  # bytes; nearly all headers end before that
-MODULE_ENDINGS = ("py", "so", "pyd", "pyc", "dylib")
 RECORD_LIMIT = 64 * 1024 * 1024
 TEXT_LIMIT = 1024 * 1024
 MOST_IN_ZIP = 20_000  # names
@@ -70,6 +69,7 @@ class SiteMetadata:
         self._modules: dict[str, tuple[str, ...]] = {}
         self._all: dict[str, Distribution | None] = {}
         self._inside: dict[str, list[str]] = {}
+        self._bringing: dict[str, list[Distribution]] = {}
 
     def metadata_folders(self) -> list[str]:
         """Return the names of the metadata entries in this folder."""
@@ -99,18 +99,38 @@ class SiteMetadata:
         return None
 
     def providing(self, module: str) -> Distribution | None:
-        """Return the distribution that a top-level module belongs to.
+        """Return the distribution that a top-level module belongs to; None when no metadata names it.
 
         The one whose name is the module's is looked at first: it usually is,
         and reading every RECORD is slow in a large environment.
         """
-        first = [e for e in self.metadata_folders()
-                 if normal_name(e.split("-")[0].rsplit(".", 1)[0]) == normal_name(module)]
-        rest = [e for e in self.metadata_folders() if e not in first]
-        for entry in (*first, *rest):
+        for entry in self._alike_first(module):
             if module in self.modules_of(entry):
                 return self.read(entry)
         return None
+
+    def bringing(self, module: str) -> list[Distribution]:
+        """Return every distribution that says of itself that it brings a top-level module."""
+        if module not in self._bringing:
+            found = [self.read(e) for e in self._alike_first(module)
+                     if self._may_bring(e, module) and module in self.modules_of(e)]
+            self._bringing[module] = [d for d in found if d is not None]
+        return self._bringing[module]
+
+    def _may_bring(self, entry: str, module: str) -> bool:
+        """Whether its RECORD has the module's name anywhere, or it takes more to know; quick, as most have not."""
+        if entry in self._modules:
+            return True
+        try:
+            rows = self.files.read_bytes(self.files.path.join(self.folder, entry, "RECORD"), RECORD_LIMIT)
+        except Unreadable:
+            return True
+        return not rows or module.encode() in rows or b".pth" in rows or b"__editable__" in rows
+
+    def _alike_first(self, module: str) -> list[str]:
+        wanted = normal_name(module)
+        return sorted(self.metadata_folders(),
+                      key=lambda e: normal_name(e.split("-")[0].rsplit(".", 1)[0]) != wanted)
 
     def modules_of(self, entry: str) -> tuple[str, ...]:
         """Return the top-level modules of one metadata entry."""
@@ -120,11 +140,7 @@ class SiteMetadata:
 
     def _read_modules(self, entry: str) -> tuple[str, ...]:
         m = self.files
-        listed = self._text(entry, "top_level.txt")
-        found = {line.strip() for line in listed.splitlines() if line.strip()}
-        if not found:  # RECORD can be long: it is read where nothing shorter says it
-            found = modules_in_record(self._text(entry, "RECORD", RECORD_LIMIT))
-            found |= modules_in_record(self._text(entry, "installed-files.txt").replace("../", ""))
+        found, is_listed = self._listed_modules(entry)
         source = self._source(entry)
         if source and not found - {n for n in found if n.startswith("__editable__")}:
             found |= {n.split(".")[0] for n in m.names_in(source)
@@ -133,9 +149,22 @@ class SiteMetadata:
             if name.startswith("__editable__"):
                 found.discard(name)
                 found |= mapped_modules(m, self.folder, name + ".py")
-        if not found:
+        if not found and not is_listed:
             found = self._usual_modules(entry)
         return tuple(sorted(n for n in found if n.isidentifier()))
+
+    def _listed_modules(self, entry: str) -> tuple[set[str], bool]:
+        """Return the modules that the metadata lists, and whether there is a list of files at all.
+
+        A distribution whose list names none of them brings none, whatever its own name is.
+        """
+        listed = self._text(entry, "top_level.txt")
+        found = {line.strip() for line in listed.splitlines() if line.strip()}
+        if found:
+            return found, True
+        rows = self._text(entry, "RECORD", RECORD_LIMIT)  # it can be long: read where nothing shorter says it
+        rows += self._text(entry, "installed-files.txt").replace("../", "")
+        return modules_in_record(rows) or imports_in_heads(self._heads(entry)), bool(rows.strip())
 
     def _usual_modules(self, entry: str) -> set[str]:
         """Return what a distribution usually brings and is here, where it has lost the lists of its files."""
@@ -271,26 +300,6 @@ class SiteMetadata:
             return ""
 
 
-def mapped_modules(files: Files, folder: str, finder: str) -> set[str]:
-    """Read the table of an editable install's import hook (PEP 660): the modules that it brings."""
-    try:
-        text = files.read_text(files.path.join(folder, finder), 262_144)
-    except Unreadable:
-        return set()
-    table = re.search(r"^MAPPING[^=]*=\s*(\{.*?\})\s*$", text, re.MULTILINE)
-    return set(re.findall(r"['\"](\w+)['\"]\s*:", table.group(1))) if table else set()
-
-
-def mapped_folder(files: Files, folder: str, finder: str, module: str) -> str | None:
-    """Return where an editable install's import hook looks for a module (PEP 660): a folder, or a file."""
-    try:
-        text = files.read_text(files.path.join(folder, finder), 262_144)
-    except Unreadable:
-        return None
-    entry = re.search(rf"['\"]{re.escape(module)}['\"]\s*:\s*['\"]([^'\"]+)['\"]", text)
-    return entry.group(1) if entry else None
-
-
 def zip_names(files: Files, file: str) -> set[str]:
     """Return the names in a zip file; none when it is no zip."""
     import io
@@ -351,22 +360,6 @@ def open_shelf(files: Files, entry: str, layer: LayerName) -> SiteMetadata:
     if files.is_file(entry):
         return ZipShelf(files, entry, layer)
     return SiteMetadata(files, entry, layer)
-
-
-_HEAD = re.compile(r'^"?([^/\\,"\n]+)([/\\]?)', re.MULTILINE)
-
-
-def modules_in_record(text: str) -> set[str]:
-    """Return the top-level modules among the paths of a RECORD (PEP 376)."""
-    found = set()
-    for head, slash in set(_HEAD.findall(text)):
-        if head.endswith((".dist-info", ".egg-info", ".data")) or head in ("..", "__pycache__"):
-            continue
-        stem, dot, ending = head.partition(".")
-        is_package = slash and not dot
-        if is_package or (not slash and ending.split(".")[-1] in MODULE_ENDINGS):
-            found.add(stem)
-    return {name for name in found if name.isidentifier()}
 
 
 def parse_egg_requires(text: str) -> tuple[str, ...]:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import json
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.packaging.distributions import modules_in_record, open_shelf
+from kalyx.core.facts.packaging.distributions import open_shelf
+from kalyx.core.facts.packaging.listed_modules import modules_in_record
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Distribution
 from kalyx.core.model.names import normal_name

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
     Over = Literal["", "replaced", "left"]
 
-__all__ = ["Pip", "can_lend", "isolated_pip", "lent_pip", "own_pip"]
+__all__ = ["Over", "Pip", "can_lend", "isolated_pip", "lent_pip", "own_pip"]
 
 OLDEST_LENT = (22, 3)  # the version from which one pip serves other interpreters
 

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import csv
+import re
+from functools import cached_property
 
 from kalyx.core.errors import Unreadable
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from kalyx.core.facts.files import Files
     from kalyx.core.model import Distribution
 
@@ -24,19 +28,22 @@ class Record:
         self.files = files
         self.folder = distribution.location
         self.path = str(files.path.join(distribution.metadata, "RECORD"))
-        self.rows: dict[str, tuple[str, int | None]] = {}
+        self._text = self._read(self.path)
+        if not self._text:
+            listed = str(files.path.join(distribution.metadata, "installed-files.txt"))  # of setuptools before wheels
+            self._text = _as_record(self._read(listed))
+            self.path = listed if self._text else self.path
+
+    def _read(self, path: str) -> str:
         try:
-            text = files.read_text(self.path, RECORD_LIMIT)
+            return self.files.read_text(path, RECORD_LIMIT)
         except Unreadable:
-            return
-        try:
-            for row in csv.reader(text.splitlines()):
-                if row and row[0]:
-                    size = row[2] if len(row) > 2 else ""
-                    number = int(size) if size.isdecimal() and len(size) < 19 else None
-                    self.rows[row[0]] = (row[1] if len(row) > 1 else "", number)
-        except csv.Error:  # the rows before the broken one count
-            pass
+            return ""
+
+    @cached_property
+    def rows(self) -> dict[str, tuple[str, int | None]]:
+        """What is listed: the path as written -> (hash, size)."""
+        return dict(_parse(self._text.splitlines()))
 
     @property
     def code(self) -> list[str]:
@@ -52,7 +59,13 @@ class Record:
         """Return the row of a file, None when RECORD does not list it."""
         m = self.files
         row = m.path.relpath(file, self.folder).replace("\\", "/") if file else ""
+        if not row or row not in self._text:  # most distributions do not: their rows are not taken apart for that
+            return None
         return row if row in self.rows else None
+
+    def lists(self, start: str) -> bool:
+        """Whether a row begins with `start`."""
+        return start in self._text and any(row.startswith(start) for row in self.rows)
 
     def missing(self) -> list[str]:
         """Return the rows of code whose files are not there; a folder or a pipe in the place of one is none."""
@@ -93,3 +106,21 @@ class Record:
         """Return the files of code that differ, each with how."""
         found = ((self.absolute(p), self.difference(p)) for p in self.code[:MOST_CHECKED])
         return [(path, how) for path, how in found if how]
+
+
+def _parse(lines: list[str]) -> Iterator[tuple[str, tuple[str, int | None]]]:
+    """Yield the rows; those before a broken one count."""
+    try:
+        for row in csv.reader(lines):
+            if row and row[0]:
+                size = row[2] if len(row) > 2 else ""
+                number = int(size) if size.isdecimal() and len(size) < 19 else None
+                yield row[0], (row[1] if len(row) > 1 else "", number)
+    except csv.Error:
+        return
+
+
+def _as_record(listed: str) -> str:
+    """Write the paths of an installed-files.txt, which start at the metadata folder, as those of a RECORD."""
+    paths = re.findall(r"^\.\./(\S.*)$", listed.replace("\\", "/"), re.MULTILINE)
+    return "".join(f'"{path}",,\n' for path in paths)

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.search_path.pth_files import LinkLine
     from kalyx.core.model import Interpreter
 
-__all__ = ["SearchPath", "read_search_path"]
+__all__ = ["SearchPath", "read_search_path", "usual_stdlib"]
 
 
 @record

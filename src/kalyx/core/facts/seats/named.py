@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.interpreters.command_words import Started
     from kalyx.core.machine.interface import Machine
 
-__all__ = ["executable_scripts", "named_prefixes"]
+__all__ = ["PYTHON_FILES", "executable_scripts", "named_prefixes"]
 
 MOST_PROCESSES = 4000  # that are looked at
 PYTHON_FILES = (".py", ".pyw")

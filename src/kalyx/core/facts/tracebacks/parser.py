@@ -12,7 +12,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-__all__ = ["Place", "Traceback", "parse_fatal", "parse_refusal", "parse_traceback", "place_of"]
+__all__ = ["TEXT_LIMIT", "Place", "Traceback", "parse_fatal", "parse_refusal", "parse_traceback", "place_of"]
 
 _ESCAPES = re.compile(r"\x1b\[[0-9;?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)|\x1b[@-Z\\-_]")
 _MARGIN = re.compile(r"^(?:\s*(?:\| ?)+|E {2,}|> (?=File ))")

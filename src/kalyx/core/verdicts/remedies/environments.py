@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.interpreters.pyvenv import VenvConfig
     from kalyx.core.model import Environment, Interpreter
 
-__all__ = ["nearest_environment", "remake"]
+__all__ = ["get_pip", "nearest_environment", "remake"]
 
 
 def nearest_environment(files: Files, path: str,

@@ -22,11 +22,28 @@ if TYPE_CHECKING:
     from kalyx.core.facts.packaging.pip_lines import Over, Pip
     from kalyx.core.model import Distribution, Interpreter
 
-__all__ = ["allowed", "build_again", "install", "install_again", "managed_marker", "quiet_flags", "reinstall",
-           "serving", "serving_seat", "unmet", "upgrade"]
+__all__ = [
+    "GUESSED",
+    "allowed",
+    "build_again",
+    "install",
+    "install_again",
+    "install_module",
+    "managed_marker",
+    "quiet_flags",
+    "reinstall",
+    "serving",
+    "serving_seat",
+    "that_brings",
+    "unmet",
+    "upgrade",
+]
 
 # What pip itself imports of an environment where it is there, and stumbles over where that is damaged
 BREAK_PIP = {"attrs": ("attr", "attrs")}
+
+
+GUESSED = " (the distribution is taken to have the module's name)"
 
 
 def quiet_flags(case: Case) -> tuple[str, ...]:
@@ -147,6 +164,21 @@ def install(case: Case, requirement: str, *, why: str = "", over: Over = "", upg
                    changes=_changes(case, name, requirement, beside, removed)),)
 
 
+def install_module(case: Case, module: str, owner: Distribution | None, why: str = "") -> tuple[Remedy, ...]:
+    """Return the remedies that put what brings a module into the seat's environment.
+
+    `owner` is the distribution that brings it elsewhere; where there is none and no table has one, the name is a
+    guess, and the sentence says so.
+    """
+    known = owner.name if owner is not None else import_names.distribution_for(module)
+    return install(case, that_brings(module, known or module), why=why + ("" if known else GUESSED))
+
+
+def that_brings(module: str, name: str) -> str:
+    """Return the requirement by which a distribution brings a module: bounded, where newer versions have dropped it."""
+    return name + import_names.bound_for(module) if requirement_name(name) == name else name
+
+
 def _named(requirement: str) -> str:
     """Return what a sentence calls a requirement: its name with the extras; what has no name as it stands."""
     name = requirement_name(requirement)
@@ -214,10 +246,16 @@ def _is_satisfied(case: Case, requirement: str) -> bool:
 
 
 def _can_be_replaced(case: Case, name: str) -> bool:
-    """Whether pip knows which files of a distribution to remove first: only RECORD tells."""
+    """Whether pip knows which files of a distribution to remove first: RECORD tells, or an egg-info that is a folder.
+
+    An egg-info of one file, as distutils wrote it, lists nothing, and pip refuses.
+    """
     here = case.distributions.named(requirement_name(name) or name)
-    return here is None or not here.metadata.endswith(".dist-info") or case.files.is_file(
-        case.files.path.join(here.metadata, "RECORD"))
+    if here is None:
+        return True
+    if not here.metadata.endswith(".dist-info"):
+        return case.files.is_folder(here.metadata)
+    return case.files.is_file(case.files.path.join(here.metadata, "RECORD"))
 
 
 def _others_affected(case: Case, requirement: str) -> str:

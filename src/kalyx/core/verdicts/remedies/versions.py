@@ -4,16 +4,35 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.packaging.requirements import applies, is_met
+from kalyx.core.facts.packaging.requirements import applies, is_met, suits
+from kalyx.core.model import version_pair
 from kalyx.core.model.names import normal_name, requirement_name
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from packaging.specifiers import SpecifierSet
 
     from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Elsewhere
 
-__all__ = ["others_affected", "pinned"]
+__all__ = ["others_affected", "pinned", "usable"]
+
+
+def usable(case: Case, others: Sequence[Elsewhere], name: str) -> list[Elsewhere]:
+    """Return the other environments whose version of a distribution may be taken here, the nearest Python first.
+
+    Never that of another major Python, nor one that says itself that it is for other Pythons, nor one that what is
+    installed here excludes.
+    """
+    mine = case.python.version_pair
+    asked = pinned(case, name)
+    found = [(abs(theirs[1] - mine[1]), o) for o in others
+             if o.name and normal_name(o.name) == normal_name(name) and o.version
+             and (theirs := version_pair(o.environment.python_version))[0] == mine[0]
+             and suits(o.requires_python, case.python.version) and is_met(asked, o.version) is not False]
+    return [o for _, o in sorted(found, key=lambda pair: pair[0])]
 
 
 def pinned(case: Case, requirement: str) -> str:

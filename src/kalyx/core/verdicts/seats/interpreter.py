@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     )
 
 __all__ = ["broken_by_its_word", "env_gone", "interpreter_broken", "interpreter_gone", "report_without_run",
-           "runs_as_base"]
+           "runs_as_base", "which_is_gone"]
 
 
 def which_is_gone(path: str, trouble: str) -> str:

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.model import Distribution
 
-__all__ = ["version_conflicts"]
+__all__ = ["version_conflicts", "would_break"]
 
 
 def version_conflicts(distributions: Sequence[Distribution], markers: Mapping[str, str],

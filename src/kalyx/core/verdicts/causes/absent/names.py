@@ -96,7 +96,7 @@ def _belongs_to_other_name(case: Case, failure: Failure, name: str) -> Finding |
                 "name-differs", "certain",
                 f"The module {name} comes from the distribution {other.name}: that is the name to "
                 "install.", (Evidence(says, other.environment.path), *requirement_evidence(declared)),
-                install_for_project(case, other.source or other.name + import_names.bound_for(name), declared))
+                install_for_project(case, other.source or pip.that_brings(name, other.name), declared))
     known = known_distribution(case, failure)
     if known is None or normal_name(known) == normal_name(name) or case.elsewhere.having(name):
         return None
@@ -106,7 +106,7 @@ def _belongs_to_other_name(case: Case, failure: Failure, name: str) -> Finding |
         f"The module {whole} comes from the distribution {known}: that is the name to install.",
         (Evidence(f"{whole} belongs to {known} in the table of well-known names that Kalyx ships"),
          *requirement_evidence(declared), *searched(case), *asker_evidence(case, failure)),
-        install_for_project(case, known + import_names.bound_for(failure.top), declared))
+        install_for_project(case, pip.that_brings(failure.top, known), declared))
 
 
 def _is_other_portion(case: Case, failure: Failure) -> Finding | None:

@@ -89,18 +89,17 @@ def _pip_evidence(case: Case, others: Sequence[Elsewhere]) -> list[Evidence]:
 
 def _install_as_there(case: Case, others: Sequence[Elsewhere], name: str, module: str) -> tuple[Remedy, ...]:
     """Return how to install it: from a local project, and linked, where another environment has it so."""
-    from kalyx.core.facts.packaging.requirements import suits
-
     local = next((o for o in others if o.source), None)
     if local is not None and local.source is not None:
         return pip.install(case, local.source, linked=local.editable)
-    here = case.distributions.named(name)
-    there = next((o for o in others if o.name == name and o.version
-                  and suits(o.requires_python, case.python.version)), None)
+    from kalyx.core.verdicts.remedies.versions import usable
+
+    here, wanted = case.distributions.named(name), pip.that_brings(module, name)
+    there = next(iter(usable(case, others, name)), None) if here is not None and wanted == name else None
     if here is not None and there is not None and here.version != there.version:
         why = f", the version that {there.environment.name} has: {here.version}, which is here, lacks {module}"
         return pip.install(case, f"{name}=={there.version}", why=why)
-    return pip.install(case, name + import_names.bound_for(module))
+    return pip.install(case, wanted)
 
 
 def _elsewhere_evidence(other: Elsewhere, module: str) -> Evidence:
@@ -165,7 +164,7 @@ def _put_it(case: Case, failure: Failure, known: str, declared: Declared | None)
     """Return how to install what has a module, where its name or the project tells what that is."""
     name = failure.top
     if known != name or declared is not None:
-        return install_for_project(case, known + import_names.bound_for(name), declared)
+        return install_for_project(case, pip.that_brings(name, known), declared)
     if import_names.is_shared(name):
         return _shared_name(name)
     if _MODEL.fullmatch(name):
@@ -173,8 +172,7 @@ def _put_it(case: Case, failure: Failure, known: str, declared: Declared | None)
         return (Remedy(says, "manual", changes=f"adds {name} to {case.python.prefix}",
                        typed=command_line(case.files, (case.python.executable, "-m", "spacy", "download", name))),)
     if not import_names.is_everyday(name):
-        return install_for_project(case, name + import_names.bound_for(name), None,
-                                   " (the distribution is taken to have the module's name)")
+        return install_for_project(case, pip.that_brings(name, name), None, pip.GUESSED)
     folder = case.start or case.launch.start or case.launch.cwd
     own = Remedy(f"If {name} is your own module, have Python look into the folder that holds {name}.py: it was "
                  f"found neither in {folder} nor in the folders around it. What an index has under so common a "
@@ -244,8 +242,10 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
         return replace(_hosted(case, failure, host), cause="dependency-absent")
     requirement = requirement_for(case, owner, name)
     others = case.elsewhere.having(name)
-    wanted = requirement or (others[0].source or others[0].name if others else None) or (
-        known_distribution(case, failure) or name)
+    wanted = requirement or (others[0].source or others[0].name if others else None) or known_distribution(
+        case, failure)
+    guess = "" if wanted else pip.GUESSED
+    wanted = wanted or name
     who = f"{owner.name} {owner.version}" if owner else (
         failure.asker.file if failure.asker else case.obs.module)
     asked = top_level(case.obs.module)
@@ -260,10 +260,10 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
         from kalyx.core.verdicts.remedies.versions import pinned
 
         wanted = pinned(case, requirement)
-    wanted += import_names.bound_for(name) if "<" not in wanted else ""
+    wanted = wanted if "<" in wanted else pip.that_brings(name, wanted)
     beside = pip.unmet(case, owner, wanted) if requirement else ()
     return Finding.error("dependency-absent", "certain" if failure.direct else "likely",
-                   because, tuple(evidence), pip.install(case, wanted, beside=beside))
+                   because, tuple(evidence), pip.install(case, wanted, why=guess, beside=beside))
 
 
 @cause("extra-absent", "the missing module is one that the metadata lists under an extra",
@@ -312,7 +312,7 @@ def _for_a_feature(case: Case, failure: Failure, owner: Distribution) -> Finding
         f"it is not in {case.environment_name}.",
         (*asker_evidence(case, failure),
          Evidence(f"the metadata of {owner.name} does not ask for it", owner.metadata)),
-        pip.install(case, wanted + import_names.bound_for(name)))
+        pip.install(case, pip.that_brings(name, wanted)))
 
 
 def _names(case: Case, module: str, requirement: str) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.packaging.requirements import applies, is_met, suits
+from kalyx.core.facts.packaging.requirements import applies, is_met
 from kalyx.core.lean.record import record
 from kalyx.core.model import Remedy
 from kalyx.core.model.names import normal_name, requirement_name
@@ -15,6 +15,7 @@ from kalyx.core.verdicts.reading.spelling import near_names
 from kalyx.core.verdicts.remedies import pip
 from kalyx.core.verdicts.remedies.conflicts import bring_together, outgrew
 from kalyx.core.verdicts.remedies.source_edits import asking_place, change_line, write_import
+from kalyx.core.verdicts.remedies.versions import usable
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -230,11 +231,10 @@ def _version_that_has(case: Case, owner: Distribution | None, failure: Failure) 
     """Return the installation of a version that another environment has, where that one has the part."""
     if owner is None or not owner.modules:
         return []
-    mine, requirements = case.python.version, _requirements_of_asker(case, owner, failure)
-    for other in case.elsewhere.having(owner.modules[0]):
-        if other.name == owner.name and other.version and other.version != owner.version \
-                and all(is_met(w, other.version) for w in requirements) \
-                and suits(other.requires_python, mine) and has_part(case, other, failure):
+    requirements = _requirements_of_asker(case, owner, failure)
+    for other in usable(case, case.elsewhere.having(owner.modules[0]), owner.name):
+        if other.version and other.version != owner.version \
+                and all(is_met(w, other.version) for w in requirements) and has_part(case, other, failure):
             return list(pip.install(
                 case, f"{owner.name}=={other.version}",
                 why=f", the version that {other.environment.name} has; there it is"))

@@ -227,17 +227,19 @@ def _written_anew(case: Case, failure: Failure, name: str, other: str) -> Remedy
 
 
 def _other_python(case: Case, name: str, is_last: bool) -> list[Remedy]:
-    """Return which of the machine's Pythons has a module, that of an environment first."""
-    history, found = versions_of(name), []
+    """Return which of the machine's Pythons has a module: the nearest, of the same major version, that of an
+    environment first.
+    """
+    history, mine, found = versions_of(name), case.python.version_pair, []
     for environment in case.elsewhere.known.environments:
         version = version_pair(environment.python_version)
-        if version > (0, 0) and environment.interpreter and environment.interpreter.works \
+        if version[0] == mine[0] and environment.interpreter and environment.interpreter.works \
                 and history and has_module(history, version):
-            found.append((environment.kind == "base", environment))
+            found.append((abs(version[1] - mine[1]), environment.kind == "base", environment))
     if not found:
         return [Remedy(f"{'Or use' if is_last else 'Use'} an environment whose Python has {name}; none is "
                        "known on this machine.", "manual", changes="which Python is used")]
-    place = min(found, key=lambda pair: pair[0])[1]
+    place = min(found, key=lambda each: each[:2])[2]
     moved = seats.move_seat(case, Elsewhere(place, place.interpreter, None, None), name)
     if moved is not None and not is_last:
         moved = replace(moved, do=re.sub("^Or (.)", lambda m: m[1].upper(), moved.do))

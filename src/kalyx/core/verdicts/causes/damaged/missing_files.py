@@ -60,8 +60,7 @@ def _without_start(case: Case, failure: Failure | None) -> tuple[Distribution, l
     if not found or any(c.kind != "namespace" for _, c in found):
         return None
     for layer in case.modules.layers:
-        owner = case.distributions.metadata_in(layer).providing(top_level(name)) if layer.layer in INSTALLED else None
-        if owner is not None and not owner.editable:
+        for owner in _bringing(case, layer, top_level(name)):
             record = case.distributions.record(owner)
             missing = record.missing()
             if f"{top_level(name)}/__init__.py" in missing:
@@ -77,9 +76,8 @@ def _wanted_files(case: Case, failure: Failure | None) -> list[tuple[Distributio
         package = failure.module.replace(".", "/")
         wanted = f"{package}/{failure.name}" if failure.name else package
         for layer in case.modules.layers:
-            owner = _distribution(case, layer, failure) if layer.layer in INSTALLED else None
-            if owner is not None and not owner.editable:
-                found.append((owner, (wanted + ".", wanted + "/", package + "/__init__.")))
+            found += [(owner, (wanted + ".", wanted + "/", package + "/__init__."))
+                      for owner in _bringing(case, layer, failure.top)]
     lost = _lost_file(case)
     if lost is not None:
         found.append(lost)
@@ -106,18 +104,11 @@ def _lost_file(case: Case) -> tuple[Distribution, tuple[str, ...]] | None:
     return (owner, (row,)) if owner is not None and row is not None else None
 
 
-def _distribution(case: Case, layer: Layer, failure: Failure) -> Distribution | None:
-    """Return the distribution of the missing module, by its files or, where it has none, by name.
-
-    Of a module that is wholly absent every RECORD would have to be read to
-    find it under another name; the names that it usually has are tried.
-    """
-    metadata = case.distributions.metadata_in(layer)
-    if case.modules.candidates(failure.top):
-        return metadata.providing(failure.top)
-    names = (failure.top, import_names.distribution_for(failure.top))
-    found = (metadata.named(name) for name in names if name)
-    return next((d for d in found if d is not None and failure.top in d.modules), None)
+def _bringing(case: Case, layer: Layer, module: str) -> list[Distribution]:
+    """Return the distributions in a layer that say that they bring a module, whatever their own names are."""
+    if layer.layer not in INSTALLED:
+        return []
+    return [d for d in case.distributions.metadata_in(layer).bringing(module) if not d.editable]
 
 
 @cause("metadata-only", "metadata is here, none of the code is",
@@ -146,14 +137,13 @@ def _without_anything(case: Case, failure: Failure | None) -> Finding | None:
     if failure is None or not is_absent(case, failure):
         return None
     for layer in case.modules.layers:
-        metadata = case.distributions.metadata_in(layer)
-        names = failure.top, import_names.distribution_for(failure.top)
-        owner = next((d for n in names if n and layer.layer in INSTALLED and (d := metadata.named(n))), None)
-        if owner is None or owner.modules or owner.editable or case.distributions.record(owner).rows:
+        owner = _without_list(case, layer, failure.top)
+        if owner is None:
             continue
         package = case.files.path.join(layer.path, failure.top)
         obstacles = _obstacles_at(case, layer.path, [case.files.path.join(package, "__init__.py")])
-        evidence = [Evidence("it lists no files", owner.metadata),
+        evidence = [Evidence(f"it says that it brings {failure.top}" if failure.top in owner.modules
+                             else "it lists no files", owner.metadata),
                     Evidence(f"{package} is no package", package)]
         evidence += [Evidence(f"{path} is {what}", path) for path, what in obstacles.items()]
         return Finding.error(
@@ -163,6 +153,16 @@ def _without_anything(case: Case, failure: Failure | None) -> Finding | None:
             pip.reinstall(case, owner.name, owner.version, "to have its files",
                                obstacles=tuple(obstacles)))
     return None
+
+
+def _without_list(case: Case, layer: Layer, module: str) -> Distribution | None:
+    """Return what brings a module by its metadata, or by its name where it says nothing, and lists no files."""
+    if layer.layer not in INSTALLED:
+        return None
+    metadata = case.distributions.metadata_in(layer)
+    named = [metadata.named(n) for n in (module, import_names.distribution_for(module)) if n]
+    found = [*metadata.bringing(module), *[d for d in named if d is not None and not d.modules]]
+    return next((d for d in found if not d.editable and not case.distributions.record(d).rows), None)
 
 
 @cause("files-missing", "RECORD lists files that are not there",

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from kalyx.core.model import Distribution
     from kalyx.core.verdicts.reading.failure import Failure
 
-__all__ = ["file_is_unknown", "owners", "suspects", "what_broke"]
+__all__ = ["BROKEN_SOURCE", "file_is_unknown", "owners", "suspects", "what_broke"]
 
 BROKEN_SOURCE = ("SyntaxError", "IndentationError", "TabError", "UnicodeDecodeError", "ValueError",
                   "EOFError")

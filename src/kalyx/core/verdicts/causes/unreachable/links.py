@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.packaging.distributions import mapped_folder
+from kalyx.core.facts.packaging.listed_modules import mapped_folder
 from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause

@@ -240,7 +240,8 @@ def base_site_off(case: Case, failure: Failure | None) -> Finding | None:
         return None
     line = config.lines.get("include-system-site-packages")
     declared = project_requirement(case, failure)
-    todo = [*install_for_project(case, owner.name if owner else name, declared)]
+    todo = [*(install_for_project(case, owner.name if owner else name, declared) if declared else
+              pip.install_module(case, name, owner))]
     opened = _open_config(case, config.path, line)
     if opened is not None:
         todo.append(opened)
@@ -287,7 +288,7 @@ def user_site_off(case: Case, failure: Failure | None) -> Finding | None:
         f"{name} is in your user site {folder}, and this seat does not look there: "
         f"{_why_off(case)[0].says}.",
         (Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder),
-         *_why_off(case)), pip.install(case, owner.name if owner else name))
+         *_why_off(case)), pip.install_module(case, name, owner))
 
 
 def _why_off(case: Case) -> list[Evidence]:
