@@ -9,7 +9,7 @@ from kalyx.core.errors import NothingToJudge, Refused
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.packaging.distributions import SiteMetadata
 from kalyx.core.facts.packaging.inventory import read_inventory
-from kalyx.core.facts.packaging.pip_lines import can_lend, isolated_pip, lent_pip
+from kalyx.core.facts.packaging.pip_lines import can_serve, isolated_pip, lent_pip
 from kalyx.core.facts.packaging.requirements import marker_values
 from kalyx.core.facts.search_path.predicted import read_search_path
 from kalyx.core.facts.search_path.site_folders import visible_sites
@@ -148,16 +148,17 @@ def pip_for(context: SeatContext, interpreter: Interpreter) -> Pip:
     sites = visible_sites(context.machine, interpreter)
     if any(context.machine.is_file(context.machine.path.join(s, "pip", "__main__.py")) for s in sites):
         return isolated_pip(interpreter.path)
-    for environment in context.environments():
-        other = environment.interpreter
-        if other is not None and other.works and other.path != interpreter.path and _may_lend(context, other):
+    others = [(e.path != interpreter.base_prefix, i.version_pair != interpreter.version_pair, n, i)
+              for n, e in enumerate(context.environments()) if (i := e.interpreter) is not None and i.works]
+    for *_, other in sorted(others, key=lambda o: o[:3]):
+        if other.path != interpreter.path and _may_lend(context, other, interpreter.version or ""):
             return lent_pip(isolated_pip(other.path), interpreter.path)
     raise Refused(f"{interpreter.path} has no pip, and no other environment has one that could stand in.",
                   f"Give it one: {command_line(context.machine, (interpreter.path, '-m', 'ensurepip', '--upgrade'))}")
 
 
-def _may_lend(context: SeatContext, other: Interpreter) -> bool:
-    """Whether an interpreter has a recent pip, and is none that only the folder looked at brings.
+def _may_lend(context: SeatContext, other: Interpreter, version: str) -> bool:
+    """Whether an interpreter has a pip that serves a version of Python, and is none that only the folder brings.
 
     Its metadata tells the version: pip is run only where it is used.
     """
@@ -168,7 +169,7 @@ def _may_lend(context: SeatContext, other: Interpreter) -> bool:
         if not m.is_file(m.path.join(site, "pip", "__main__.py")) or trust.why_not_read(site):
             continue
         found = SiteMetadata(m, site).named("pip")
-        return found is not None and can_lend(found.version)
+        return found is not None and can_serve(found.version, found.requires_python, version)
     return False
 
 

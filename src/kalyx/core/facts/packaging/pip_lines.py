@@ -10,6 +10,7 @@ import re
 
 from kalyx.core.facts.packaging.module_runs import run_module
 from kalyx.core.lean.record import record
+from kalyx.core.model import version_pair
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -18,9 +19,10 @@ if TYPE_CHECKING:
 
     Over = Literal["", "replaced", "left"]
 
-__all__ = ["Over", "Pip", "can_lend", "isolated_pip", "lent_pip", "own_pip"]
+__all__ = ["Over", "Pip", "can_serve", "isolated_pip", "lent_pip", "own_pip"]
 
 OLDEST_LENT = (22, 3)  # the version from which one pip serves other interpreters
+OLDEST_FOR_312 = (23, 1, 2)  # those before it import what Python 3.12 took out
 
 
 @record
@@ -42,10 +44,6 @@ class Pip:
                    *(["--no-deps"] if alone else ()), *(["--no-binary", from_source] if from_source else ()),
                    *(["-r", file] if file else ()), *(["-e"] if linked else ())]
         return (*self.start, "install", *options, *what)
-
-    def install_for_user(self, requirement: str) -> tuple[str, ...]:
-        """Return the line that goes past a system's guard (PEP 668), into the user site."""
-        return (*self.start, "install", "--user", "--break-system-packages", requirement)
 
     def plan(self, what: Iterable[str]) -> tuple[str, ...]:
         """Return the line that reports as JSON what would be installed, and installs nothing (since 22.2)."""
@@ -71,7 +69,14 @@ def lent_pip(lender: Pip, python: str) -> Pip:
     return Pip((*lender.start, "--python", python))
 
 
-def can_lend(version: str) -> bool:
-    """Whether a pip of that version serves other interpreters."""
-    match = re.match(r"(\d{1,4})\.(\d{1,4})", version)
-    return match is not None and (int(match[1]), int(match[2])) >= OLDEST_LENT
+def can_serve(version: str, requires_python: str, python: str) -> bool:
+    """Whether a pip of that version, which says for which Pythons it is, serves an interpreter of version `python`.
+
+    It is run by that interpreter, so that it has to be for its version too.
+    """
+    from kalyx.core.facts.packaging.requirements import suits
+
+    match = re.match(r"(\d{1,4})\.(\d{1,4})(?:\.(\d{1,4}))?", version)
+    numbers = tuple(int(n or 0) for n in match.groups()) if match else (0,)
+    oldest = OLDEST_FOR_312 if version_pair(python) >= (3, 12) else OLDEST_LENT
+    return numbers >= oldest and version_pair(python) > (0, 0) and suits(requires_python, python)

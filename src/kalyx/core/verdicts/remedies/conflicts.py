@@ -8,7 +8,7 @@ from kalyx.core.facts.packaging.requirements import applies, is_met
 from kalyx.core.model import Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.verdicts.reading.failure import own_frames
-from kalyx.core.verdicts.remedies import pip, versions
+from kalyx.core.verdicts.remedies import pip, versions, which_pip
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -34,7 +34,7 @@ def bring_together(case: Case, asker: Distribution, owner: Distribution, says: s
 
     `older` is the requirement for the latter, where it is known; else the series before this one is meant.
     """
-    served = pip.allowed(case)
+    served = which_pip.allowed(case)
     if served is None:
         return []
     series = ".".join(owner.version.split(".")[:2])

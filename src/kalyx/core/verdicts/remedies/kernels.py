@@ -15,7 +15,7 @@ from kalyx.core.model import Edit, Evidence, Remedy
 from kalyx.core.quoting import join_words
 from kalyx.core.verdicts.reading.kernel_labels import claimed_version, claims_of, forms_of, names_of, plain_name
 from kalyx.core.verdicts.remedies.environments import get_pip
-from kalyx.core.verdicts.remedies.pip import serving_seat
+from kalyx.core.verdicts.remedies.which_pip import serving_seat
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:

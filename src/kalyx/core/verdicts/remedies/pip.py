@@ -5,114 +5,31 @@ from __future__ import annotations
 import re
 
 from kalyx.core.facts.interpreters.environment import python_in
-from kalyx.core.facts.packaging.pip_lines import can_lend, lent_pip, own_pip
+from kalyx.core.facts.packaging.pip_lines import own_pip
 from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.model import Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.reading.definitions import installed_as
 from kalyx.core.verdicts.remedies.shell_lines import command_line
+from kalyx.core.verdicts.remedies.which_pip import allowed, managed_marker, pip_flags, serving, serving_new
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from kalyx.core.facts.environments.neighbours import Neighbours
     from kalyx.core.facts.imports.case import Case
-    from kalyx.core.facts.packaging.pip_lines import Over, Pip
-    from kalyx.core.model import Distribution, Interpreter
+    from kalyx.core.facts.packaging.pip_lines import Over
+    from kalyx.core.model import Distribution
 
-__all__ = [
-    "GUESSED",
-    "allowed",
-    "build_again",
-    "install",
-    "install_again",
-    "install_module",
-    "managed_marker",
-    "quiet_flags",
-    "reinstall",
-    "serving",
-    "serving_seat",
-    "that_brings",
-    "unmet",
-    "upgrade",
-]
+__all__ = ["GUESSED", "build_again", "install", "install_again", "install_module", "reinstall", "take_turns",
+           "that_brings", "unmet", "upgrade"]
 
 # What pip itself imports of an environment where it is there, and stumbles over where that is damaged
 BREAK_PIP = {"attrs": ("attr", "attrs")}
 
 
 GUESSED = " (the distribution is taken to have the module's name)"
-
-
-def quiet_flags(case: Case) -> tuple[str, ...]:
-    """Return the flags without which pip itself would fail here: -I, -W ignore.
-
-    A file that hides a module of the standard library from the person's import
-    hides it from ``python -m pip`` run in the same folder too.
-    """
-    if case.python.version_pair < (3, 4):
-        return ()
-    calm = ("-W", "ignore") if "error" in case.launch.env.get("PYTHONWARNINGS", "") else ()  # pip warns too
-    for layer in case.modules.layers:
-        if layer.layer in ("start", "pythonpath"):
-            stems = {n.removesuffix(".py") for n in case.modules.finder.names(layer.path)}
-            for name in stems & (case.modules.stdlib_names | {"pip"}):
-                if case.modules.finder.find_in(layer.path, name) is not None:
-                    return (*calm, "-I")
-    return calm
-
-
-def serving(case: Case) -> Pip | None:
-    """Return the pip that serves the seat's interpreter; None when there is none to use.
-
-    Where the seat's environment has no pip of its own, another environment's
-    recent one can install into it.
-    """
-    if case.modules.candidates("pip"):
-        return own_pip(case.python.executable, quiet_flags(case))
-    return _lent(case.elsewhere.known, case.python.executable, case.python.version_pair, case.python.base_prefix)
-
-
-def serving_seat(neighbours: Neighbours, interpreter: Interpreter) -> Pip | None:
-    """Return the pip that serves an interpreter, its own or another environment's; None when there is none to use."""
-    if neighbours.any_holds(neighbours.visible_sites(interpreter), "pip"):
-        return own_pip(interpreter.path)
-    return _lent(neighbours, interpreter.path, interpreter.version_pair or (0, 0), interpreter.base_prefix or "")
-
-
-def _lent(neighbours: Neighbours, python: str, version: tuple[int, int], base: str) -> Pip | None:
-    """Return the pip of another environment, of the interpreter's base first, that installs for an interpreter."""
-    if version < (3, 8):
-        return None
-    for environment in sorted(neighbours.environments, key=lambda e: e.path != base):
-        interpreter = environment.interpreter
-        if interpreter is None or not interpreter.works:
-            continue
-        for folder in neighbours.sites(environment):
-            pip = neighbours.metadata_in(folder).named("pip")
-            if pip is not None and can_lend(pip.version):
-                return lent_pip(own_pip(interpreter.path), python)
-    return None
-
-
-def allowed(case: Case) -> Pip | None:
-    """Return the pip that serves the seat's interpreter and may change its installation; None when there is none."""
-    return serving(case) if managed_marker(case) is None else None
-
-
-def managed_marker(case: Case) -> str | None:
-    """Return the file by which a base installation forbids pip to change it (PEP 668)."""
-    if case.python.prefix != case.python.base_prefix:
-        return None
-    m = case.files
-    for layer in case.modules.layers:
-        if layer.layer == "stdlib":
-            marker = m.path.join(layer.path, "EXTERNALLY-MANAGED")
-            if m.is_file(marker):
-                return str(marker)
-    return None
 
 
 def unmet(case: Case, owner: Distribution | None, first: str) -> tuple[str, ...]:
@@ -147,7 +64,7 @@ def install(case: Case, requirement: str, *, why: str = "", over: Over = "", upg
     if marker is not None:
         return _install_in_managed(case, requirement, marker)
     if served is None:
-        return (_give_pip(case, name),)
+        return (_with_own_pip(case, name, requirement, beside),)
     advice = "" if over or upgrade or linked else _better_by_conda(case)
     is_plain = not (over or upgrade or linked or beside or "[" in requirement)
     if is_plain and _is_satisfied(case, requirement):
@@ -185,11 +102,23 @@ def _named(requirement: str) -> str:
     return re.split(r"[\s<>=!~;]", requirement)[0] if name and name != requirement else requirement
 
 
-def _give_pip(case: Case, name: str) -> Remedy:
-    """Return how an environment gets a pip, where there is none that could install a distribution into it."""
-    return Remedy(f"Give {case.environment_name} a pip of its own.", "command",
-                  argv=(case.python.executable, "-m", "ensurepip", "--upgrade"),
-                  changes=f"adds pip to {case.python.prefix}; then {name} can be installed with it")
+def _with_own_pip(case: Case, name: str, requirement: str, beside: Sequence[str]) -> Remedy:
+    """Return how an environment without pip gets a requirement, where no other's pip serves it.
+
+    Python brings a pip along, where its packager left that in: it is made first, and installs.
+    """
+    from kalyx.core.verdicts.remedies.environments import get_pip
+
+    if case.modules.file_of("ensurepip") is None:
+        if case.seat.interpreter is not None:
+            return get_pip(case.files, case.seat.interpreter)
+        return Remedy(f"Give {case.environment_name} a pip: its Python was packaged without ensurepip.", "manual",
+                      changes=f"adds pip to {case.python.prefix}")
+    python, flags = case.python.executable, pip_flags(case)
+    return Remedy(f"Give {case.environment_name} a pip of its own, and put {name} into it{_required_too(beside)}.",
+                  "command", argv=_one_after_another(case, (python, *flags, "-m", "ensurepip", "--upgrade"),
+                                                     own_pip(python, flags).install(requirement, *beside)),
+                  changes=f"adds pip, {name}, and what it requires, to {case.python.prefix}")
 
 
 def _required_too(beside: Sequence[str]) -> str:
@@ -268,21 +197,17 @@ def _others_affected(case: Case, requirement: str) -> str:
 
 
 def _install_in_managed(case: Case, requirement: str, marker: str) -> tuple[Remedy, ...]:
+    """Return how to have it in an environment of one's own, where the system forbids pip to change its Python."""
     m = case.files
     folder = m.path.join(case.launch.cwd, ".venv")
     made = python_in(m, folder)
-    steps = (f"This Python belongs to the system, and pip is told to leave it alone ({marker}). "
-             f"Make an environment of your own, put it there, and run with {made}.")
-    lines = (command_line(m, (case.python.executable, "-m", "venv", folder)),
-             command_line(m, own_pip(made).install(requirement)))
-    return (
-        Remedy(steps, "manual", changes=f"makes {folder}; the system's Python stays as it is",
-               typed="\n".join(lines)),
-        Remedy("Or go past the system's guard, for your user alone. An update of the system may "
-               "then meet packages that it did not expect.", "command",
-               argv=own_pip(case.python.executable).install_for_user(requirement),
-               changes="adds it to your user site, for every environment that looks there"),
-    )
+    lent = serving_new(case, made)
+    options, pip = ((), own_pip(made)) if case.modules.file_of("ensurepip") else (("--without-pip",), lent)
+    lines = [command_line(m, (case.python.executable, "-m", "venv", *options, folder))]
+    lines += [command_line(m, pip.install(requirement))] if pip else []
+    return (Remedy(f"This Python belongs to the system, and pip is told to leave it alone ({marker}). Make an "
+                   f"environment of your own by the lines below, which put it there, and run with {made}.", "manual",
+                   changes=f"makes {folder}; the system's Python stays as it is", typed="\n".join(lines)),)
 
 
 def reinstall(case: Case, name: str, version: str, reason: str, sign: str = "==",
@@ -312,6 +237,27 @@ def reinstall(case: Case, name: str, version: str, reason: str, sign: str = "=="
                    changes=f"replaces the files of {name} in {case.python.prefix}{changes}"),)
 
 
+def take_turns(case: Case, wrong: Distribution, right: Distribution) -> tuple[Remedy, ...]:
+    """Return the remedy that takes one distribution out and then installs another afresh, whose files it had taken."""
+    served = allowed(case)
+    if served is None:
+        return install(case, f"{right.name}=={right.version}")
+    argv = _one_after_another(case, served.uninstall(wrong.name),
+                              served.install(f"{right.name}=={right.version}", over="replaced", alone=True))
+    return (Remedy(f"Take {wrong.name} out, then install {right.name} {right.version} again.", "command", argv=argv,
+                   changes=f"removes {wrong.name} {wrong.version} from {case.python.prefix}, replaces the files of "
+                           f"{right.name}"),)
+
+
+def _one_after_another(case: Case, first: tuple[str, ...], then: tuple[str, ...]) -> tuple[str, ...]:
+    """Return one command line that runs two, the second where the first succeeded."""
+    if case.files.platform == "win32":
+        return ("cmd", "/c", *first, "&&", *then)
+    import shlex
+
+    return ("sh", "-c", f"{shlex.join(first)} && {shlex.join(then)}")
+
+
 def _package_folder(case: Case, name: str, module: str) -> str | None:
     """Return the folder of a distribution's package, where it is there."""
     here = case.distributions.named(name)
@@ -323,10 +269,8 @@ def _after_removal(case: Case, paths: Sequence[str], argv: tuple[str, ...]) -> t
     """Return a command line that removes files and folders, then runs another."""
     if case.files.platform == "win32":
         remove = ("rmdir", "/s", "/q") if all(map(case.files.is_folder, paths)) else ("del",)
-        return ("cmd", "/c", *remove, *paths, "&&", *argv)
-    import shlex
-
-    return ("sh", "-c", f"{shlex.join(['rm', '-r', *paths])} && {shlex.join(argv)}")
+        return _one_after_another(case, (*remove, *paths), argv)
+    return _one_after_another(case, ("rm", "-r", *paths), argv)
 
 
 def build_again(case: Case, file: str) -> tuple[Remedy, ...]:

@@ -7,7 +7,7 @@ from kalyx.core.model import Evidence, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.reading.absence import asked_near_home, known_distribution
-from kalyx.core.verdicts.remedies import pip
+from kalyx.core.verdicts.remedies import pip, which_pip
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -70,7 +70,7 @@ def install_for_project(case: Case, wanted: str, declared: Declared | None, why:
         return (Remedy(f"Run this code on {where}, or import it only there (if sys.platform == {system!r}): "
                        f"{name} is for no other system.", "manual", changes="your code"),)
     todo = pip.install(case, wanted, why=why)
-    project, served = case.distributions.project, pip.allowed(case)
+    project, served = case.distributions.project, which_pip.allowed(case)
     if project is None or served is None:
         return todo
     if project.lock:

@@ -9,7 +9,7 @@ from packaging.tags import parse_tag
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.packaging.wheelhouse import fits
 from kalyx.core.model import Remedy
-from kalyx.core.verdicts.remedies import pip
+from kalyx.core.verdicts.remedies import pip, which_pip
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -28,7 +28,7 @@ def made_for_here(case: Case, owner: Distribution | None, file: str | None) -> t
 
     Nothing, where pip would bring another one by itself.
     """
-    served, house = pip.allowed(case), case.distributions.wheelhouse
+    served, house = which_pip.allowed(case), case.distributions.wheelhouse
     if owner is None or not file or served is None \
             or not _would_be_the_same(case, house, owner, file):
         return ()

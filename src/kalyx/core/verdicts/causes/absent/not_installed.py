@@ -19,7 +19,7 @@ from kalyx.core.verdicts.reading.absence import (
     known_distribution,
     searched,
 )
-from kalyx.core.verdicts.remedies import pip, seats
+from kalyx.core.verdicts.remedies import pip, seats, which_pip
 from kalyx.core.verdicts.remedies.project import install_for_project, project_requirement, requirement_evidence
 from kalyx.core.verdicts.remedies.shell_lines import command_line
 from kalyx.core.verdicts.remedies.source_edits import leave_out
@@ -195,10 +195,10 @@ def no_pip(case: Case, failure: Failure | None) -> Finding | None:
     if failure is None or failure.top != "pip" or not is_absent(case, failure):
         return None
     m, own = case.files, case.modules.file_of("ensurepip")
-    marker = pip.managed_marker(case)
+    marker = which_pip.managed_marker(case)
     if own is not None and marker is None:
         todo = Remedy(f"Give {case.environment_name} a pip of its own.", "command",
-                      argv=(case.python.executable, *pip.quiet_flags(case), "-m", "ensurepip", "--upgrade"),
+                      argv=(case.python.executable, *which_pip.pip_flags(case), "-m", "ensurepip", "--upgrade"),
                       changes=f"adds pip to {case.python.prefix}")
     elif m.exists("/usr/bin/apt-get") and case.python.base_prefix == "/usr":
         package = "python3-pip" if case.python.prefix == "/usr" else "python3-venv"

@@ -12,7 +12,7 @@ from kalyx.core.tables import import_names
 from kalyx.core.verdicts.causes.absent.moved_parts import find_moved
 from kalyx.core.verdicts.reading.absence import asked_near_home
 from kalyx.core.verdicts.reading.spelling import near_names
-from kalyx.core.verdicts.remedies import pip
+from kalyx.core.verdicts.remedies import pip, which_pip
 from kalyx.core.verdicts.remedies.conflicts import bring_together, outgrew
 from kalyx.core.verdicts.remedies.source_edits import asking_place, change_line, write_import
 from kalyx.core.verdicts.remedies.versions import usable
@@ -181,7 +181,7 @@ def _likely_versions(case: Case, owner: Distribution | None, failure: Failure,
     asks for, so that versions above it must have dropped it.
     """
     asker = case.distributions.of(failure.asker.file) if failure.asker else None
-    served = pip.allowed(case)
+    served = which_pip.allowed(case)
     if owner is None or asker is None or asker.name == owner.name or owner.editable \
             or served is None:
         return []

@@ -12,7 +12,7 @@ from kalyx.core.verdicts.causes.absent.part_remedies import alike, has_part, lac
 from kalyx.core.verdicts.reading.absence import asker_evidence
 from kalyx.core.verdicts.reading.definitions import will_have
 from kalyx.core.verdicts.reading.failure import own_frames
-from kalyx.core.verdicts.remedies import pip
+from kalyx.core.verdicts.remedies import pip, which_pip
 from kalyx.core.verdicts.remedies.source_edits import leave_out
 
 TYPE_CHECKING = False
@@ -158,7 +158,7 @@ def _meant(case: Case, owner: Distribution, top: str, lacking: Failure | None) -
 
 
 def _is_other(case: Case, owner: Distribution, meant: str, top: str, evidence: tuple[Evidence, ...]) -> Finding:
-    served = pip.serving(case)
+    served = which_pip.serving(case)
     typed = " ".join(served.start if served else ("pip",))
     return Finding.error(
         "name-differs", "likely",

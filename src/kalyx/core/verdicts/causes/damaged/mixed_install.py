@@ -8,6 +8,7 @@ from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.causes.damaged.suspects import owners, suspects, what_broke
+from kalyx.core.verdicts.causes.damaged.two_projects import two_projects
 from kalyx.core.verdicts.reading.absence import is_absent
 from kalyx.core.verdicts.remedies import files, pip
 
@@ -40,6 +41,9 @@ def mixed_install(case: Case, failure: Failure | None) -> Finding | None:
     error = case.obs.error
     if error is not None and error.type.endswith("Warning"):
         return None  # made an exception by a setting: the code is as it was
+    clash = two_projects(case, failure)
+    if clash is not None:
+        return clash
     for owner in owners(case, failure):
         stray = _stray_package(case, owner)
         if stray is not None:

@@ -8,7 +8,7 @@ from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.loader_errors import failed_file, find_error, loader_evidence, owner_of
-from kalyx.core.verdicts.remedies import pip
+from kalyx.core.verdicts.remedies import pip, which_pip
 from kalyx.core.verdicts.remedies.pip import install_again
 
 TYPE_CHECKING = False
@@ -53,7 +53,7 @@ def binary_mismatch(case: Case, failure: Failure | None) -> Finding | None:
     if used is not None:
         evidence.append(Evidence(f"{used.name} {used.version} is installed", used.metadata))
     who = f"{owner.name} {owner.version}" if owner else failed_file(case, error) or case.obs.module
-    served = pip.allowed(case)
+    served = which_pip.allowed(case)
     todo: tuple[Remedy, ...] = ()
     if used is not None:
         todo = _other_version_of(case, error, owner, used)

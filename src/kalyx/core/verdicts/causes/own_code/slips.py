@@ -12,7 +12,7 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.lean.record import record
 from kalyx.core.model import Place, Remedy
-from kalyx.core.verdicts.remedies import files, pip
+from kalyx.core.verdicts.remedies import files, pip, which_pip
 from kalyx.core.verdicts.remedies.source_edits import change_line
 
 TYPE_CHECKING = False
@@ -62,7 +62,7 @@ class _Broken:
     def rewrite(self, does: str, encoding: str, text: str) -> Remedy:
         """Return the command that writes the file anew by a function of its text."""
         code = _REWRITE.format(encoding=encoding, text=text)
-        argv = (self.case.python.executable, *pip.quiet_flags(self.case), "-c", code, self.file)
+        argv = (self.case.python.executable, *which_pip.pip_flags(self.case), "-c", code, self.file)
         return Remedy(does, "command", argv=argv, changes=self.file)
 
     def change(self, does: str, changed: str, line: int = 0) -> Remedy | None:

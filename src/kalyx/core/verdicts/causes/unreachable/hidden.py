@@ -10,7 +10,7 @@ from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import cause
-from kalyx.core.verdicts.remedies import files, pip
+from kalyx.core.verdicts.remedies import files, pip, which_pip
 
 _PROJECT_NAME = re.compile(r"""(?m)^[ \t]*(?:setup\()?name[ \t]*=[ \t]*["']?([\w.-]+)""")
 
@@ -195,7 +195,7 @@ def hidden_by(case: Case, name: str, own: str, hidden: str) -> Finding:
 
 def _link_project(case: Case, own: str, hidden: str) -> list[Remedy]:
     """Return how to have the installed copy of a project lead to its folder, where that is what hides it."""
-    m, owner, served = case.files, case.distributions.of(hidden), pip.allowed(case)
+    m, owner, served = case.files, case.distributions.of(hidden), which_pip.allowed(case)
     if owner is None or served is None:
         return []
     folder = m.path.dirname(m.path.dirname(own) if m.path.basename(own).startswith("__init__.") else own)

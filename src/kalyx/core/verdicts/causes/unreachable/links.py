@@ -9,7 +9,7 @@ from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.absence import absent_name, asked_by_person
-from kalyx.core.verdicts.remedies import pip
+from kalyx.core.verdicts.remedies import pip, which_pip
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -75,7 +75,7 @@ def _finder_gone(case: Case, folder: str, line: LinkLine) -> str | None:
 def _hook_gone(case: Case, name: str, line: LinkLine, gone: str, owner: Distribution | None) -> Finding:
     m = case.files
     source = owner.source if owner and owner.source and m.is_folder(owner.source) else None
-    served = pip.allowed(case)
+    served = which_pip.allowed(case)
     todo = pip.install(case, owner.name if owner else name)
     if source and served:
         todo = (Remedy(f"Install it again from {source}.", "command", argv=served.install(source, linked=True),
@@ -111,7 +111,7 @@ def _broken(case: Case, name: str, line: LinkLine, target: str,
     m = case.files
     now = _moved_to(case, target, name)
     todo: list[Remedy] = []
-    served = pip.allowed(case)
+    served = which_pip.allowed(case)
     root = next((p for p in (now, m.path.dirname(now)) if any(
         m.is_file(m.path.join(p, f)) for f in ("pyproject.toml", "setup.py"))), None) if now else None
     if root and served:

@@ -10,7 +10,7 @@ from kalyx.core.lean.record import replace
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.causes.unreachable.hidden import hidden_by, is_to_blame, top_of, what_is_meant
-from kalyx.core.verdicts.remedies import pip
+from kalyx.core.verdicts.remedies import pip, which_pip
 from kalyx.core.verdicts.remedies.variables import with_variable, without_variable
 
 TYPE_CHECKING = False
@@ -208,7 +208,7 @@ def _close_user_site(case: Case, first: Candidate, hidden: Candidate) -> tuple[R
                      f"{first.entry}", "manual", changes="what the user site holds")
     found: list[Remedy | None] = [with_variable(case.files, case.seat, "PYTHONNOUSERSITE", "1")]
     copy, behind = case.distributions.of(first.path), case.distributions.of(hidden.path)
-    served = pip.allowed(case)
+    served = which_pip.allowed(case)
     if case.python.prefix != case.python.base_prefix:  # pip takes nothing out of the user site, and says all is well
         if behind is not None:
             found += pip.install(case, f"{behind.name}=={behind.version}", over="left",

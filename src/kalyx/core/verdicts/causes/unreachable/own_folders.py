@@ -14,7 +14,7 @@ from kalyx.core.verdicts.reading.absence import (
     searched,
 )
 from kalyx.core.verdicts.reading.own_files import own_files, start_folder
-from kalyx.core.verdicts.remedies import files, pip
+from kalyx.core.verdicts.remedies import files, which_pip
 from kalyx.core.verdicts.remedies.search_path import reach
 
 TYPE_CHECKING = False
@@ -65,7 +65,7 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
         root = m.path.dirname(place) if m.path.basename(place) == "src" else place
         built = next((f for f in ("pyproject.toml", "setup.py")
                       if m.is_file(m.path.join(root, f))), None)
-        served = pip.allowed(case)
+        served = which_pip.allowed(case)
         if built and served:
             todo.append(Remedy(
                 f"Install the project itself, so that it can be imported from anywhere ({built} "
@@ -121,7 +121,7 @@ def _under_another_name(case: Case, failure: Failure, folder: str) -> Finding | 
         what = "a notebook is no module" if notebook else "no import can mean a file of that name"
         if notebook:
             todo = Remedy(f"Write the code of its cells into {new}.", "command",
-                          argv=(case.python.executable, *pip.quiet_flags(case), "-c", _CELLS, path, new),
+                          argv=(case.python.executable, *which_pip.pip_flags(case), "-c", _CELLS, path, new),
                           changes=f"adds {new}")
         else:
             todo = files.rename(m, path, new)
@@ -146,7 +146,7 @@ def _let_start_folder_in(case: Case, place: str, off: str) -> list[Remedy]:
 def _not_installed_itself(case: Case, failure: Failure) -> Finding | None:
     """A project that asks for its own metadata, and is run from its folder without being installed."""
     m, name = case.files, failure.top
-    served = pip.allowed(case)
+    served = which_pip.allowed(case)
     if failure.asker is None or served is None or not case.modules.candidates(name):
         return None
     root = m.path.dirname(failure.asker.file)

@@ -288,7 +288,21 @@ def user_site_off(case: Case, failure: Failure | None) -> Finding | None:
         f"{name} is in your user site {folder}, and this seat does not look there: "
         f"{_why_off(case)[0].says}.",
         (Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder),
-         *_why_off(case)), pip.install_module(case, name, owner))
+         *_why_off(case)), _look_there_or_put(case, name, owner))
+
+
+def _look_there_or_put(case: Case, name: str, owner: Distribution | None) -> tuple[Remedy, ...]:
+    """Return how to have the seat look into the user site, where that is an edit, and how to put it here instead."""
+    from kalyx.core.verdicts.remedies.variables import without_flag, without_variable
+
+    put, config = pip.install_module(case, name, owner), find_venv_config(case.files, case.python.executable)
+    if config is not None and not config.open_to_base:
+        return put
+    flag = without_flag(case.files, case.seat, "sI")
+    if flag is None and not case.launch.env.get("PYTHONNOUSERSITE"):
+        return put
+    looked = flag or without_variable(case.files, case.seat, "PYTHONNOUSERSITE")
+    return (looked, *put) if looked.kind == "edit" else (*put, looked)
 
 
 def _why_off(case: Case) -> list[Evidence]:
