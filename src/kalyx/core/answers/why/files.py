@@ -8,7 +8,8 @@ from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.imports.trial import observe_imports
 from kalyx.core.facts.seats.finder import find_seat_to_run
-from kalyx.core.facts.source_code.imports import find_sources, package_root, read_source
+from kalyx.core.facts.source_code.imports import find_sources, read_source
+from kalyx.core.facts.source_code.scripts import dotted_name, script_sign
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import FileReport, ImportGroup, ImportReport, Note, Place, Remedy
 
@@ -31,6 +32,7 @@ class _File:
     facts: SeatFacts
     launch: Launch | None
     source: Source
+    part_of: str = ""  # the dotted name by which it is judged as a part of its package, though it was named outright
 
     def requests(self) -> list[str]:
         """Return what is to be tried: the file itself, each module, then the names of it."""
@@ -99,12 +101,15 @@ def _take(context: SeatContext, path: str, at: str | None, neighbours: Neighbour
     facts = replace(facts, seat=judge_seat(facts, context.machine, neighbours))
     launch = facts.seat.launch
     project = next((r for r in roots if m.is_folder(r)), "")
-    source = read_source(m, path, project)
+    root, dotted = dotted_name(m, m.real_path(path))
+    in_package = not notebook and not project and "." in dotted
+    alone = in_package and bool(script_sign(m, path))  # as `python FILE` runs it: nothing tells it of its package
+    source = read_source(m, path, project, alone=alone)
     if launch is not None:
         if notebook:
             launch = replace(launch, cwd=m.path.dirname(path), start="", main=None)
         else:
-            start = package_root(m, m.real_path(path))
+            start = m.path.dirname(m.real_path(path)) if alone else root
             if project and source.relative and not source.loose and start == m.path.dirname(m.real_path(path)):
                 start = project
             launch = replace(launch, start=start, main=path)
@@ -112,7 +117,7 @@ def _take(context: SeatContext, path: str, at: str | None, neighbours: Neighbour
             if project and (name.startswith(("test_", "conftest.")) or name.endswith("_test.py")):
                 # a test runner started at the top puts that folder on the path
                 source = replace(source, paths=(*source.paths, (project, False)))
-    return _File(path, facts, launch, source)
+    return _File(path, facts, launch, source, dotted if in_package and not alone else "")
 
 
 def _same_launch(files: Iterable[_File]) -> list[list[_File]]:
@@ -270,7 +275,12 @@ def _notes(file: _File) -> list[Note]:
     for line in source.unread:
         notes.append(Note("path-changed", f"{file.path}, line {line}, changes the search path in a way "
                           "that only running it shows; that was not done.", file.path))
-    if source.relative and not source.loose and file.launch is not None and file.launch.main:
+    if file.launch is None or not file.launch.main:
+        return notes
+    if file.part_of:
+        notes.append(Note("part-of-package", f"{file.path} shows no sign of being run as a script: it was judged as "
+                          f"the module {file.part_of}, imported from {file.launch.start}.", file.path))
+    elif source.relative and not source.loose:
         notes.append(Note("relative-imports", f"{file.path} uses relative imports: it can be imported as a "
                           f"part of its package from {file.launch.start}, and not be run as a script.",
                           file.path))

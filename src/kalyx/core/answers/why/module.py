@@ -97,7 +97,30 @@ def answer_why(context: SeatContext, requests: Sequence[str], seat_ref: str, lim
     facts = replace(facts, seat=seat)
     reports = [explain(context, facts, request, seen, neighbours)
                for request, seen in zip(wanted, observed, strict=True)]
-    return WhyAnswer(seat, tuple(reports), _notes(facts, requests, context.machine))
+    read = [_as_name(context, facts, r, limit, neighbours) for r in reports]
+    notes = [Note("read-as-name", f"{old.module} is no module; it was read as {new.module}:{new.name}.")
+             for old, new in zip(reports, read, strict=True) if new is not old]
+    return WhyAnswer(seat, tuple(read), (*notes, *_notes(facts, requests, context.machine)))
+
+
+def _as_name(context: SeatContext, facts: SeatFacts, report: ImportReport, limit: float,
+             neighbours: Neighbours) -> ImportReport:
+    """Return the report of a dotted name that is no module, read as a name in its parent: ``os.getcwd`` is os:getcwd.
+
+    The report itself where its last part is not there as a name either, nor known to have been, or to have moved.
+    """
+    parent, dot, name = report.module.rpartition(".")
+    first = report.causes[0].cause if report.causes else ""
+    if not dot or report.name or first != "submodule-absent" or report.error is None \
+            or f"'{report.module}'" not in str(report.error["message"]):
+        return report
+    seen = observe_request(context, facts.seat, (parent, name), limit)
+    if seen is None:
+        return report
+    other = explain(context, facts, (parent, name), seen, neighbours)
+    says = other.causes[0] if other.causes else None
+    known = says is not None and (says.cause != "attribute-absent" or any(r.edits or r.argv for r in says.remedies[:1]))
+    return other if other.outcome == "imports" or known else report
 
 
 def _prepare(context: SeatContext, facts: SeatFacts) -> tuple[Seat, Neighbours]:
@@ -212,7 +235,7 @@ def _not_begun(context: SeatContext, facts: SeatFacts, request: tuple[str, str |
 def ender_of(context: SeatContext, facts: SeatFacts, observed: Observation) -> StartEnder | None:
     """Look for what ends an interpreter at its start, in no more time than the import itself took or had."""
     seat = facts.seat
-    if observed.outcome != "no-start" or seat.launch is None or seat.interpreter is None:
+    if observed.outcome not in ("no-start", "hang") or seat.launch is None or seat.interpreter is None:
         return None
     from kalyx.core.facts.search_path.startup_code import find_ender
 

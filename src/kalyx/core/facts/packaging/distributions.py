@@ -54,6 +54,11 @@ def parse_heads(text: str) -> _Heads:
         fields.get("requires-python", [""])[0])
 
 
+def _is_metadata(name: str) -> bool:
+    """Whether a name is a metadata entry's; one with a ~ is what an installer set aside and never took away."""
+    return (name.endswith(METADATA_ENDINGS) or name == "EGG-INFO") and not name.startswith("~")
+
+
 class SiteMetadata:
     """The distributions whose metadata lies in one folder, read when asked for."""
 
@@ -65,7 +70,7 @@ class SiteMetadata:
         self.layer = layer
         self._metadata: list[str] | None = None
         if names is not None:
-            self._metadata = sorted(n for n in names if n.endswith(METADATA_ENDINGS) or n == "EGG-INFO")
+            self._metadata = sorted(filter(_is_metadata, names))
         self._modules: dict[str, tuple[str, ...]] = {}
         self._all: dict[str, Distribution | None] = {}
         self._inside: dict[str, list[str]] = {}
@@ -74,8 +79,7 @@ class SiteMetadata:
     def metadata_folders(self) -> list[str]:
         """Return the names of the metadata entries in this folder."""
         if self._metadata is None:
-            self._metadata = [n for n in self.files.names_in(self.folder)
-                              if n.endswith(METADATA_ENDINGS) or n == "EGG-INFO"]
+            self._metadata = list(filter(_is_metadata, self.files.names_in(self.folder)))
         return self._metadata
 
     def distributions(self) -> list[Distribution]:
@@ -189,8 +193,6 @@ class SiteMetadata:
             stem = entry.rsplit(".", 1)[0]
             name, dash, version = stem.partition("-")
             lacks = " and ".join(k for k, v in (("name", heads.name), ("version", heads.version)) if not v)
-            if entry.startswith("~"):
-                return None  # what an installer set aside and never took away
             m.report(path, f"its metadata says no {lacks}")
             if not heads.name and not dash:
                 return None

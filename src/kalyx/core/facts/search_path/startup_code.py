@@ -60,6 +60,13 @@ def not_text(files: Files, folders: Iterable[str]) -> list[str]:
     return found
 
 
+def waited_for(files: Files, folders: Iterable[str]) -> list[str]:
+    """Return the .pth files at which Python waits for ever: pipes that nobody writes to."""
+    places = (files.path.join(folder, n) for folder in dict.fromkeys(folders)
+              for n in sorted(files.entries(folder)) if n.endswith(".pth"))
+    return [p for p in places if (info := files.stat(p)) is not None and info.kind == "other"]
+
+
 @record
 class StartEnder:
     """What ends an interpreter at its start: a file, its line (0: the file as a whole), and what was said then."""
@@ -79,6 +86,10 @@ def find_ender(machine: Machine, launch: Launch, interpreter: Interpreter, obser
     """
     m, until = machine, time.monotonic() + limit
     folders = [*visible_sites(m, interpreter), *pythonpath_of(m, launch.env, launch.cwd)]
+    for file in waited_for(m, folders):
+        return StartEnder(file, 0, "", "it is no regular file, and Python waits for ever to read it")
+    if observed.outcome != "no-start":
+        return None
     for file in not_text(m, folders) if "UnicodeDecodeError" in observed.output else ():
         return StartEnder(file, 0, "", "it is not text in UTF-8")
     nothing = LinkLine(m.path.join(m.cwd, "nothing.pth"), 0, "pass", None)

@@ -85,10 +85,11 @@ class Source:
     uses_parser: bool = True  # False when it was too deep or too odd to be parsed
 
 
-def read_source(files: Files, path: str, root: str = "") -> Source:
+def read_source(files: Files, path: str, root: str = "", *, alone: bool = False) -> Source:
     """Read what a ``.py`` or ``.ipynb`` file imports.
 
     A `root` is the folder of the project: below it folders without ``__init__.py`` are packages too (PEP 420).
+    `alone`: it is run as a script, so that it is part of no package wherever it lies.
     """
     info = files.stat(path)
     limit = NOTEBOOK_LIMIT if path.endswith(".ipynb") else SOURCE_LIMIT
@@ -103,7 +104,7 @@ def read_source(files: Files, path: str, root: str = "") -> Source:
     text, trouble = decode(data)
     if trouble:
         return Source(path, trouble=trouble)
-    return _Reader(files, path, root).read([(None, text)])
+    return _Reader(files, path, root, alone=alone).read([(None, text)])
 
 
 def decode(data: bytes) -> tuple[str, str]:
@@ -159,10 +160,11 @@ def plain_cell(text: str) -> str:
 class _Reader:
     """Reads the imports of one file's pieces of code."""
 
-    def __init__(self, files: Files, path: str, root: str = "") -> None:
+    def __init__(self, files: Files, path: str, root: str = "", *, alone: bool = False) -> None:
         self.files = files
         self.path = path
         self.root = root
+        self.alone = alone
         self.found: list[ImportedName] = []
         self.flags: set[str] = set()
         self.paths: list[tuple[str, bool]] = []
@@ -267,7 +269,7 @@ class _Reader:
         if self.root and root == m.path.dirname(self.path) and m.is_within(root, self.root):
             root = self.root
         parts = self.path[len(root):].strip(m.path.sep).split(m.path.sep)[:-1]
-        if self.path.endswith(".ipynb"):
+        if self.path.endswith(".ipynb") or self.alone:
             return None
         kept = parts[: len(parts) - dots + 1]
         return ".".join(kept) if kept else None

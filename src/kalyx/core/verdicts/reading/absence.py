@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from kalyx.core.errors import Unreadable
 from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.model import Evidence
 from kalyx.core.tables import import_names
@@ -15,7 +16,7 @@ if TYPE_CHECKING:
     from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["absent_name", "asked_by_person", "asked_near_home", "asked_whole", "asker_evidence", "imported_at",
-           "is_absent", "known_distribution", "searched"]
+           "is_absent", "known_distribution", "searched", "unread"]
 
 
 def is_absent(case: Case, failure: Failure | None) -> bool:
@@ -61,6 +62,28 @@ def searched(case: Case) -> list[Evidence]:
                              if not p.endswith((".zip", "lib-dynload"))][:1] or grouped["stdlib"]
     return [Evidence(f"layer {layer}: not in {', '.join(paths)}", paths[0], kind="searched")
             for layer, paths in grouped.items()]
+
+
+def unread(case: Case) -> list[Evidence]:
+    """Return what is on the path and could not be read: while there is any, nobody knows that a module is absent."""
+    m, found = case.files, []
+    for layer in case.modules.layers:
+        why = m.why_not_listed(layer.path) if m.is_folder(layer.path) else ""
+        if why:
+            found.append(Evidence(f"{layer.path} could not be listed: {why}", layer.path))
+        for name in case.modules.finder.names(layer.path):
+            if name.endswith((".pth", ".egg-link")):
+                why = _why_unread(case, m.path.join(layer.path, name))
+                found += [Evidence(f"{name} could not be read: {why}", m.path.join(layer.path, name))] if why else []
+    return found
+
+
+def _why_unread(case: Case, path: str) -> str:
+    try:
+        case.files.read_bytes(path, 1)
+    except Unreadable as error:
+        return error.reason
+    return ""
 
 
 def asked_near_home(case: Case, failure: Failure) -> bool:

@@ -9,7 +9,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.facts.imports.case import Case
 
-__all__ = ["reach"]
+__all__ = ["reach", "run_as_module"]
 
 
 def reach(case: Case, place: str, name: str) -> list[Remedy]:
@@ -27,3 +27,9 @@ def reach(case: Case, place: str, name: str) -> list[Remedy]:
     change = Edit(file, None, f"{place}\n")
     return [Remedy(says, "edit", edits=(change,), changes=f"adds {file}", undoable=True),
             replace(by_hand, do=f"Or start{started}")]
+
+
+def run_as_module(case: Case, folder: str, dotted: str) -> Remedy:
+    """Return how to run a file of a package as what it is; `folder` holds the package."""
+    return Remedy(f"Run it as a module of its package, from {folder}.", "command",
+                  argv=(case.python.executable, "-m", dotted), cwd=folder, changes="nothing")

@@ -74,7 +74,7 @@ def ended_by_start_code(facts: SeatFacts, files: Files, observed: Observation,
                         ender: StartEnder | None) -> Finding | None:
     """Name the code of the environment's own that ends the interpreter at every start, where it was found."""
     interpreter = facts.seat.interpreter
-    if interpreter is None or ender is None or observed.outcome != "no-start":
+    if interpreter is None or ender is None:
         return None
     todo = set_aside(files, ender.file, *(["so that Python starts without it"] if ender.text else []))
     if ender.line:

@@ -18,6 +18,7 @@ from kalyx.core.verdicts.reading.absence import (
     is_absent,
     known_distribution,
     searched,
+    unread,
 )
 from kalyx.core.verdicts.remedies import pip, seats, which_pip
 from kalyx.core.verdicts.remedies.project import install_for_project, project_requirement, requirement_evidence
@@ -69,10 +70,11 @@ def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
     places = f"in {others[0].environment.name}"
     if len(others) > 1:
         places += f" and {len(others) - 1} other" + ("s" if len(others) > 2 else "")
+    closed = unread(case)
     return Finding.error(
-        "installed-elsewhere", "certain",
+        "installed-elsewhere", "likely" if closed else "certain",
         f"{failure.top} is not in {case.environment_name}; it is installed {places}.",
-        (*requirement_evidence(declared), *[_elsewhere_evidence(o, failure.top) for o in others[:8]],
+        (*closed, *requirement_evidence(declared), *[_elsewhere_evidence(o, failure.top) for o in others[:8]],
          *_pip_evidence(case, others), *searched(case)), tuple(todo))
 
 
@@ -143,9 +145,12 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
     says = f"{name} is not installed in {case.environment_name}, nor in any other environment that Kalyx knows of."
     if case.text_of:  # no environment was looked at
         says = f"{name} is not there for the Python of {case.text_of}."
+    closed = unread(case)
+    if closed:
+        says = f"{name} was found nowhere; but not all that {case.environment_name} looks at could be read."
     return Finding.error(
-        "not-installed", "certain", says,
-        (*requirement_evidence(declared), *searched(case),
+        "not-installed", "likely" if closed else "certain", says,
+        (*closed, *requirement_evidence(declared), *searched(case),
          Evidence(f"none of the {count} known environments has it", kind="searched")),
         _put_it(case, failure, known, declared))
 
@@ -262,8 +267,9 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
         wanted = pinned(case, requirement)
     wanted = wanted if "<" in wanted else pip.that_brings(name, wanted)
     beside = pip.unmet(case, owner, wanted) if requirement else ()
-    return Finding.error("dependency-absent", "certain" if failure.direct else "likely",
-                   because, tuple(evidence), pip.install(case, wanted, why=guess, beside=beside))
+    closed = unread(case)
+    return Finding.error("dependency-absent", "certain" if failure.direct and not closed else "likely",
+                   because, (*evidence, *closed), pip.install(case, wanted, why=guess, beside=beside))
 
 
 @cause("extra-absent", "the missing module is one that the metadata lists under an extra",

@@ -112,7 +112,7 @@ def _bringing(case: Case, layer: Layer, module: str) -> list[Distribution]:
 
 
 @cause("metadata-only", "metadata is here, none of the code is",
-       asks="traces", family="damage", after=("foreign-abi",),
+       asks="traces", family="damage", after=("foreign-abi",), not_beside=("mixed-install:interrupted",),
        why_here="nothing of the code is there, so its single files are not looked at")
 def metadata_only(case: Case, failure: Failure | None) -> Finding | None:
     """Find a distribution of which only the metadata is left.
@@ -166,7 +166,8 @@ def _without_list(case: Case, layer: Layer, module: str) -> Distribution | None:
 
 
 @cause("files-missing", "RECORD lists files that are not there",
-       asks="traces", family="damage", also_when_it_imports="without a file", not_beside=("file-corrupt",),
+       asks="traces", family="damage", also_when_it_imports="without a file",
+       not_beside=("file-corrupt", "mixed-install:interrupted"),
        why_here="where a file is broken, what is missing beside it is not what failed")
 def files_missing(case: Case, failure: Failure | None) -> Finding | None:
     """Find a distribution of which some files are missing, the wanted one among them.

@@ -37,7 +37,7 @@ def mixed_install(case: Case, failure: Failure | None) -> Finding | None:
     if case.obs.outcome not in ("fails", "crash"):
         return None
     if failure is not None and is_absent(case, failure):
-        return _interrupted(case, failure) or _asked_by_changed(case, failure)
+        return _asked_by_changed(case, failure)
     error = case.obs.error
     if error is not None and error.type.endswith("Warning"):
         return None  # made an exception by a setting: the code is as it was
@@ -147,23 +147,3 @@ def _version_key(text: str) -> tuple[int, object]:
         return 1, Version(text)
     except InvalidVersion:
         return 0, text
-
-
-def _interrupted(case: Case, failure: Failure) -> Finding | None:
-    """Find the folder that pip renames a package to while it replaces it: ``~umpy``."""
-    for layer in case.modules.layers:
-        if layer.layer not in ("env", "base", "user"):
-            continue
-        left = [n for n in case.modules.finder.names(layer.path) if n.startswith("~")
-                and failure.top[1:] and n[1:].split("-")[0].split(".")[0] in (failure.top[1:], failure.top)]
-        if left:
-            place = case.files.path.join(layer.path, sorted(left)[0])
-            owner = case.distributions.metadata_in(layer).named(failure.top)
-            wanted = f"{owner.name}=={owner.version}" if owner else (
-                import_names.distribution_for(failure.top) or failure.top)
-            return Finding.error(
-                "mixed-install", "certain",
-                f"An installation of {failure.top} into {layer.path} was interrupted: only left-overs of it "
-                "are there.", (Evidence(f"{place} is what an installer puts aside while it works", place),),
-                pip.install(case, wanted))
-    return None

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import re
 
+from kalyx.core.facts.source_code.scripts import dotted_name
 from kalyx.core.model import Evidence, Finding, Place, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.failure import own_frames
+from kalyx.core.verdicts.remedies.search_path import run_as_module
 from kalyx.core.verdicts.remedies.source_edits import change_line
 
 TYPE_CHECKING = False
@@ -33,27 +35,26 @@ def relative_import_alone(case: Case, failure: Failure | None) -> Finding | None
     if error is None or "relative import" not in error.message:
         return None
     if not error.frames:
-        return _without_package(case, case.asked[0]) if case.asked else None
+        return _in_its_file(case, case.asked[0]) if case.asked else None
     frame = own_frames(error.frames)[-1]
     if "beyond" in error.message:
         return _beyond_top(case, frame)
-    m = case.files
-    package, folder = [m.path.splitext(m.path.basename(frame.file))[0]], m.path.dirname(frame.file)
-    while m.is_file(m.path.join(folder, "__init__.py")):
-        package.insert(0, m.path.basename(folder))
-        folder = m.path.dirname(folder)
-    if len(package) == 1:
-        return _without_package(case, Place(frame.file, frame.line,
-                                            text=case.modules.code_line(frame.file, frame.line)))
-    dotted = ".".join(package)
+    return _in_its_file(case, Place(frame.file, frame.line, text=case.modules.code_line(frame.file, frame.line)))
+
+
+def _in_its_file(case: Case, place: Place) -> Finding | None:
+    """A relative import in a file that was run by itself: part of a package, or of none."""
+    folder, dotted = dotted_name(case.files, place.path)
+    if "." not in dotted or place.path.endswith(".ipynb"):
+        return _without_package(case, place)
+    package = dotted.partition(".")[0]
     return Finding.error(
         "relative-import-alone", "certain",
-        f"{frame.file} is part of the package {package[0]} and uses a relative import, but was loaded "
+        f"{place.path} is part of the package {package} and uses a relative import, but was loaded "
         "on its own, without its package.",
-        (Evidence(case.modules.code_line(frame.file, frame.line), frame.file, frame.line),
-         Evidence(f"the package {package[0]} lies in {folder}", folder)),
-        (Remedy(f"Run it as a module of its package, from {folder}.", "command",
-                argv=(case.python.executable, "-m", dotted), cwd=folder, changes="nothing"),
+        (Evidence(place.text or case.modules.code_line(place.path, place.line), place.path, place.line),
+         Evidence(f"the package {package} lies in {folder}", folder)),
+        (run_as_module(case, folder, dotted),
          Remedy(f"In code: import {dotted}, with {folder} on the path.", "manual",
                 changes="the import")))
 

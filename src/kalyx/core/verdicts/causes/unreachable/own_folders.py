@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from kalyx.core.facts.source_code.scripts import dotted_name
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.absence import (
@@ -15,7 +16,7 @@ from kalyx.core.verdicts.reading.absence import (
 )
 from kalyx.core.verdicts.reading.own_files import own_files, start_folder
 from kalyx.core.verdicts.remedies import files, which_pip
-from kalyx.core.verdicts.remedies.search_path import reach
+from kalyx.core.verdicts.remedies.search_path import reach, run_as_module
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -61,7 +62,7 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
     if miswritten is not None:
         return miswritten
     for place, found in own_files(case, failure):
-        todo: list[Remedy] = []
+        todo = _as_module(case, place, name)
         root = m.path.dirname(place) if m.path.basename(place) == "src" else place
         built = next((f for f in ("pyproject.toml", "setup.py")
                       if m.is_file(m.path.join(root, f))), None)
@@ -81,6 +82,14 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
              _start_evidence(case, folder),
              *searched(case)), tuple(todo))
     return _under_another_name(case, failure, folder)
+
+
+def _as_module(case: Case, place: str, name: str) -> list[Remedy]:
+    """Return how to start a script that lies in the very package which it imports; nothing where it lies in none."""
+    main = case.launch.main
+    folder, dotted = dotted_name(case.files, case.files.real_path(main)) if main else ("", "")
+    return [run_as_module(case, folder, dotted)] if dotted.startswith(f"{name}.") and case.files.same(
+        folder, place) else []
 
 
 def _miswritten(case: Case, failure: Failure) -> Finding | None:
