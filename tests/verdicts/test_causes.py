@@ -67,6 +67,10 @@ CASES: dict[str, tuple[Case, Case]] = {
         made_case("seed", LEFT_OUT, error("ValueError", "no", "SITE/seed/__init__.py:1")),
         made_case("seed", WHOLE, error("ValueError", "no", "SITE/seed/__init__.py:1"))),
     "mixed-install:mixed_install": (
+        made_case("seed", {**WHOLE, "SITE/seed-1.0.dist-info/RECORD": "seed/__init__.py,sha256=AAAA,400\n"},
+                  error("AttributeError", "x", "SITE/seed/__init__.py:1")),
+        made_case("seed", WHOLE, error("AttributeError", "x", "SITE/seed/__init__.py:1"))),
+    "mixed-install:interrupted": (
         made_case("seed", {"SITE/~eed/__init__.py": ""}, absent("seed")),
         made_case("seed", {"SITE/~other/__init__.py": ""}, absent("seed"))),
     "mixed-install:two_installs": (

@@ -86,8 +86,13 @@ PLANTED: dict[str, Case] = {
         {**LEFT_OUT, ROWS: WRITTEN_OVER + "seed/part.py,,\n", START_FILE: ""}, name="part"),
     "mixed-install beside file-corrupt": lacking({**WHOLE, ROWS: WRITTEN_OVER, START_FILE: ""}),
     "mixed-install beside files-missing": lacking({**WHOLE, ROWS: WRITTEN_OVER + "seed/y.py,,\n"}),
-    "mixed-install beside metadata-only": made_case("seed", {"SITE/~eed/__init__.py": "", **metadata(SEED)},
-                                                    absent("seed")),
+    "mixed-install beside metadata-only": made_case(
+        "bark", {**BARK, "SITE/bark-1.0.dist-info/RECORD": "bark/__init__.py,sha256=AAAA,400\n", **metadata(SEED)},
+        absent("seed", "SITE/bark/__init__.py:1")),
+    "metadata-only beside mixed-install:interrupted": made_case(
+        "seed", {"SITE/~eed/__init__.py": "", **metadata(SEED)}, absent("seed")),
+    "files-missing beside mixed-install:interrupted": made_case(
+        "seed.part", {"SITE/~eed/__init__.py": "", **LEFT_OUT}, absent("seed.part")),
     "mixed-install beside foreign-abi": lacking(
         {**WHOLE, ROWS: WRITTEN_OVER, "SITE/seed/y.cpython-39-x86_64-linux-gnu.so": ELF}),
     "mixed-install:two_installs beside file-corrupt": lacking(
@@ -246,10 +251,11 @@ def speaking(case: Case) -> list[str]:
 def test_one_is_heard(name: str) -> None:
     """Both checks would speak; the judge has the cause of the one, and not what the other says."""
     check, _, other = name.partition(" beside ")
-    both = [n for n in speaking(PLANTED[name]) if n.startswith((check, f"{other}:"))]
-    assert [n for n in both if n.startswith(check)] and [n for n in both if n.startswith(f"{other}:")], both
+    both = [n for n in speaking(PLANTED[name]) if f"{n}:".startswith((f"{check}:", f"{other}:"))]
+    assert all([n for n in both if f"{n}:".startswith(f"{word}:")] for word in (check, other)), both
     heard, mine = [f.cause for f in judge_import(PLANTED[name]).causes], check.partition(":")[0]
-    assert other in heard and heard.count(mine) == int(mine == other)
+    theirs = other.partition(":")[0]
+    assert theirs in heard and heard.count(mine) == int(mine == theirs)
 
 
 def test_each_silence_has_a_case() -> None:

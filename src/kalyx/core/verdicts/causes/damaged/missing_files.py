@@ -6,6 +6,7 @@ import re
 
 from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.model import Evidence, Finding
+from kalyx.core.model.names import normal_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.reading.absence import is_absent
@@ -108,7 +109,17 @@ def _bringing(case: Case, layer: Layer, module: str) -> list[Distribution]:
     """Return the distributions in a layer that say that they bring a module, whatever their own names are."""
     if layer.layer not in INSTALLED:
         return []
-    return [d for d in case.distributions.metadata_in(layer).bringing(module) if not d.editable]
+    return [d for d in case.distributions.metadata_in(layer).bringing(module) if not _is_linked(case, d)]
+
+
+def _is_linked(case: Case, distribution: Distribution) -> bool:
+    """Whether a distribution's code lies elsewhere, so that none of it is missed here (PEP 660)."""
+    if distribution.editable or case.distributions.record(distribution).lists("__editable__"):
+        return True
+    links = (n.rsplit(".", 1)[0] for n in case.modules.finder.names(distribution.location)
+             if n.endswith((".pth", ".egg-link")))
+    return any(normal_name(n.removeprefix("__editable__.").lstrip("_").partition("-")[0]) == normal_name(
+        distribution.name) for n in links)
 
 
 @cause("metadata-only", "metadata is here, none of the code is",
@@ -162,7 +173,7 @@ def _without_list(case: Case, layer: Layer, module: str) -> Distribution | None:
     metadata = case.distributions.metadata_in(layer)
     named = [metadata.named(n) for n in (module, import_names.distribution_for(module)) if n]
     found = [*metadata.bringing(module), *[d for d in named if d is not None and not d.modules]]
-    return next((d for d in found if not d.editable and not case.distributions.record(d).rows), None)
+    return next((d for d in found if not _is_linked(case, d) and not case.distributions.record(d).rows), None)
 
 
 @cause("files-missing", "RECORD lists files that are not there",
