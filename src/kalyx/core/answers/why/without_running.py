@@ -6,8 +6,7 @@ from kalyx.core.answers.why.module import WhyAnswer, parse_request
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.native.builtin_modules import CompiledIn, read_suffixes
-from kalyx.core.facts.packaging.distributions import zip_names
-from kalyx.core.facts.packaging.listed_modules import mapped_folder
+from kalyx.core.facts.search_path.archives import archive_names
 from kalyx.core.facts.search_path.modules import Candidate, top_level
 from kalyx.core.facts.search_path.predicted import read_search_path
 from kalyx.core.facts.seats.finder import find_seat
@@ -167,18 +166,12 @@ def _in_no_folder(case: Case, module: str) -> list[Candidate]:
     m, part = case.files, module.replace(".", "/")
     for layer in case.modules.layers:
         if m.is_file(layer.path):
-            inside = zip_names(m, layer.path)
+            inside = archive_names(m, layer.path)
             found = [f for f in (f"{part}/__init__.py", f"{part}.py") if f in inside]
             if found:
                 return [Candidate(layer.path, f"{layer.path}/{found[0]}", "zipped")]
-        for file in case.modules.finder.names(layer.path):
-            if "." in module or not (file.startswith("__editable__") and file.endswith("_finder.py")):
-                continue
-            target = mapped_folder(m, layer.path, file, module)
-            for path in (m.path.join(target, "__init__.py"), target) if target else ():
-                if m.is_file(path):
-                    return [Candidate(layer.path, path, "linked")]
-    return []
+    hooked = case.modules.hooked(module) if "." not in module else None
+    return [hooked] if hooked is not None else []
 
 
 def _makes_parts(case: Case, package: Candidate) -> bool:

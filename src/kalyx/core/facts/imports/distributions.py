@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import cached_property
 
-from kalyx.core.facts.packaging.distributions import SiteMetadata
+from kalyx.core.facts.packaging.distributions import open_shelf
 from kalyx.core.facts.packaging.project_files import project_folder
 from kalyx.core.model.names import normal_name
 
@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.files import Files
     from kalyx.core.facts.imports.modules import SeenModules
+    from kalyx.core.facts.packaging.distributions import SiteMetadata
     from kalyx.core.facts.packaging.project import Project
     from kalyx.core.facts.packaging.record_file import Record
     from kalyx.core.facts.packaging.wheelhouse import Wheel, Wheelhouse
@@ -40,7 +41,7 @@ class SeenDistributions:
     def metadata_in(self, layer: Layer) -> SiteMetadata:
         """Return the distributions of one path entry."""
         if layer.path not in self._metadata:
-            self._metadata[layer.path] = SiteMetadata(self._files, layer.path, layer.layer)
+            self._metadata[layer.path] = open_shelf(self._files, layer.path, layer.layer)
         return self._metadata[layer.path]
 
     def all(self) -> list[Distribution]:

@@ -5,15 +5,15 @@ from __future__ import annotations
 from functools import cached_property
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.packaging.listed_modules import mapped_folder
 from kalyx.core.facts.search_path.layers import PathFacts, classify_path, pythonpath_of
-from kalyx.core.facts.search_path.modules import Finder
+from kalyx.core.facts.search_path.modules import Candidate, Finder
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
     from kalyx.core.facts.native.loader import Loader
     from kalyx.core.facts.search_path.layers import Layer
-    from kalyx.core.facts.search_path.modules import Candidate
     from kalyx.core.model import Launch, Observation, RunningPython
 
 __all__ = ["SeenModules"]
@@ -62,6 +62,22 @@ class SeenModules:
             self._candidates[name] = [
                 (layer_of[c.entry], c) for c in self.finder.find_all(self.folders, name)]
         return self._candidates[name]
+
+    def hooked(self, name: str) -> Candidate | None:
+        """Return what the import hook of an editable install has for a top-level name (PEP 660); None where none has.
+
+        It is asked last: whatever a folder of the path offers comes before it, a folder without code as well.
+        """
+        m = self._files
+        for layer in self.layers:
+            for file in sorted(self.finder.names(layer.path)):
+                if not (file.startswith("__editable__") and file.endswith("_finder.py")):
+                    continue
+                target = mapped_folder(m, layer.path, file, name)
+                for path in (m.path.join(target, "__init__.py"), target) if target else ():
+                    if m.is_file(path):
+                        return Candidate(layer.path, path, "linked")
+        return None
 
     def is_builtin(self, name: str) -> bool:
         """Whether the interpreter has a module compiled in."""

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
     from kalyx.core.model.kinds import LayerName
 
-__all__ = ["SiteMetadata", "ZipShelf", "open_shelf", "parse_egg_requires", "parse_heads", "zip_names"]
+__all__ = ["SiteMetadata", "ZipShelf", "open_shelf", "parse_egg_requires", "parse_heads"]
 
 METADATA_ENDINGS = (".dist-info", ".egg-info")
 METADATA_HEAD = 262_144  # bytes; the headers stand before the description
@@ -300,21 +300,6 @@ class SiteMetadata:
             return self.files.read_text(path, limit)
         except Unreadable:
             return ""
-
-
-def zip_names(files: Files, file: str) -> set[str]:
-    """Return the names in a zip file; none when it is no zip."""
-    import io
-    import zipfile
-
-    try:
-        with zipfile.ZipFile(io.BytesIO(files.read_whole(file))) as archive:
-            return set(archive.namelist()[:MOST_IN_ZIP])
-    except Unreadable:
-        return set()
-    except Exception as error:  # what is wrong with an archive has many names
-        files.report(file, f"it is no zip file that can be read: {error}")
-        return set()
 
 
 class ZipShelf(SiteMetadata):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from kalyx.core.facts.search_path.archives import archive_names
 from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
@@ -45,6 +46,7 @@ class Finder:
         self.suffixes = tuple(suffixes)
         self._listed: dict[str, frozenset[str]] = {}
         self._modules: dict[str, set[str]] = {}
+        self._archives: dict[str, set[str]] = {}
 
     def names(self, folder: str) -> frozenset[str]:
         """Return the names in `folder`, an empty set when it cannot be listed."""
@@ -62,23 +64,40 @@ class Finder:
         """Return what `folder` offers for a module's last name, as the path finder ranks it."""
         m, names = self.files, self.names(folder)
         if not names:
-            return None
+            return self._in_archive(folder, name)
         is_folder = name in names and m.is_folder(m.path.join(folder, name))
         if is_folder:
             inside = self.names(m.path.join(folder, name))
             for start in ("__init__.py", "__init__.pyc", *(f"__init__{s}" for s in self.suffixes)):
-                if start in inside:
+                if start in inside and m.is_file(m.path.join(folder, name, start)):
                     return Candidate(folder, m.path.join(folder, name, start), "package")
-        for suffix in self.suffixes:
-            if name + suffix in names:
-                return Candidate(folder, m.path.join(folder, name + suffix), "extension")
-        if name + ".py" in names:
-            return Candidate(folder, m.path.join(folder, name + ".py"), "module")
-        if name + ".pyc" in names:
-            return Candidate(folder, m.path.join(folder, name + ".pyc"), "bytecode")
+        endings = (*((s, "extension") for s in self.suffixes), (".py", "module"), (".pyc", "bytecode"))
+        for ending, kind in endings:
+            if name + ending in names and m.is_file(m.path.join(folder, name + ending)):  # no link to nowhere
+                return Candidate(folder, m.path.join(folder, name + ending), kind)
         if is_folder:
             return Candidate(folder, m.path.join(folder, name), "namespace")
         return None
+
+    def _in_archive(self, folder: str, name: str) -> Candidate | None:
+        """Return what a zip file on the path, or a folder inside one, offers for a module's last name."""
+        m, file, inside = self.files, folder, ""
+        while file and not m.is_file(file):  # a package of it is a folder of its own only in name
+            above, last = m.path.split(file)
+            if above == file or m.is_folder(above):
+                return None
+            file, inside = above, f"{last}/{inside}"
+        if not file:
+            return None
+        if file not in self._archives:
+            self._archives[file] = archive_names(m, file)
+        names, start = self._archives[file], inside + name
+        for ending, kind in (("/__init__.pyc", "package"), ("/__init__.py", "package"), (".pyc", "bytecode"),
+                             (".py", "module")):  # the order in which zipimport asks
+            if start + ending in names:
+                return Candidate(folder, m.path.join(file, *f"{start}{ending}".split("/")), kind)
+        is_folder = any(n.startswith(f"{start}/") for n in names)
+        return Candidate(folder, m.path.join(file, *start.split("/")), "namespace") if is_folder else None
 
     def find_all(self, folders: Iterable[str], name: str) -> list[Candidate]:
         """Return what each folder offers for `name`, in search order, same folders once."""

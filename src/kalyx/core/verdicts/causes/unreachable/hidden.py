@@ -11,6 +11,7 @@ from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies import files, pip, which_pip
+from kalyx.core.verdicts.remedies.search_path import reach
 
 _PROJECT_NAME = re.compile(r"""(?m)^[ \t]*(?:setup\()?name[ \t]*=[ \t]*["']?([\w.-]+)""")
 
@@ -241,8 +242,12 @@ def _empty_folder(case: Case, failure: Failure | None) -> Finding | None:
     if case.obs.outcome == "imports" and (case.obs.origin or not case.obs.search):
         return None
     folder = found[0].path
-    if any(_has_code(case, c.path) for c in found) or case.files.why_not_listed(folder):
-        return None
+    if any(_has_code(case, c.path) for c in found) or case.files.why_not_listed(folder) or any(
+            case.distributions.record(d).lists(f"{name}/") for d in case.distributions.bringing(name)):
+        return None  # a distribution of data alone is what it is
+    hooked = case.modules.hooked(name)
+    if hooked is not None:
+        return _before_hook(case, name, folder, hooked)
     others = case.elsewhere.having(name)
     wanted = next((o.source or o.name for o in others if o.name), None) or import_names.distribution_for(name) or name
     evidence = [Evidence(f"{folder} holds no code, and Python takes any folder of that name for a package "
@@ -258,6 +263,21 @@ def _empty_folder(case: Case, failure: Failure | None) -> Finding | None:
         f"The folder {folder}, which holds no code, is what the import of {name} finds; {because}",
         (*evidence, *(off.evidence[:2] if off else ())),
         off.remedies if off else pip.install(case, wanted, why="; a real package wins over the folder"))
+
+
+def _before_hook(case: Case, name: str, folder: str, hooked: Candidate) -> Finding:
+    """Say that a folder without code comes before what an import hook would bring."""
+    m = case.files
+    place = m.path.dirname(hooked.path)
+    place = m.path.dirname(place) if m.path.basename(hooked.path).startswith("__init__.") else place
+    return Finding(
+        "namespace-split", "warning" if case.obs.outcome == "imports" else "error", "certain",
+        f"The folder {folder}, which holds no code, is what the import of {name} finds; the linked {name} in "
+        f"{hooked.path} comes behind it.",
+        (Evidence(f"{folder} holds no code, and Python takes any folder of that name for a package", folder),
+         Evidence(f"{hooked.path} is brought by an import hook, which is asked after all folders of the path",
+                  hooked.path)),
+        (*reach(case, place, name), files.set_aside(m, folder)))
 
 
 def _has_code(case: Case, folder: str, depth: int = 3) -> bool:
