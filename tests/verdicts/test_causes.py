@@ -16,6 +16,7 @@ ARM = ELF[:18] + b"\xb7\x00" + ELF[20:]
 SEED = distribution("seed", files={"seed/__init__.py": "import bark\n"}, requires=["bark>=2"])
 WHOLE = distribution("seed", files={"seed/__init__.py": "from seed import _core\n", "seed/part.py": "x = 1\n"})
 LEFT_OUT = {n: t for n, t in WHOLE.items() if not n.endswith("part.py")}
+PARTS, APP = {"SITE/acme/core.py": ""}, distribution("app", requires=["acme-store"])
 
 # cause or cause:function: (a case of it, a case that looks like it and is not)
 CASES: dict[str, tuple[Case, Case]] = {
@@ -104,7 +105,10 @@ CASES: dict[str, tuple[Case, Case]] = {
     "site-off": (
         made_case("seed", SEED, absent("seed"), path=["LIB"], flags={"no_site": 1}),
         made_case("seed", {}, absent("seed"), path=["LIB"], flags={"no_site": 1})),
-    "dependency-absent": (
+    "dependency-absent:portion_absent": (
+        made_case("app", {**PARTS, **APP}, absent("acme.store", "SITE/app/__init__.py:1")),
+        made_case("app", {**PARTS, **distribution("app")}, absent("acme.store", "SITE/app/__init__.py:1"))),
+    "dependency-absent:dependency_absent": (
         made_case("seed", SEED, absent("bark", "SITE/seed/__init__.py:1")),
         made_case("bark", {}, absent("bark"))),
     "link-broken": (
@@ -113,7 +117,12 @@ CASES: dict[str, tuple[Case, Case]] = {
     "env-version-skew": (
         made_case("seed", {"LAB/lib/python3.9/site-packages/seed/__init__.py": ""}, absent("seed")),
         made_case("seed", {"LAB/lib/python3.9/site-packages/other/__init__.py": ""}, absent("seed"))),
-    "own-code-unreachable": (
+    "own-code-unreachable:one_deeper": (
+        made_case("mine", {"START/mine/mine/__init__.py": "x = 1\n"}, error(
+            "ImportError", "cannot import name 'x' from 'mine' (unknown location)", name="mine"), name="x"),
+        made_case("mine", {"START/mine/other/__init__.py": "x = 1\n"}, error(
+            "ImportError", "cannot import name 'x' from 'mine' (unknown location)", name="mine"), name="x")),
+    "own-code-unreachable:own_code_unreachable": (
         made_case("mine", {"START/src/mine/__init__.py": "", "START/pyproject.toml": ""}, absent("mine")),
         made_case("mine", {"START/src/mine.txt": ""}, absent("mine"))),
     "pip-absent": (made_case("pip", {}, absent("pip"), path=["LIB", "/nowhere"]),
@@ -137,7 +146,10 @@ CASES: dict[str, tuple[Case, Case]] = {
     "name-misspelt": (made_case("seeds", SEED, absent("seeds")), made_case("sprocket", SEED, absent("sprocket"))),
     "not-installed": (made_case("sprocket", {}, absent("sprocket")),
                       made_case("seed", SEED, absent("bark", "SITE/seed/__init__.py:1"))),
-    "python2-source": (
+    "python2-source:neighbour_by_plain_name": (
+        made_case("seed", {**SEED, "SITE/seed/bark.py": ""}, absent("bark", "SITE/seed/__init__.py:1")),
+        made_case("seed", SEED, absent("bark", "SITE/seed/__init__.py:1"))),
+    "python2-source:python2_source": (
         made_case("old", {"SITE/old.py": "print 'x'\n"}, error(
             "SyntaxError", "Missing parentheses in call to 'print'. Did you mean print(...)?", "SITE/old.py:1",
             line=1)),

@@ -14,7 +14,7 @@ from kalyx.core.verdicts.index import CHECKS
 from kalyx.core.verdicts.judge_import import function_of, judge_import
 from kalyx.core.verdicts.reading.failure import read_failure
 from tests.support.case import SITE, SUFFIX, absent, distribution, error, made_case, placed
-from tests.verdicts.test_causes import ARM, CASES, ELF, LEFT_OUT, SEED, WHOLE
+from tests.verdicts.test_causes import APP, ARM, CASES, ELF, LEFT_OUT, PARTS, SEED, WHOLE
 
 Files = Mapping[str, str | bytes]
 RUN, START_FILE = "START/run.py:1", "SITE/seed/__init__.py"
@@ -89,6 +89,13 @@ PLANTED: dict[str, Case] = {
     "mixed-install beside metadata-only": made_case(
         "bark", {**BARK, "SITE/bark-1.0.dist-info/RECORD": "bark/__init__.py,sha256=AAAA,400\n", **metadata(SEED)},
         absent("seed", "SITE/bark/__init__.py:1")),
+    "dependency-absent:portion_absent beside namespace-split": made_case(
+        "app", {"START/acme/x.txt": "", **APP}, absent("acme.store", "SITE/app/__init__.py:1")),
+    "dependency-absent:portion_absent beside metadata-only": made_case(
+        "app", {**PARTS, **APP, **metadata(distribution("acme-extra", files={"acme/store/__init__.py": ""}))},
+        absent("acme.store", "SITE/app/__init__.py:1")),
+    "submodule-absent beside dependency-absent:portion_absent": made_case(
+        "app", {**PARTS, **APP}, absent("acme.store", "SITE/app/__init__.py:1")),
     "metadata-only beside mixed-install:interrupted": made_case(
         "seed", {"SITE/~eed/__init__.py": "", **metadata(SEED)}, absent("seed")),
     "files-missing beside mixed-install:interrupted": made_case(

@@ -226,6 +226,8 @@ class _Reader:
                 self._call(node, guard, cell, text)
             elif type(node).__name__ in ("Try", "TryStar"):
                 self.flags |= _flags_of(node)
+            elif isinstance(node, ast.Assign) and _asks_if_there(node.value):
+                self.flags |= {t.id for t in node.targets if isinstance(t, ast.Name)}
             self.found[known:] = [replace(i, instead_of=instead_of) for i in self.found[known:]]
             queue += reversed(list(_inside(node, guard, instead_of, self.flags)))
 
@@ -301,7 +303,8 @@ def _inside(node: ast.AST, guard: str, instead_of: tuple[int, int] | None, flags
         yield from ((child, guard, lines if caught else instead_of) for child in tried.handlers)
         children = [*[(child, hold) for child in tried.orelse],  # it runs only if what was tried is there
                     *[(child, guard) for child in tried.finalbody]]
-    elif isinstance(node, ast.If) and (_asks_where_it_runs(node.test) or _names_in(node.test) & flags):
+    elif isinstance(node, ast.If) and (_asks_where_it_runs(node.test) or _asks_if_there(node.test)
+                                       or _names_in(node.test) & flags):
         hold = stronger(guard, "try")  # one branch runs here, the other elsewhere
         children = [(child, hold) for child in (*node.body, *node.orelse)]
     elif isinstance(node, ast.If) and not _is_type_checking(node.test):
@@ -357,6 +360,12 @@ def _asks_where_it_runs(test: ast.expr) -> bool:
     """Whether a condition is about the system or the version of Python."""
     asked = {dotted(n) for n in ast.walk(test) if isinstance(n, (ast.Attribute, ast.Name))}
     return bool(asked & _WHERE_IT_RUNS) or any(_NAMED_SO.match(name.rpartition(".")[2]) for name in asked)
+
+
+def _asks_if_there(test: ast.expr) -> bool:
+    """Whether an expression asks if a module could be imported, or is: ``find_spec("x")``, ``"x" in sys.modules``."""
+    return any((isinstance(n, ast.Call) and dotted(n.func).rpartition(".")[2] in ("find_spec", "find_loader"))
+               or (isinstance(n, ast.Attribute) and dotted(n) == "sys.modules") for n in ast.walk(test))
 
 
 def find_sources(files: Files, folder: str, depth: int = 6) -> tuple[list[str], bool]:

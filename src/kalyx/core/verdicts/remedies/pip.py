@@ -237,16 +237,19 @@ def reinstall(case: Case, name: str, version: str, reason: str, sign: str = "=="
                    changes=f"replaces the files of {name} in {case.python.prefix}{changes}"),)
 
 
-def take_turns(case: Case, wrong: Distribution, right: Distribution) -> tuple[Remedy, ...]:
-    """Return the remedy that takes one distribution out and then installs another afresh, whose files it had taken."""
-    served = allowed(case)
+def take_turns(case: Case, wrong: Distribution, right: str, why: str) -> tuple[Remedy, ...]:
+    """Return the remedy that takes one distribution out and then installs another, whose place it had taken.
+
+    `right` is a requirement; what is here of it already is installed afresh.
+    """
+    served, name = allowed(case), _named(right)
     if served is None:
-        return install(case, f"{right.name}=={right.version}")
+        return install(case, right)
+    again = case.distributions.named(requirement_name(right)) is not None
     argv = _one_after_another(case, served.uninstall(wrong.name),
-                              served.install(f"{right.name}=={right.version}", over="replaced", alone=True))
-    return (Remedy(f"Take {wrong.name} out, then install {right.name} {right.version} again.", "command", argv=argv,
-                   changes=f"removes {wrong.name} {wrong.version} from {case.python.prefix}, replaces the files of "
-                           f"{right.name}"),)
+                              served.install(right, over="replaced" if again else "", alone=again))
+    return (Remedy(f"Take {wrong.name} out, then install {name}, {why}.", "command", argv=argv,
+                   changes=f"removes {wrong.name} {wrong.version} from {case.python.prefix}, adds {name}"),)
 
 
 def _one_after_another(case: Case, first: tuple[str, ...], then: tuple[str, ...]) -> tuple[str, ...]:

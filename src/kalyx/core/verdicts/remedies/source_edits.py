@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.imports.case import Case
     from kalyx.core.verdicts.reading.failure import Failure
 
-__all__ = ["asking_place", "change_line", "leave_out", "write_import"]
+__all__ = ["asking_place", "change_line", "leave_out", "write_import", "write_relative"]
 
 MOST_AROUND = 4  # lines that are taken in before and after one, so that an edit has but one place
 
@@ -74,6 +74,23 @@ def write_import(case: Case, failure: Failure, wrong: str, right: str, whole: st
             return Remedy(f"Write: {changed}{_further_down(case, place, wrong, right)}", "edit", edits=(edit,),
                           changes=f"line {place.line} of {place.path}")
     return Remedy(f"Write: {whole or f'import {right}'}", "manual", changes="the import in your code")
+
+
+def write_relative(case: Case, failure: Failure) -> Remedy | None:
+    """Return the edit that imports a neighbour in its package as one: Python 2 found it by its plain name.
+
+    None where the line is not known, is not the person's own, or stands in a file that is run as a script.
+    """
+    place, m = asking_place(case, failure), case.files
+    if place is None or place.path == case.launch.main or not m.is_file(
+            m.path.join(m.path.dirname(place.path), "__init__.py")):
+        return None
+    name = re.escape(failure.top)
+    changed = re.sub(rf"^from\s+{name}(?=[\s.])", f"from .{failure.top}", place.text)
+    changed = re.sub(rf"^import\s+({name}(?:\s+as\s+\w+)?)\s*$", r"from . import \1", changed)
+    edit = change_line(case, place, changed) if changed != place.text else None
+    return Remedy(f"Write: {changed}", "edit", edits=(edit,), changes=f"line {place.line} of {place.path}") \
+        if edit is not None else None
 
 
 def _further_down(case: Case, place: Place, wrong: str, right: str) -> str:

@@ -129,6 +129,16 @@ def env_gone(facts: SeatFacts, files: Files, bases: Callable[[], list[Interprete
     return [found] if found is not None else []
 
 
+# Variables over which an interpreter stumbles at its start, what it says then, and what the variable does to it
+_MISLEADING = (
+    ("PYTHONHOME", "", ": it sends the interpreter to another standard library"),
+    ("PYTHONIOENCODING", "stdio", ": there is no such encoding"),
+    ("PYTHONMALLOC", "PYTHONMALLOC", ": there is no such allocator"),
+    ("PYTHONHASHSEED", "PYTHONHASHSEED", ": it has to be random or a number"),
+    ("PYTHONPATH", "", ""),
+)
+
+
 @cause("interpreter-broken", "it exists and cannot start",
        brief="an interpreter cannot start")
 def interpreter_broken(facts: SeatFacts, files: Files,
@@ -160,12 +170,14 @@ def interpreter_broken(facts: SeatFacts, files: Files,
     env = facts.seat.launch.env if facts.seat.launch else files.env
     evidence = [Evidence(trouble, interpreter.path)]
     todo = []
-    for name in ("PYTHONHOME", "PYTHONPATH"):
-        if env.get(name):
-            sends = ": it sends the interpreter to another standard library" if name == "PYTHONHOME" else ""
-            evidence.append(Evidence(f"the variable {name} is {env[name]!r}{sends}"))
-            if name == "PYTHONHOME":
+    for name, sign, does in _MISLEADING:
+        if env.get(name) and sign in trouble:
+            evidence.append(Evidence(f"the variable {name} is {env[name]!r}{does}"))
+            if does:
                 todo.append(without_variable(files, facts.seat, name))
+    if todo:  # it is to blame before the installation is
+        return Finding.error("interpreter-broken", "certain", f"The interpreter {interpreter.path} cannot start: "
+                             f"{trouble}.", tuple(evidence), tuple(todo))
     if facts.examined is not None and facts.examined.wrapper:
         todo.append(Remedy(f"Mend what the wrapper {interpreter.path} complains of (it chooses the "
                            "interpreter), or start another interpreter by its path.", "manual",

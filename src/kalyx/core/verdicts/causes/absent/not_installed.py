@@ -13,6 +13,7 @@ from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.causes.absent.standard_library import has_module, versions_of
 from kalyx.core.verdicts.reading.absence import (
     asked_by_person,
+    asked_near_home,
     asked_whole,
     asker_evidence,
     is_absent,
@@ -20,6 +21,7 @@ from kalyx.core.verdicts.reading.absence import (
     searched,
     unread,
 )
+from kalyx.core.verdicts.reading.own_files import own_files
 from kalyx.core.verdicts.remedies import pip, seats, which_pip
 from kalyx.core.verdicts.remedies.project import install_for_project, project_requirement, requirement_evidence
 from kalyx.core.verdicts.remedies.shell_lines import command_line
@@ -237,6 +239,8 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
         return None
     if failure.asker is not None and case.modules.layer_of_file(failure.asker.file) == "stdlib":
         return None
+    if _is_beside(case, failure):
+        return None
     name = failure.top
     history = versions_of(name)
     if history is not None and not has_module(history, case.python.version_pair):
@@ -254,8 +258,10 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
     who = f"{owner.name} {owner.version}" if owner else (
         failure.asker.file if failure.asker else case.obs.module)
     asked = top_level(case.obs.module)
-    because = (f"{f'{asked} is here, but ' if asked != name else ''}{who} needs {asked_whole(case, failure)}, "
-               f"which is not in {case.environment_name}.")
+    also = _named_too(case, failure, owner, name)
+    what = " and ".join([asked_whole(case, failure), *also])
+    because = (f"{f'{asked} is here, but ' if asked != name else ''}{who} needs {what}, "
+               f"which {'are' if also else 'is'} not in {case.environment_name}.")
     evidence = [*asker_evidence(case, failure)]
     if requirement and owner:
         evidence.append(Evidence(f"{owner.name} {owner.version} declares: {requirement}",
@@ -270,6 +276,24 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
     closed = unread(case)
     return Finding.error("dependency-absent", "certain" if failure.direct and not closed else "likely",
                    because, (*evidence, *closed), pip.install(case, wanted, why=guess, beside=beside))
+
+
+def _named_too(case: Case, failure: Failure, owner: Distribution | None, name: str) -> list[str]:
+    """Return what else a message says is missing, of that which its distribution requires and has not."""
+    words = {normal_name(w.strip(".")) for w in re.findall(r"[A-Za-z][\w.-]+", failure.error.message)}
+    lines = [requirement_name(r) for r in (owner.requires if owner is not None and not failure.direct else ())]
+    return [n for n in dict.fromkeys(lines) if normal_name(n) in words and normal_name(n) != normal_name(name)
+            and case.distributions.named(n) is None]
+
+
+def _is_beside(case: Case, failure: Failure) -> bool:
+    """Whether it is a file beside the one that asks: the person's own code, or a neighbour as Python 2 found it."""
+    if failure.asker is None:
+        return False
+    folder = case.files.path.dirname(failure.asker.file)
+    beside = case.modules.finder.find_in(folder, failure.top)
+    return (beside is not None and beside.kind != "namespace") or (
+        asked_near_home(case, failure) and next(own_files(case, failure), None) is not None)
 
 
 @cause("extra-absent", "the missing module is one that the metadata lists under an extra",

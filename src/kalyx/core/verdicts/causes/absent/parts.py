@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.search_path.modules import top_level
-from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.model import Evidence, Finding
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import also, cause
@@ -12,7 +12,7 @@ from kalyx.core.verdicts.causes.absent.part_remedies import alike, has_part, lac
 from kalyx.core.verdicts.reading.absence import asker_evidence
 from kalyx.core.verdicts.reading.definitions import will_have
 from kalyx.core.verdicts.reading.failure import own_frames
-from kalyx.core.verdicts.remedies import pip, which_pip
+from kalyx.core.verdicts.remedies import pip
 from kalyx.core.verdicts.remedies.source_edits import leave_out
 
 TYPE_CHECKING = False
@@ -28,7 +28,7 @@ __all__ = ["attribute_absent", "other_project", "submodule_absent"]
 @cause("submodule-absent", "the parent imports, the submodule isn't in the installed version",
        asks="anything", after=("relative-import-alone",),
        not_beside=("hiding", "unfit", "damage", "version-conflict", "name-differs", "stdlib-removed",
-                   "stdlib-not-yet"),
+                   "stdlib-not-yet", "dependency-absent:portion_absent"),
        why_here="it is said of a whole, right package alone")
 def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
     """Name the submodule that a package of this version does not hold.
@@ -99,7 +99,9 @@ def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
     defined = defined_names(case.files, file, perhaps=True) if file and file.endswith(".py") else {}
     near = [] if own_advice(failure) else alike(failure.name, defined)
     lack = lack_of(case, failure, owner, file, near)
-    evidence = [Evidence(f"{failure.module} is {file or 'built into the interpreter'}", file)]
+    evidence = [Evidence(f"{failure.module} is {file}", file)] if file else []
+    if case.modules.is_builtin(failure.module):
+        evidence = [Evidence(f"{failure.module} is built into the interpreter", case.python.executable)]
     evidence += [Evidence(f"it defines {n}", file, defined[n]) for n in near[:2]]
     evidence += lack.moved_evidence
     return Finding.error(
@@ -158,17 +160,12 @@ def _meant(case: Case, owner: Distribution, top: str, lacking: Failure | None) -
 
 
 def _is_other(case: Case, owner: Distribution, meant: str, top: str, evidence: tuple[Evidence, ...]) -> Finding:
-    served = which_pip.serving(case)
-    typed = " ".join(served.start if served else ("pip",))
     return Finding.error(
         "name-differs", "likely",
         f"{owner.name} {owner.version}, which is installed, is another project than {meant}, from which the "
         f"module {top} usually comes.",
         (*evidence, Evidence(f"{owner.name} {owner.version} is installed", owner.metadata)),
-        (*pip.install(case, meant),
-         Remedy(f"Better still, take out {owner.name} first, as both lay files under {top}: {typed} uninstall "
-                f"{owner.name}; then install {meant}.", "manual",
-                changes=f"removes {owner.name} {owner.version}")))
+        pip.take_turns(case, owner, pip.that_brings(top, meant), f"as both lay files under {top}"))
 
 
 def _raised_by_own_getattr(case: Case, failure: Failure) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.facts.packaging.requirements import applies
+from kalyx.core.facts.search_path.modules import EXTENSION
 from kalyx.core.model import Evidence, Finding
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
@@ -44,6 +45,9 @@ def mixed_install(case: Case, failure: Failure | None) -> Finding | None:
     clash = two_projects(case, failure)
     if clash is not None:
         return clash
+    left = _left_over_binary(case, failure)
+    if left is not None:
+        return left
     for owner in owners(case, failure):
         stray = _stray_package(case, owner)
         if stray is not None:
@@ -108,6 +112,25 @@ def _asked_by_changed(case: Case, failure: Failure) -> Finding | None:
     if any(normal_name(requirement_name(r)) in names for r in wanted):
         return None
     return _written_over(case, owner, [row])
+
+
+def _left_over_binary(case: Case, failure: Failure | None) -> Finding | None:
+    """Find a compiled file that no RECORD lists, and that comes before the source which one lists for that module."""
+    m = case.files
+    for file in suspects(case, failure):
+        match = EXTENSION.match(m.path.basename(file))
+        owner = case.distributions.of(file) if match else None
+        if match is None or owner is None or case.distributions.record(owner).row_of(file):
+            continue
+        record, source = case.distributions.record(owner), m.path.join(m.path.dirname(file), f"{match['module']}.py")
+        if record.row_of(source) and m.is_file(source):
+            return Finding.error(
+                "mixed-install", "certain",
+                f"{file} is no file of {owner.name} {owner.version}, and is imported in place of {source}, which is.",
+                (Evidence("a compiled file comes before a source of the same name", file),
+                 Evidence(f"RECORD lists {record.row_of(source)}, and not this file", record.path), *what_broke(case)),
+                (files.set_aside(m, file),))
+    return None
 
 
 def _stray_package(case: Case, owner: Distribution) -> Finding | None:

@@ -52,7 +52,7 @@ def two_projects(case: Case, failure: Failure | None) -> Finding | None:
         (Evidence(f"RECORD of {now.name} has this file as it is", clash.file),
          Evidence(f"RECORD of {before.name} has it otherwise: it was written over", before.metadata),
          *([meant[1]] if meant else []), *what_broke(case)),
-        pip.take_turns(case, now, before))
+        pip.take_turns(case, now, f"{before.name}=={before.version}", "whose files it wrote over"))
 
 
 def _clashes(case: Case, failure: Failure | None) -> Iterator[_Clash]:

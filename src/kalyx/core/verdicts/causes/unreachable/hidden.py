@@ -6,7 +6,7 @@ import re
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.search_path.modules import top_level
-from kalyx.core.model import Evidence, Finding, Remedy
+from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import cause
@@ -55,6 +55,8 @@ def hidden_by_file(case: Case, failure: Failure | None) -> Finding | None:
         if pair is None:
             continue
         own, hidden = pair
+        if case.obs.outcome == "imports" and name == wanted and not _has_asked_part(case, hidden):
+            continue  # one's own was meant: the other has not what was asked for
         asked_of_it = failure is not None and failure.module == name  # older Pythons do not say of what
         if case.obs.outcome != "imports" and name != wanted and not asked_of_it \
                 and not is_to_blame(case, name, own):
@@ -111,6 +113,17 @@ def _hidden_pair(case: Case, name: str) -> tuple[str, str] | None:
             None if case.files.is_within(own.path, editable.source) else
             (own.path, editable.source))
     return own.path, hidden.path
+
+
+def _has_asked_part(case: Case, hidden: str) -> bool:
+    """Whether the module that is hidden has the part that was asked for, where a part was."""
+    folder, part, m = case.files.path.dirname(hidden), None, case.files
+    for name in case.obs.module.split(".")[1:]:
+        part = case.modules.finder.find_in(folder, name)
+        if part is None:
+            return False
+        folder = part.path if part.kind == "namespace" else m.path.dirname(part.path)
+    return True
 
 
 def _taken_for(case: Case, failure: Failure) -> Finding | None:
@@ -295,14 +308,19 @@ def _hidden_portion(case: Case, failure: Failure | None) -> Finding | None:
     wanted = f"{failure.module}.{failure.name}" if failure.name else failure.module
     head, rest = failure.top, wanted.split(".")[1:]
     found = [c for _, c in case.modules.candidates(head)]
-    if len(found) < 2 or found[0].kind != "package":
+    first = next((c for c in found if c.kind != "namespace"), None)  # it wins, wherever on the path it stands
+    if len(found) < 2 or first is None or first.kind != "package":
         return None
-    m, first = case.files, found[0]
-    for other in found[1:]:
+    m = case.files
+    for number, other in enumerate(found):
+        if other is first:
+            continue
         folder = other.path if other.kind == "namespace" else m.path.dirname(other.path)
         part = case.modules.finder.find_in(m.path.join(folder, *rest[:-1]), rest[-1])
         if part is None or part.kind == "namespace" or (other.kind == "package" and not _declares(case, first)):
             continue
+        if number < found.index(first):
+            return _own_portion(case, head, first, folder, part.path)
         owner = case.distributions.of(first.path)
         todo = pip.reinstall(case, owner.name, owner.version, "; if that brings the file back, take "
                                   f"{first.path} away") if owner is not None else ()
@@ -314,6 +332,21 @@ def _hidden_portion(case: Case, failure: Failure | None) -> Finding | None:
             (Evidence(f"{first.path} comes first", first.path),
              Evidence(f"{part.path} stands behind it, and is not looked for", part.path)), (aside, *todo))
     return None
+
+
+def _own_portion(case: Case, head: str, first: Candidate, folder: str, part: str) -> Finding:
+    """Say that a folder which comes first is no regular package, and one behind it wins: it needs its start file."""
+    owner, start = case.distributions.of(first.path), case.files.path.join(folder, "__init__.py")
+    whose = f"{owner.name} {owner.version}" if owner else first.path
+    return Finding.error(
+        "namespace-split", "certain",
+        f"{folder} has no __init__.py, so that the regular package {head} of {whose} wins over it, though it stands "
+        "behind it.",
+        (Evidence(f"{part} is there, and is not looked for", part),
+         Evidence(f"{first.path} is a regular package, which any folder without __init__.py gives way to (PEP 420)",
+                  first.path)),
+        (Remedy(f"Make {folder} a regular package too, which then comes first.", "edit",
+                edits=(Edit(start, None, ""),), changes=f"adds {start}", undoable=True),))
 
 
 def _declares(case: Case, first: Candidate) -> bool:

@@ -17,6 +17,7 @@ from kalyx.core.verdicts.reading.absence import (
 from kalyx.core.verdicts.reading.own_files import own_files, start_folder
 from kalyx.core.verdicts.remedies import files, which_pip
 from kalyx.core.verdicts.remedies.search_path import reach, run_as_module
+from kalyx.core.verdicts.remedies.source_edits import write_relative
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -63,6 +64,9 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
         return miswritten
     for place, found in own_files(case, failure):
         todo = _as_module(case, place, name)
+        beside = failure.asker is not None and m.same(place, m.path.dirname(failure.asker.file))
+        relative = write_relative(case, failure) if beside else None
+        todo += [relative] if relative else []
         root = m.path.dirname(place) if m.path.basename(place) == "src" else place
         built = next((f for f in ("pyproject.toml", "setup.py")
                       if m.is_file(m.path.join(root, f))), None)
