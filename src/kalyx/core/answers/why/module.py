@@ -119,7 +119,8 @@ def _as_name(context: SeatContext, facts: SeatFacts, report: ImportReport, limit
         return report
     other = explain(context, facts, (parent, name), seen, neighbours)
     says = other.causes[0] if other.causes else None
-    known = says is not None and (says.cause != "attribute-absent" or any(r.edits or r.argv for r in says.remedies[:1]))
+    can_do = [any(r.edits or r.argv for r in f.remedies[:1]) for f in (report.causes[0], says) if f is not None]
+    known = says is not None and (says.cause != "attribute-absent" or can_do == [False, True])
     return other if other.outcome == "imports" or known else report
 
 

@@ -196,6 +196,8 @@ def _archive(case: Case, name: str, path: str) -> Finding | None:
         data = case.files.read_whole(path)
     except Unreadable:
         return None
+    if not path.endswith((".zip", ".whl", ".egg", ".pyz")) and data[:2] != b"PK":
+        return None
     has = any(f"{name}{end}".encode() in data for end in ("/", ".py"))
     if is_archive(data) or not (has or _is_like(name, path)):
         return None
