@@ -5,21 +5,24 @@ from __future__ import annotations
 import re
 import sys
 
+from kalyx.core.answers.why.clashing_tests import clashing_tests
 from kalyx.core.answers.why.module import WhyAnswer, explain, observe_request
+from kalyx.core.answers.why.text_seat import Origin, choose, files_in, origin_of
 from kalyx.core.errors import NothingToJudge, Unreadable
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.case import THE_TEXT, Case
-from kalyx.core.facts.interpreters.environment import prefix_of, python_in
+from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.facts.seats.finder import find_seat_to_run
 from kalyx.core.facts.tracebacks.parser import (
     TEXT_LIMIT,
+    parse_clash,
     parse_fatal,
     parse_refusal,
     parse_traceback,
     place_of,
 )
 from kalyx.core.facts.tracebacks.pasted_text import decode_text, text_of_notebook, without_prefixes
-from kalyx.core.lean.record import record, replace
+from kalyx.core.lean.record import replace
 from kalyx.core.machine.from_text import TextMachine
 from kalyx.core.model import (
     Environment,
@@ -30,15 +33,16 @@ from kalyx.core.model import (
     Note,
     Observation,
     ObservedError,
+    Remedy,
     RunningPython,
     Seat,
 )
+from kalyx.core.verdicts.remedies.shell_lines import command_line
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.facts.seats.context import SeatContext
     from kalyx.core.facts.tracebacks.parser import (
-        Place,
         Traceback,
     )
     from kalyx.core.machine.interface import Machine
@@ -52,18 +56,6 @@ __all__ = ["answer_traceback", "read_text"]
 NOTEBOOK_LIMIT = 256 * 1024 * 1024  # bytes; outputs make them large
 UNKNOWN_VERSION = "3.99"  # newer than any: nothing is concluded from the version
 # Evidence that only looking at the machine itself would give
-
-
-@record
-class _Origin:
-    """Where a traceback comes from, as far as its paths tell."""
-
-    prefix: str = ""
-    base: str = ""
-    version: str = ""
-    site: str = ""
-    library: str = ""
-    start: str = ""  # the folder of the script
 
 
 def read_text(machine: Machine, path: str) -> str:
@@ -93,18 +85,26 @@ def answer_traceback(context: SeatContext, text: str, at: str | None, limit: flo
     fatal = parse_fatal(text)
     if fatal is not None:
         return _died(*fatal)
+    clash = parse_clash(text)
+    if clash is not None:
+        return clashing_tests(context.machine, *clash)
     found = parse_traceback(text) or parse_refusal(text)
     if found is None:
         raise NothingToJudge("There is no traceback in that text.", "Copy all of it, from the line "
                              "'Traceback (most recent call last)' to the one that names the error.")
-    origin = _origin(found)
+    m = context.machine
+    origin = _here(m, origin_of(found))
     request = found.request()
     module, name = request[:2] if request else (_missing(found) or "__main__", None)
-    m = context.machine
-    program, why = _program(context, found, origin)
+    choice = choose(context, found, origin)
+    program, why = choice.program, choice.says
     seat_ref = at or (f"python:{program}" if program else None)
-    if seat_ref is not None and (module != "__main__" or program):
+    if seat_ref is not None:
         answer = _again(context, found, seat_ref, (module, name), origin, limit)
+        if choice.program and choice.says and not at:
+            tried = Note("tried-at", f"The text names no interpreter; it was tried with {program}, {choice.says}. "
+                         "Say --at SEAT for another.")
+            answer = replace(answer, notes=(tried, *answer.notes))
         if at or answer.status != "ok" or not origin.start or (
                 m.is_folder(origin.start) and not context.examiner.trust.why_not_read(origin.start)):
             return answer
@@ -117,75 +117,21 @@ def answer_traceback(context: SeatContext, text: str, at: str | None, limit: flo
                           report.interpreter), (report,), notes)
 
 
-def _program(context: SeatContext, found: Traceback, origin: _Origin) -> tuple[str, str]:
-    """Return the traceback's interpreter where it is on this machine, else why there is none."""
-    m = context.machine
-    if found.windows != (m.platform == "win32"):
-        return "", "it comes from Windows" if found.windows else "it does not come from Windows"
-    if found.program and m.is_executable(m.absolute(found.program)):
-        program = m.absolute(found.program)
-        return (program, "") if _is_known(context, program) else ("", f"{program} is of no environment known here")
-    if not origin.prefix:
-        return "", "no path in it tells which interpreter it was"
-    program = python_in(m, origin.prefix)
-    named = m.path.join(m.path.dirname(program), f"python{origin.version}")
-    program = named if "." in origin.version and m.is_executable(named) else program
-    if not m.is_executable(program):
-        return "", f"{program} is not on this machine"
-    if not _is_known(context, program):
-        return "", f"{program} is of no environment known here"
-    examined = context.examiner.examine(program, m.cwd).interpreter
-    if "." in origin.version and examined.version and examined.short_version != origin.version:
-        return "", f"{program} is Python {examined.version} here, and the text is of {origin.version}"
-    return program, ""
-
-
-def _is_known(context: SeatContext, program: str) -> bool:
-    """Whether a program is the interpreter of an environment of this machine, and of a base that may be run.
-
-    A text may come from anywhere: it chooses among what is known, and names nothing to run.
-    """
-    m = context.machine
-    prefix = prefix_of(m, program)
-    known = {m.key(p) for p in context.prefixes()} | {m.key(i.prefix) for i in context.bases() if i.prefix}
-    python = context.shell_python()
-    own = python is not None and m.same(python[1].interpreter.path, program)
-    return own or (bool({m.key(prefix), m.key(m.path.dirname(prefix))} & known) and context.examiner.is_sound(program))
+def _here(machine: Machine, origin: Origin) -> Origin:
+    """Return where a text comes from, with a script that it names relative to the working folder found there."""
+    m = machine
+    if not origin.script or m.path.isabs(origin.script) or not m.is_file(m.absolute(origin.script)):
+        return origin
+    script = m.absolute(origin.script)
+    return replace(origin, script=script, start=m.path.dirname(script))
 
 
 def _missing(found: Traceback) -> str | None:
     return next((e.name for e in found.chain if e.name), None)
 
 
-def _origin(found: Traceback) -> _Origin:
-    places = [(f, place_of(f.file)) for f in found.frames]
-    site = next((p for _, p in reversed(places) if p.kind == "site"), None)
-    library = next((p for _, p in reversed(places) if p.kind == "stdlib"
-                    and "importlib" not in p.folder), None)
-    # the script is what the last exception began in; those before it may begin further inside
-    begun = [*((f, place_of(f.file)) for f in found.chain[0].frames), *places]
-    own = next((f for f, p in begun if p.kind == "own" and not f.file.startswith("<")), None)
-    best: Place | None = site or library
-    if best is None:
-        named = [place_of(f) for e in found.chain for f in _files_in(e.message)]
-        version = next((p.version for p in named if p.kind == "stdlib" and "." in p.version), "")
-        return _Origin(start=_folder(own), version=version)
-    return _Origin(best.prefix, library.prefix if library else best.prefix, best.version or (
-        library.version if library else ""), site.folder if site else "",
-        library.folder if library else "", _folder(own))
-
-
-def _folder(frame: Frame | None) -> str:
-    import ntpath
-    import posixpath
-
-    if frame is None:
-        return ""
-    return ntpath.dirname(frame.file) if "\\" in frame.file else posixpath.dirname(frame.file)
-
-
 def _again(context: SeatContext, found: Traceback, seat_ref: str, request: tuple[str, str | None],
-           origin: _Origin, limit: float) -> WhyAnswer:
+           origin: Origin, limit: float) -> WhyAnswer:
     """Try the same import in the traceback's interpreter, from the folder of its script."""
     from kalyx.core.verdicts.seats.judge_seat import judge_seat
 
@@ -196,10 +142,12 @@ def _again(context: SeatContext, found: Traceback, seat_ref: str, request: tuple
     seat = judge_seat(facts, context.machine, neighbours)
     if seat.launch is not None and m.is_folder(origin.start) \
             and not context.examiner.trust.why_not_read(origin.start):
-        seat = replace(seat, launch=replace(seat.launch, start=origin.start))
+        seat = replace(seat, launch=replace(seat.launch, start=origin.start, main=origin.script or None))
     facts = replace(facts, seat=seat)
-    tried = request if request[0] != "__main__" else ("builtins", None)
+    tried = request if request[0] != "__main__" else _attribute(found) or ("builtins", None)
     observed = observe_request(context, seat, tried, limit)
+    if tried[1] and request[0] == "__main__" and observed is not None and observed.outcome == "imports":
+        request = tried  # the module has that name now
     asker = _asked_later(found, request[0])
     later = asker if observed is not None and observed.python and (
         tried != request or _fails_as_told(observed, found)) else None
@@ -219,6 +167,12 @@ def _again(context: SeatContext, found: Traceback, seat_ref: str, request: tuple
         notes.append(Note("fails-otherwise", f"The text says {_short(said)}; tried again, it is "
                           f"{error['type']}: {error['message'].split(chr(10))[0]}."))
     return WhyAnswer(seat, (report,), tuple(notes))
+
+
+def _attribute(found: Traceback) -> tuple[str, str] | None:
+    """Return the module and the name that it has not, where that is what a text says."""
+    match = re.search(r"^module '([\w.]+)' has no attribute '(\w+)'", found.chain[0].message)
+    return (match[1], match[2]) if match and found.chain[0].type == "AttributeError" else None
 
 
 def _while_importing(found: Traceback) -> bool:
@@ -265,7 +219,7 @@ def _died(said: str, found: Traceback) -> WhyAnswer:
 
 
 # -- from the text alone -----------------------------------------------------------------------------
-def _from_text(found: Traceback, origin: _Origin, request: tuple[str, str | None],
+def _from_text(found: Traceback, origin: Origin, request: tuple[str, str | None],
                asking: Frame | None) -> ImportReport:
     """Judge what the text shows by the same checks, on a machine that has only what it shows."""
     from kalyx.core.verdicts.judge_import import judge_import
@@ -291,11 +245,13 @@ def _from_text(found: Traceback, origin: _Origin, request: tuple[str, str | None
     case = Case(machine, seat, observed, Neighbours(machine), text_of=known_as)
     report = judge_import(case)
     text_says = Evidence(f"the text says {_short(chain[0])}")
-    return replace(report, causes=tuple(_by_text(f, text_says) for f in report.causes),
+    shown = {machine.path.normcase(f) for f in (*(x.file for x in found.frames),
+                                                *(f for e in found.chain for f in files_in(e.message)))}
+    return replace(report, causes=tuple(_by_text(machine, f, text_says, shown) for f in report.causes),
                    interpreter=interpreter if origin.version else None)
 
 
-def _filled(origin: _Origin, found: Traceback) -> _Origin:
+def _filled(origin: Origin, found: Traceback) -> Origin:
     """Complete what the paths leave open with the usual layout of the system."""
     if not origin.prefix:
         if found.windows:
@@ -314,12 +270,7 @@ def _said_missing(found: Traceback) -> set[str]:
     return {e.name for e in found.chain if e.name and e.type == "ModuleNotFoundError"}
 
 
-def _files_in(message: str) -> list[str]:
-    """Return the files that a message names."""
-    return re.findall(r"['(]((?:/|[A-Za-z]:\\)[^'()]+\.py)[')]", message)
-
-
-def _files(found: Traceback, origin: _Origin) -> dict[str, str]:
+def _files(found: Traceback, origin: Origin) -> dict[str, str]:
     """Return the files that the text shows, each with the lines that are known of it."""
     separator = "\\" if found.windows else "/"
     lines: dict[str, dict[int, str]] = {}
@@ -329,7 +280,7 @@ def _files(found: Traceback, origin: _Origin) -> dict[str, str]:
     files = {f: "\n".join(known.get(n, "") for n in range(1, max(known, default=0) + 1))
              for f, known in lines.items()}
     for error in found.chain:  # files that a message names
-        for file in _files_in(error.message):
+        for file in files_in(error.message):
             files.setdefault(file, "")
     for file in list(files):
         folder = place_of(file).folder
@@ -344,7 +295,7 @@ def _files(found: Traceback, origin: _Origin) -> dict[str, str]:
     return files
 
 
-def _python(origin: _Origin, found: Traceback) -> RunningPython:
+def _python(origin: Origin, found: Traceback) -> RunningPython:
     """Return what the text tells of the interpreter, or suggests."""
     version = origin.version if "." in origin.version else UNKNOWN_VERSION
     missing = _said_missing(found)
@@ -357,7 +308,7 @@ def _python(origin: _Origin, found: Traceback) -> RunningPython:
 
 
 def _loaded(found: Traceback, machine: TextMachine,
-            origin: _Origin) -> dict[str, tuple[str | None, tuple[str, ...]]]:
+            origin: Origin) -> dict[str, tuple[str | None, tuple[str, ...]]]:
     """Return the modules whose files the frames show."""
     loaded: dict[str, tuple[str | None, tuple[str, ...]]] = {}
     for frame in found.frames:
@@ -381,8 +332,21 @@ def _after(error: ObservedError, asking: Frame | None) -> ObservedError:
     return replace(error, frames=error.frames[place + 1:])
 
 
-def _by_text(finding: Finding, text_says: Evidence) -> Finding:
-    """Take back what only looking at the machine could have shown."""
-    evidence = [e for e in finding.evidence if e.kind != "searched"]
+def _by_text(machine: Machine, finding: Finding, text_says: Evidence, shown: set[str]) -> Finding:
+    """Take back what only looking at the machine could have shown, and what only there can be done.
+
+    Evidence is what the text shows of a file, or a table; a remedy is a line to be typed where the text comes from.
+    """
+    evidence = [e for e in finding.evidence if e.kind != "searched"
+                and (e.path is None or machine.path.normcase(e.path) in shown)]
     return replace(finding, evidence=(text_says, *evidence),
+                   remedies=tuple(_to_type(machine, r) for r in finding.remedies),
                    confidence="likely" if finding.confidence == "certain" else finding.confidence)
+
+
+def _to_type(machine: Machine, remedy: Remedy) -> Remedy:
+    """Return a remedy as what a person does on the other machine."""
+    typed = remedy.typed or (command_line(machine, remedy.argv) if remedy.argv else "")
+    folder = f" In {remedy.cwd}:" if remedy.cwd and remedy.argv else ""
+    return replace(remedy, kind="manual", argv=(), cwd=None, edits=(), typed=typed, undoable=False,
+                   do=f"{remedy.do}{folder}")

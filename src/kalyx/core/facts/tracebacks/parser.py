@@ -12,7 +12,8 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-__all__ = ["TEXT_LIMIT", "Place", "Traceback", "parse_fatal", "parse_refusal", "parse_traceback", "place_of"]
+__all__ = ["TEXT_LIMIT", "Place", "Traceback", "parse_clash", "parse_fatal", "parse_refusal", "parse_traceback",
+           "place_of"]
 
 _ESCAPES = re.compile(r"\x1b\[[0-9;?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)|\x1b[@-Z\\-_]")
 _MARGIN = re.compile(r"^(?:\s*(?:\| ?)+|E {2,}|> (?=File ))")
@@ -281,3 +282,13 @@ def place_of(file: str) -> Place:
         return Place("stdlib", inside["prefix"], f"{version[1]}.{version[2]}" if version else "",
                      inside.group().rstrip("\\"))
     return Place("own")
+
+
+_CLASH = re.compile(r"import file mismatch:\s{0,9}\n.{0,9}imported module '([\w.]+)' has this __file__ attribute:"
+                    r"\s{0,9}\n\W{0,9}([/A-Z][^\n]{1,1000})\n[^\n]{0,200}\n\W{0,9}([/A-Z][^\n]{1,1000})\n")
+
+
+def parse_clash(text: str) -> tuple[str, str, str] | None:
+    """Read what a test runner says of two test files of one name: the module, the file it has, the one it wanted."""
+    found = _CLASH.search(_ESCAPES.sub("", text[-TEXT_LIMIT:]).replace("\r\n", "\n"))
+    return (found[1], found[2].strip(), found[3].strip()) if found else None

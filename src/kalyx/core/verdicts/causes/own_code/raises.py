@@ -12,6 +12,7 @@ from kalyx.core.verdicts.reading.failure import own_frames
 from kalyx.core.verdicts.reading.frames import frame_evidence, place_of
 from kalyx.core.verdicts.reading.variables import variable_not_set, variables_behind
 from kalyx.core.verdicts.remedies import files
+from kalyx.core.verdicts.remedies.advised import advised, where_to_look
 from kalyx.core.verdicts.remedies.conflicts import outgrown_in_use
 
 TYPE_CHECKING = False
@@ -114,11 +115,11 @@ class _Raised:
                                 changes=f"the variable {self.unset}"))
         found += [Remedy(f"Unset {name}, or give it another value.", "manual", changes=f"the variable {name}")
                   for name, _ in self.variables]
-        found += [*outgrown_in_use(self.case), *_moved(self.error.message)]
+        found += [*advised(self.case, self.error), *outgrown_in_use(self.case), *_moved(self.error.message)]
         if re.search(r"\binstead\b", self.message):
             found.append(Remedy(f"Do as it says: {self.message}", "manual", changes="your code"))
-        if not mended:
-            found.append(Remedy(f"Read {self.place}: that is where it was raised.", "manual", changes="nothing"))
+        if not mended and not any(r.argv or r.edits for r in found):
+            found.append(where_to_look(self.case, self.error, self.place))
         return found
 
 
