@@ -15,7 +15,9 @@ from tests.situations.compiled import COMPILED
 from tests.situations.damage import MORE_SITUATIONS
 from tests.situations.general import HEALTHY, SITUATIONS, Situation
 from tests.situations.healthy import MORE_HEALTHY
+from tests.situations.links import LINKS
 from tests.situations.natives import NATIVES
+from tests.situations.owners import OWNERS
 from tests.situations.projects import PROJECTS
 from tests.situations.reach import REACH, TROUBLES, kernel, old_copy
 from tests.support.build import (
@@ -32,7 +34,7 @@ from tests.support.build import (
     write,
 )
 
-ALL = [*SITUATIONS, *MORE_SITUATIONS, *COMPILED, *PROJECTS, *MISHAPS, *REACH, *NATIVES]
+ALL = [*SITUATIONS, *MORE_SITUATIONS, *COMPILED, *PROJECTS, *MISHAPS, *REACH, *NATIVES, *OWNERS, *LINKS]
 
 
 @pytest.mark.parametrize("case", ALL, ids=lambda s: s.slug)
