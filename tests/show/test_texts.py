@@ -99,7 +99,8 @@ def test_text_and_document(argv: tuple[str, ...], scenario: Scenario, said, vali
         commands = [r.split("$ ", 1)[1] for r in rows if r.strip().startswith("$ ")]
         for remedy in first["remedies"]:
             if remedy["argv"] and ":\\" not in remedy["argv"][0]:  # Windows has other quotes
-                assert [os.path.expanduser(w) if w.startswith("~") else w for w in remedy["argv"]] in [
+                words = shlex.split(remedy["argv"][2]) if remedy["argv"][:2] == ["sh", "-c"] else remedy["argv"]
+                assert [os.path.expanduser(w) if w.startswith("~") else w for w in words] in [
                     [w.replace("~/", home + "/", 1) if w.startswith("~/") else w for w in shlex.split(c)]
                     for c in commands], (remedy, commands)
     kept = {r for r in rows if not r.strip().startswith(("- ", "+ "))}

@@ -116,6 +116,10 @@ class Page:
 
     def quote(self, argv: Sequence[str]) -> str:
         """Write a command line for the shell, the home folder as ``~``, Kalyx by its name."""
+        if tuple(argv[:2]) == ("sh", "-c") and len(argv) == 3 and "{" not in argv[2]:
+            import shlex
+
+            return " && ".join(self.quote(shlex.split(part)) for part in argv[2].split(" && "))
         if self.own_command and tuple(argv[:len(self.own_command)]) == self.own_command:
             argv = ("kalyx", *argv[len(self.own_command):])
         if self.windows or (argv and argv[0][:1].isalpha() and argv[0][1:3] == ":\\"):
