@@ -6,6 +6,7 @@ from kalyx.core.answers.spared import spared
 from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts.editors import settings
 from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.interpreters.path_lookup import find_on_path
 from kalyx.core.facts.kernels import notebooks
 from kalyx.core.facts.seats.editor import seat_of_setting
 from kalyx.core.facts.seats.kernel import notebook_seat
@@ -85,6 +86,20 @@ def answer_here(context: SeatContext, *, ask_shell: bool = False, running: bool 
     return HereAnswer(folder, tuple(f.seat for f in facts), agreement, agreement.findings, tuple(notes))
 
 
+def _other_python3(context: SeatContext) -> list[Note]:
+    """Say that the commands python and python3 are not the same Python, where both are on PATH."""
+    own, m = context.shell_python(), context.machine
+    if own is None or m.platform == "win32":
+        return []
+    found = next((f.path for f in find_on_path(m, "python3", first_only=True)), "")
+    mine, other = own[1].interpreter, context.examiner.examine(found, context.folder).interpreter if found else None
+    if not found or other is None or not other.works or not mine.works or m.path.basename(own[0]) == "python3" or (
+            m.same(other.prefix or "", mine.prefix or "")):
+        return []
+    return [Note("python3-elsewhere", f"python3 is another Python than python: {found} is {other.named} in "
+                 f"{other.prefix}, and python runs {mine.named} in {mine.prefix}.", found)]
+
+
 def _gather(context: SeatContext, notes: list[Note]) -> list[SeatFacts]:
     m = context.machine
     files, cut = notebooks.find_notebooks(m, context.folder)
@@ -92,7 +107,7 @@ def _gather(context: SeatContext, notes: list[Note]) -> list[SeatFacts]:
         notes.append(Note("notebooks-cut", f"{context.folder} holds more files, folders or notebooks "
                           f"than are looked at; {len(files)} notebooks were.", context.folder))
     found_settings = settings.find_settings(m, context.folder, context.config.editors)
-    context.shell_python()  # the others need it: ask it once, before asking several at once
+    notes += _other_python3(context)  # the shell's python is asked once, before several are asked at once
     scripts = scripts_here(context)
     jobs: list[Callable[[], SeatFacts]] = [
         lambda: shell_seat(context), *[lambda s=s: seat_of_setting(context, s) for s in found_settings],

@@ -14,7 +14,7 @@ from kalyx.core.lean.record import record
 from kalyx.core.model import Note
 from kalyx.core.model.names import normal_name
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
-from kalyx.core.verdicts.seats.packages import version_conflicts
+from kalyx.core.verdicts.seats.packages import user_copies, version_conflicts
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -36,6 +36,7 @@ class PackagesAnswer:
     notes: tuple[Note, ...] = ()
     asked: str = ""
     closed: tuple[str, ...] = ()  # folders of the path that are there and cannot be listed
+    only_conflicts: bool = False
 
     @property
     def all_findings(self) -> tuple[Finding, ...]:
@@ -76,19 +77,22 @@ def answer_packages(context: SeatContext, seat_ref: str, *, layer: str | None = 
                             start=launch.start or launch.cwd, cwd=launch.cwd,
                             flags=launch.argv[1:])
     everything = read_inventory(m, path.layers, sizes=sizes)
-    findings = [f for f in seat.findings if f.cause == "layer-leak"]
+    findings = [*[f for f in seat.findings if f.cause == "layer-leak"], *user_copies(everything)]
     if conflicts:
         markers = marker_values(interpreter.version or "3", interpreter.implementation or "cpython",
                                 m.platform)
         findings += version_conflicts(everything, markers, interpreter.path)
     chosen = [d for d in everything if _wanted(d, layer, name, module)]
+    if conflicts:  # those that a conflict is about
+        said = " ".join(f.because for f in findings if f.cause == "version-conflict")
+        chosen = [d for d in chosen if f"{d.name} " in said]
     notes = [Note("runs-code", f"{line.file}, line {line.line}, runs code when Python starts, which "
                   "may change the path; it was read, not run.", line.file)
              for line in path.links if line.target is None and "__editable__" not in line.text
              and "distutils-precedence" not in line.file]
     asked = " ".join(x for x in (layer, name, module) if x)
     closed = tuple(x.path for x in path.layers if m.is_folder(x.path) and m.why_not_listed(x.path))
-    return PackagesAnswer(seat, path.layers, tuple(chosen), tuple(findings), tuple(notes), asked, closed)
+    return PackagesAnswer(seat, path.layers, tuple(chosen), tuple(findings), tuple(notes), asked, closed, conflicts)
 
 
 def _wanted(distribution: Distribution, layer: str | None, name: str | None,

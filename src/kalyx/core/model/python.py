@@ -68,6 +68,11 @@ class Interpreter:
         return ".".join(self.version.split(".")[:2]) if self.version else "?"
 
     @property
+    def named(self) -> str:
+        """``Python 3.11.7``, or that its version is not known."""
+        return f"Python {self.version}" if self.version else "a Python of unknown version"
+
+    @property
     def version_pair(self) -> tuple[int, int] | None:
         """``(3, 11)``, or None when unknown."""
         return version_pair(self.version) if self.version else None

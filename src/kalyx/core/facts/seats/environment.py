@@ -53,7 +53,7 @@ def find_environment(context: SeatContext, name: str) -> str:
         NothingToJudge: there is none.
         AmbiguousName: several carry the name.
     """
-    m = context.machine
+    m, name = context.machine, name.removeprefix("env:")
     path = m.absolute(name)
     if m.is_file(path) and m.path.basename(m.path.dirname(path)).lower() in ("bin", "scripts"):
         path = prefix_of(m, path)

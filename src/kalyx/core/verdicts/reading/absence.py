@@ -53,15 +53,15 @@ def known_distribution(case: Case, failure: Failure) -> str | None:
 
 
 def searched(case: Case) -> list[Evidence]:
-    """Return the folders that were searched, one piece of evidence for each layer."""
+    """Return the folders that were searched, by layer, as one piece of evidence."""
     grouped: dict[str, list[str]] = {}
     for layer in case.modules.layers:
         grouped.setdefault(layer.layer, []).append(layer.path)
     if "stdlib" in grouped:  # one folder stands for the zip, the modules and lib-dynload
         grouped["stdlib"] = [p for p in grouped["stdlib"]
                              if not p.endswith((".zip", "lib-dynload"))][:1] or grouped["stdlib"]
-    return [Evidence(f"layer {layer}: not in {', '.join(paths)}", paths[0], kind="searched")
-            for layer, paths in grouped.items()]
+    said = "; ".join(f"{layer} {', '.join(paths)}" for layer, paths in grouped.items())
+    return [Evidence(f"it is in no layer of the path: {said}", kind="searched")] if said else []
 
 
 def unread(case: Case) -> list[Evidence]:

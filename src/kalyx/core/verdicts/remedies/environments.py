@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.interpreters.environment import program_folder, python_in
+from kalyx.core.facts.interpreters.environment import USUAL_NAMES, program_folder, python_in
 from kalyx.core.facts.interpreters.path_lookup import is_python_name
 from kalyx.core.model import Remedy, version_pair
 
@@ -14,7 +14,14 @@ if TYPE_CHECKING:
     from kalyx.core.facts.interpreters.pyvenv import VenvConfig
     from kalyx.core.model import Environment, Interpreter
 
-__all__ = ["get_pip", "nearest_environment", "remake"]
+__all__ = ["get_pip", "nearest_environment", "own_environment", "remake"]
+
+
+def own_environment(files: Files, root: str, environments: list[Environment]) -> Environment | None:
+    """Return the working environment that lies in a project's own folder under one of the usual names."""
+    usual = [files.path.join(root, name) for name in USUAL_NAMES]
+    return next((e for place in usual for e in environments
+                 if files.same(e.path, place) and e.interpreter is not None and e.interpreter.works), None)
 
 
 def nearest_environment(files: Files, path: str,

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import json
+import re
 
+from kalyx.core.facts.interpreters.environment import prefix_of
 from kalyx.core.facts.kernels.kernelspecs import derive_name, prefix_of_kernel
 from kalyx.core.model import Edit, Remedy
 from kalyx.core.verdicts.reading.kernel_labels import claimed_version, claims_of, names_of
 from kalyx.core.verdicts.reading.seat_names import short_name
 from kalyx.core.verdicts.remedies.kernels import enrol_again, switch_kernel
+from kalyx.core.verdicts.remedies.shell_lines import activation
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -19,7 +22,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.seats.context import SeatFacts
     from kalyx.core.model import Environment, Kernel, Seat
 
-__all__ = ["line_up", "point_setting"]
+__all__ = ["line_up", "point_setting", "use_in_shell"]
 
 
 def _shebang(facts: SeatFacts, program: str) -> Remedy:
@@ -68,8 +71,15 @@ def line_up(facts: SeatFacts, main: Seat, files: Files,
     if facts.seat.kind == "process":
         return Remedy(f"Start {facts.seat.label} again with {interpreter.path}, if it should be that one.",
                       "manual", changes=f"which Python {short_name(facts.seat)} runs")
-    return Remedy(f"Activate {environment.path} in the shell, or start {interpreter.path}.",
-                  "manual", changes="the variables of this shell")
+    return use_in_shell(environment, interpreter.path, files)
+
+
+def use_in_shell(environment: Environment, program: str, files: Files) -> Remedy:
+    """Return how this shell comes to use an environment: by the line that activates it."""
+    line = activation(files, environment)
+    return Remedy(f"Activate {environment.path} in the shell" + (", by the line below." if line else
+                                                                 f", or start {program}."),
+                  "manual", changes="the variables of this shell", typed=line or "")
 
 
 def _runs(kernel: Kernel, environment: Environment, files: Files) -> bool:
@@ -79,8 +89,27 @@ def _runs(kernel: Kernel, environment: Environment, files: Files) -> bool:
         kernel, environment.python_version or "0")
 
 
+def _point_venv(files: Files, setting: EditorSetting, program: str) -> Remedy:
+    """Return how a ``venv``, which is the name of a folder under ``venvPath``, comes to name an environment."""
+    m, prefix = files, prefix_of(files, program)
+    above, name = m.path.dirname(prefix), m.path.basename(prefix)
+    folder, _, old = (setting.value or "").rpartition("/")
+    found = re.search(rf'"?\bvenv"?\s*[:=]\s*"{re.escape(old)}"', setting.text)
+    beside = m.same(m.located(folder or ".", setting.root), above)
+    if found is not None and setting.text.count(found[0]) == 1 and beside:
+        return Remedy(f"Set {setting.key} to {name}.", "edit", undoable=True,
+                      edits=(Edit(setting.file, found[0], found[0].replace(f'"{old}"', json.dumps(name))),),
+                      changes=f"{setting.file}, line {setting.line}")
+    return Remedy(f"In {setting.file}, set venvPath to {above} and venv to {name}.", "manual", changes=setting.file)
+
+
 def point_setting(files: Files, setting: EditorSetting, program: str) -> Remedy:
     """Return the edit that makes a settings file name `program`."""
+    if setting.editor.format == "xml-project":
+        return Remedy(f"Choose {program} for this project in the editor, which knows interpreters by names of its own.",
+                      "manual", changes=setting.file)
+    if (setting.key or "").rpartition(".")[2] == "venv":
+        return _point_venv(files, setting, program)
     value = program
     if files.is_within(program, setting.root) and "${" in (setting.value or ""):
         rest = program[len(setting.root):].replace("\\", "/")

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from kalyx.core.model import Agreement, Evidence, Finding
+from kalyx.core.lean.record import replace
+from kalyx.core.model import Agreement, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.seat_names import short_name
 
@@ -64,7 +65,21 @@ def seats_disagree(groups: list[list[SeatFacts]], files: Files,
                f"{'uses' if len(main) == 1 else 'use'} {_place(main[0])}.")
     return Finding.warning(
         "seats-disagree", "certain", because[0].upper() + because[1:],
-        tuple(evidence), tuple(line_up(f, main[0], files, kernels) for f in odd[:4]))
+        tuple(evidence), (*[line_up(f, main[0], files, kernels) for f in odd[:4]], *_other_way(main, odd, files)))
+
+
+def _other_way(main: Sequence[Seat], odd: Sequence[SeatFacts], files: Files) -> tuple[Remedy, ...]:
+    """Return how the shell comes to use what another seat does, where it is the shell that the others are held against.
+
+    What a project's files name is as likely meant as what happens to be active.
+    """
+    from kalyx.core.verdicts.remedies.line_up import use_in_shell
+
+    other = next((f.seat for f in odd if f.seat.kind in ("editor", "notebook", "script")), None)
+    if other is None or other.environment is None or other.interpreter is None or [s.kind for s in main] != ["shell"]:
+        return ()
+    back = use_in_shell(other.environment, other.interpreter.path, files)
+    return (replace(back, do=f"Or the other way round: {back.do[0].lower()}{back.do[1:]}"),)
 
 
 def _place(seat: Seat) -> str:

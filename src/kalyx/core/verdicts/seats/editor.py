@@ -5,7 +5,7 @@ from __future__ import annotations
 from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
-from kalyx.core.verdicts.remedies.environments import nearest_environment
+from kalyx.core.verdicts.remedies.environments import nearest_environment, own_environment
 from kalyx.core.verdicts.remedies.line_up import point_setting
 from kalyx.core.verdicts.seats.interpreter import which_is_gone
 
@@ -69,7 +69,8 @@ def setting_points_nowhere(facts: SeatFacts, files: Files,
                     "under that name.", "manual", changes=setting.file),))
     if setting is None or interpreter is None or interpreter.known_by != "gone":
         return None
-    near = nearest_environment(files, interpreter.path, environments)
+    near = own_environment(files, setting.root, environments) or nearest_environment(
+        files, interpreter.path, environments)
     todo: list[Remedy] = []
     evidence = [Evidence(f"{setting.key} is {setting.value!r}", setting.file, setting.line),
                 Evidence(interpreter.trouble, interpreter.path)]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.facts.interpreters.environment import prefix_of, python_in
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config, program_behind
+from kalyx.core.facts.search_path.predicted import usual_stdlib
 from kalyx.core.lean.record import replace
 from kalyx.core.model import (
     Edit,
@@ -178,6 +179,10 @@ def interpreter_broken(facts: SeatFacts, files: Files,
     if todo:  # it is to blame before the installation is
         return Finding.error("interpreter-broken", "certain", f"The interpreter {interpreter.path} cannot start: "
                              f"{trouble}.", tuple(evidence), tuple(todo))
+    lost = _lost_library(files, interpreter)
+    evidence += [Evidence(f"{path} is not there, and every Python needs it to start", path) for path in lost]
+    if lost:
+        trouble += f"; its standard library lacks {', '.join(files.path.basename(p) for p in lost)}"
     if facts.examined is not None and facts.examined.wrapper:
         todo.append(Remedy(f"Mend what the wrapper {interpreter.path} complains of (it chooses the "
                            "interpreter), or start another interpreter by its path.", "manual",
@@ -189,6 +194,17 @@ def interpreter_broken(facts: SeatFacts, files: Files,
     return Finding.error("interpreter-broken", "certain",
                    f"The interpreter {interpreter.path} cannot start: {trouble}.",
                    tuple(evidence), tuple(todo))
+
+
+def _lost_library(files: Files, interpreter: Interpreter) -> list[str]:
+    """Return what is missing of the part of the standard library without which no Python starts."""
+    m = files
+    folder = next((f for f in usual_stdlib(m, interpreter) if m.is_folder(f) and not f.endswith("lib-dynload")), None)
+    if folder is None:
+        return []
+    needed = [m.path.join(folder, n) for n in ("encodings", "codecs.py", "io.py", "os.py", "site.py")]
+    there = [p for p in needed if m.exists(p) or m.exists(f"{p}c")]
+    return [p for p in needed if p not in there] if 0 < len(there) < len(needed) else []
 
 
 def _let_it_run(files: Files, interpreter: Interpreter) -> list[Remedy]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.facts.interpreters.environment import is_environment, prefix_of
+from kalyx.core.facts.interpreters.path_lookup import version_in_name
 from kalyx.core.facts.search_path.predicted import read_search_path
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Evidence, Finding
@@ -134,6 +135,7 @@ def layer_leak(leak: Leak, facts: SeatFacts, files: Files) -> Finding | None:
     if not names:
         return None
     listed = ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
+    other = _other_version(leak, facts, files)
     what = _FROM[leak.layer.layer] + (" packages in" if leak.layer.layer == "base" else "")
     does = f"hides packages of {environment.path}" if leak.hides else f"is visible in {environment.path}"
     evidence = [Evidence(f"{leak.line.text} in {leak.line.file} lets it in", leak.line.file, leak.line.line)] \
@@ -142,9 +144,18 @@ def layer_leak(leak: Leak, facts: SeatFacts, files: Files) -> Finding | None:
     evidence += [Evidence(f"{n} is in {leak.layer.path}, and in the environment's own folder behind it",
                           leak.layer.path)
                  for n in leak.hides[:6]]
-    because = f"{what} {leak.layer.path} {does}: {listed}."
-    return Finding("layer-leak", "warning" if leak.hides else "note", "certain", because[0].upper() + because[1:],
+    because = f"{what[0].upper()}{what[1:]} {leak.layer.path} {does}: {listed}."
+    because += f" They are packages of Python {other}." if other else ""
+    return Finding("layer-leak", "warning" if leak.hides or other else "note", "certain", because,
                    tuple(evidence), close(files, facts, leak.layer, leak.line))
+
+
+def _other_version(leak: Leak, facts: SeatFacts, files: Files) -> str:
+    """Return of which other Python the folder's packages are, by its name; empty where of none."""
+    folder = files.path.basename(files.path.dirname(leak.layer.path))
+    version, interpreter = version_in_name(folder), facts.seat.interpreter
+    mine = interpreter.short_version if interpreter is not None else ""
+    return version if version and "." in version and mine not in ("?", version) else ""
 
 
 def _versioned(module: str, distributions: Sequence[Distribution]) -> str:

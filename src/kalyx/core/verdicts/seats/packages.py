@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.model import Distribution
 
-__all__ = ["version_conflicts", "would_break"]
+__all__ = ["user_copies", "version_conflicts", "would_break"]
 
 
 def version_conflicts(distributions: Sequence[Distribution], markers: Mapping[str, str],
@@ -29,6 +29,19 @@ def version_conflicts(distributions: Sequence[Distribution], markers: Mapping[st
     found = [version_conflict(*unmet, _put(unmet[1], python, distributions))
              for unmet in unmet_requirements(distributions, markers)]
     return [f for f in found if f is not None]
+
+
+def user_copies(distributions: Sequence[Distribution]) -> list[Finding]:
+    """Return a finding for each distribution in the user site that hides another version of the base or environment."""
+    return [Finding.warning(
+        "hidden-by-user-site", "certain",
+        f"The user site {d.location} puts {d.name} {d.version} before {d.name} {other['version']} in "
+        f"{other['location']}.",
+        (Evidence(f"{d.name} {d.version} comes first", d.metadata),
+         Evidence(f"{d.name} {other['version']} stands further back", str(other["location"]))),
+        (Remedy(f"Take the copy out of the user site {d.location}, or set PYTHONNOUSERSITE=1 for this seat.", "manual",
+                changes="what the user site holds"),))
+        for d in distributions if d.layer == "user" for other in d.hides if other["version"] != d.version]
 
 
 def unmet_requirements(distributions: Sequence[Distribution], markers: Mapping[str, str]

@@ -71,8 +71,8 @@ def pip_elsewhere(script: Script, facts: SeatFacts, files: Files) -> Finding | N
     name = facts.python_name
     return Finding(
         "pip-elsewhere", "warning" if main else "note", "certain",
-        f"{script.name} installs into {its.prefix} (Python {its.version}), and {name} runs "
-        f"{mine.prefix} (Python {mine.version}): what {script.name} installs, {name} does not "
+        f"{script.name} installs into {its.prefix} ({its.named}), and {name} runs "
+        f"{mine.prefix} ({mine.named}): what {script.name} installs, {name} does not "
         "see.", _how(script, facts, files), (_use_python_m(facts, script),))
 
 
@@ -83,7 +83,7 @@ def tool_elsewhere(script: Script, facts: SeatFacts, files: Files) -> Finding | 
         return None
     return Finding.note(
         "pip-elsewhere", "certain",
-        f"{script.name} runs in {its.prefix} (Python {its.version}), {facts.python_name} in {mine.prefix}.",
+        f"{script.name} runs in {its.prefix} ({its.named}), {facts.python_name} in {mine.prefix}.",
         _how(script, facts, files),
         (Remedy(f"To run it where {facts.python_name} runs, and if it is installed there: "
                 f"{facts.python_name} -m {script.name} …", "manual", changes="nothing but what you type"),))
@@ -109,7 +109,7 @@ def pip_absent(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Findin
         return None
     return Finding.note(
         "pip-absent", "certain",
-        f"{interpreter.prefix} (Python {interpreter.version}) has no pip, and its Python brings none along.",
+        f"{interpreter.prefix} ({interpreter.named}) has no pip, and its Python brings none along.",
         (*[Evidence(f"pip is not in {f}", f) for f in folders], Evidence(f"{bundled} is not there", bundled)),
         (get_pip(files, interpreter),))
 

@@ -60,8 +60,7 @@ def hidden_by_path(case: Case, failure: Failure | None) -> Finding | None:
 def hidden_by_user_site(case: Case, failure: Failure | None) -> Finding | None:
     """Find a copy in the user site that comes first.
 
-    A base installation looks there by design: then it is told only where the
-    import fails.
+    A base installation looks there by design: then it is told where the import fails, or the versions differ.
 
     Looks like: An import gives an older or newer version than the environment's own.
     Why: The user site comes before the base installation's packages, and a copy in it wins.
@@ -69,9 +68,16 @@ def hidden_by_user_site(case: Case, failure: Failure | None) -> Finding | None:
     What to do: Set PYTHONNOUSERSITE=1 for this seat, or take the copy out of the user site.
     """
     environment = case.seat.environment
-    if case.obs.outcome == "imports" and (environment is None or environment.kind == "base"):
+    if case.obs.outcome == "imports" and (environment is None or environment.kind == "base") \
+            and not _versions_differ(case, top_level(case.obs.module)):
         return None
     return _copy_first(case, "user")
+
+
+def _versions_differ(case: Case, name: str) -> bool:
+    """Whether the copies of a module that the seat can see are of several versions."""
+    owners = [case.distributions.of(c.path) for _, c in case.modules.candidates(name) if c.kind != "namespace"]
+    return len({d.version for d in owners if d is not None}) > 1
 
 
 def _copy_first(case: Case, layer: str) -> Finding | None:
