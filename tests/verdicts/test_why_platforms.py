@@ -44,7 +44,7 @@ def absent(name: str, file: str = "") -> ObservedError:
 # what it is: (module, error, files, cause, words of the answer, the first thing to do)
 ON_WINDOWS: dict[str, tuple[str, ObservedError, Mapping[str, str | bytes], str, tuple[str, ...], str]] = {
     "not there": (
-        "nope", absent("nope"), {}, "not-installed", (r"layer env: not in ~\my lab\.venv\Lib\site-packages",),
+        "nope", absent("nope"), {}, "not-installed", (r"; env ~\my lab\.venv\Lib\site-packages",),
         r'"C:\Users\ada\my lab\.venv\Scripts\python.exe" -m pip install nope'),
     "another name": (
         "cv2", absent("cv2"), {}, "name-differs", ("opencv-python",),
@@ -128,7 +128,7 @@ ON_WINDOWS: dict[str, tuple[str, ObservedError, Mapping[str, str | bytes], str, 
 }
 ON_MACOS: dict[str, tuple[str, ObservedError, Mapping[str, str | bytes], str, tuple[str, ...], str]] = {
     "not there": (
-        "nope", absent("nope"), {}, "not-installed", ("layer env: not in ~/my lab/.venv/lib/python3.11",),
+        "nope", absent("nope"), {}, "not-installed", ("; env ~/my lab/.venv/lib/python3.11",),
         "~/'my lab/.venv/bin/python' -m pip install nope"),
     "for Intel": (
         "seed", bundle(f"tried: '{BUNDLE}' (mach-o file, but is an incompatible architecture "

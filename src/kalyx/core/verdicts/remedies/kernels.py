@@ -15,6 +15,7 @@ from kalyx.core.model import Edit, Evidence, Remedy
 from kalyx.core.quoting import join_words
 from kalyx.core.verdicts.reading.kernel_labels import claimed_version, claims_of, forms_of, names_of, plain_name
 from kalyx.core.verdicts.remedies.environments import get_pip
+from kalyx.core.verdicts.remedies.shell_lines import command_line
 from kalyx.core.verdicts.remedies.which_pip import serving_seat
 
 TYPE_CHECKING = False
@@ -25,7 +26,8 @@ if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
     from kalyx.core.model import Environment, Interpreter, Kernel
 
-__all__ = ["enrol_again", "put_kernel_package", "run_instead", "stand_in", "switch_kernel", "well_kernels"]
+__all__ = ["enrol_again", "enrol_under", "put_kernel_package", "run_instead", "stand_in", "switch_kernel",
+           "well_kernels"]
 
 _ARGV = re.compile(r'"argv"\s*:\s*\[\s*"((?:[^"\\]|\\.)+)"')
 
@@ -158,6 +160,20 @@ def enrol_again(environment: Environment, kernel: Kernel, files: Files) -> Remed
                          "--overwrite"), changes=kernel.spec, undoable=True)
 
 
+def enrol_under(files: Files, neighbours: Neighbours, name: str, begin: str, *, overwrite: bool) -> Remedy:
+    """Return how a kernel of a certain name comes to run an environment: the one of that name, where there is one."""
+    meant = [e for e in neighbours.environments if e.interpreter is not None and e.interpreter.works
+             and name.lower() in {e.name.lower(), files.path.basename(e.path).lower()} and e.kind != "base"]
+    if len(meant) == 1:
+        return Remedy(f"{begin} {meant[0].path} under the name {name}.", "command",
+                      argv=(*files.own_command, "enrol", meant[0].path, "--name", name,
+                            *(["--overwrite"] if overwrite else ())),
+                      changes=f"the kernel {name} in your own folder", undoable=True)
+    return Remedy(f"{begin} the environment that it should run under the name {name}, with kalyx enrol; the line below "
+                  "lists those that are here.", "manual", changes=f"the kernel {name} in your own folder",
+                  typed="kalyx envs")
+
+
 def put_kernel_package(files: Files, neighbours: Neighbours, interpreter: Interpreter, package: str) -> Remedy:
     """Return how an interpreter gets the package that its kernel starts: by a pip that serves it, or the system's."""
     into, adds = interpreter.prefix or interpreter.path, f"adds it to {interpreter.prefix}"
@@ -170,8 +186,9 @@ def put_kernel_package(files: Files, neighbours: Neighbours, interpreter: Interp
                       changes="adds it to the system (needs root)")
     if managed:
         return Remedy(f"{into} belongs to the system, and pip is told to leave it alone. Make an environment with the "
-                      "kernel package, and enrol that: kalyx make ENV --enrol", "manual",
-                      changes="makes an environment of your own")
+                      "kernel package, and enrol that, by the line below.", "manual",
+                      changes="makes an environment of your own",
+                      typed=command_line(files, ("kalyx", "make", ".venv", "--python", interpreter.path, "--enrol")))
     served = serving_seat(neighbours, interpreter)
     if served is not None:
         return Remedy(f"Put the kernel package into {into}.", "command", argv=served.install(package), changes=adds)

@@ -14,7 +14,14 @@ from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.kernel_labels import claimed_version, forms_of, plain_name
 from kalyx.core.verdicts.remedies.environments import remake
-from kalyx.core.verdicts.remedies.kernels import enrol_again, put_kernel_package, switch_kernel, well_kernels
+from kalyx.core.verdicts.remedies.kernels import (
+    enrol_again,
+    enrol_under,
+    put_kernel_package,
+    switch_kernel,
+    well_kernels,
+)
+from kalyx.core.verdicts.remedies.shell_lines import command_line
 from kalyx.core.verdicts.seats.interpreter import which_is_gone
 
 TYPE_CHECKING = False
@@ -91,9 +98,7 @@ def kernel_missing(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Fi
         todo = _instead(broken, files, neighbours)[1] if broken is not None else []
     nearest = f"; {close[0]} is the nearest, and does not start" if todo and close and close[0] not in {
         k.name for k in well} else ""
-    todo.append(Remedy(f"Enrol an environment under the name that the notebook asks for: "
-                       f"kalyx enrol ENV --name {notebook.name}", "manual",
-                       changes="adds a kernel to your own folder"))
+    todo.append(enrol_under(files, neighbours, notebook.name or "", "Enrol", overwrite=False))
     return Finding.error(
         "kernel-missing", "certain",
         f"{notebook.path} names the kernel {notebook.name!r}, and no kernel of that name is "
@@ -122,8 +127,8 @@ def _servers_own(notebook: NotebookKernel, name: str) -> Finding:
          Evidence(f"no kernel of the name {name} is registered, for the user or the system")),
         (Remedy("Start the notebook server of the environment that you want, from that environment: "
                 "its own kernel is then meant.", "manual", changes="which server is used"),
-         Remedy("Or enrol the environment (kalyx enrol ENV) and choose its kernel in the notebook.",
-                "manual", changes=notebook.path)))
+         Remedy("Or enrol the environment, with kalyx enrol, and choose its kernel in the notebook; the line below "
+                "lists those that are here.", "manual", changes=notebook.path, typed="kalyx envs")))
 
 
 @cause("kernel-unreadable", "kernel.json cannot be read or lacks what it must have",
@@ -144,12 +149,7 @@ def kernel_unreadable(facts: SeatFacts, files: Files, neighbours: Neighbours) ->
         "kernel-unreadable", "certain",
         f"The kernel {kernel.name} cannot be used: {kernel.spec}: {kernel.trouble}.",
         (Evidence(kernel.trouble, kernel.spec), *evidence),
-        (*todo, _enrol_by_hand(kernel, "Or enrol another" if todo else "Enrol its", "under its name")))
-
-
-def _enrol_by_hand(kernel: Kernel, begin: str, end: str) -> Remedy:
-    return Remedy(f"{begin} environment {end}: kalyx enrol ENV --name {kernel.name} --overwrite", "manual",
-                  changes=kernel.spec)
+        (*todo, enrol_under(files, neighbours, kernel.name, "Or enrol" if todo else "Enrol", overwrite=True)))
 
 
 def _written_anew(kernel: Kernel, environment: Environment, files: Files) -> Remedy | None:
@@ -214,9 +214,9 @@ def kernel_interpreter_gone(facts: SeatFacts, files: Files, neighbours: Neighbou
         f"{which_is_gone(missing, trouble)}.",
         (Evidence(f"its program is {kernel.argv[0]}", kernel.spec),
          Evidence(trouble, missing), *evidence),
-        (*todo, _enrol_by_hand(kernel, "Or enrol another" if todo else "Enrol an", "under this name"),
-         Remedy(f"Or take the kernel {kernel.name} out of the menu: kalyx retire {kernel.name}", "manual",
-                changes=kernel.folder)))
+        (*todo, enrol_under(files, neighbours, kernel.name, "Or enrol" if todo else "Enrol", overwrite=True),
+         Remedy(f"Or take the kernel {kernel.name} out of the menu, by the line below.", "manual",
+                changes=kernel.folder, typed=command_line(files, ("kalyx", "retire", kernel.name)))))
 
 
 @cause("kernel-cannot-start", "the interpreter lacks a working kernel package",
@@ -276,9 +276,7 @@ def kernel_mislabelled(facts: SeatFacts, files: Files,
     runs = f"{interpreter.prefix} (Python {interpreter.version})"
     evidence = [Evidence(f"name {kernel.name!r}, label {kernel.label!r}", kernel.spec),
                 Evidence(f"its program is {kernel.argv[0]}, which runs {runs}", interpreter.path)]
-    todo: tuple[Remedy, ...] = (Remedy(
-        f"Enrol the environment that it should run under this name: kalyx enrol ENV --name "
-        f"{kernel.name} --overwrite", "manual", changes=kernel.spec),)
+    todo: tuple[Remedy, ...] = (enrol_under(files, neighbours, kernel.name, "Enrol", overwrite=True),)
     if claimed:
         because = f"The kernel {kernel.label!r} says Python {claimed}, and runs {runs}."
     else:
