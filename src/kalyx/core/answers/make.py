@@ -219,8 +219,8 @@ def _fill(context: SeatContext, folder: str, asked: Sequence[str], requirements:
     line = pip_for(fresh, interpreter).install(*asked, file=m.absolute(requirements) if requirements else "")
     ran = m.run(line, limit=PIP_LIMIT, env={**m.env, "PIP_DISABLE_PIP_VERSION_CHECK": "1"})
     if ran.status != 0:
-        raise Refused(f"It could not be filled: {what_pip_said(ran)}",
-                      "What was built was taken away again.")
+        said, hint = what_pip_said(context, ran)
+        raise Refused(f"It could not be filled: {said}", hint or "What was built was taken away again.")
 
 
 def _take_away(folder: str, *, keep_folder: bool) -> None:

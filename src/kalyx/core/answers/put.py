@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import json
 
+from kalyx.core.answers.put_checks import broken_now, built_for_older, dependents_of, try_imports
 from kalyx.core.changes.journal import Journal
 from kalyx.core.errors import NothingToJudge, Refused
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.packaging.distributions import SiteMetadata
 from kalyx.core.facts.packaging.inventory import read_inventory
+from kalyx.core.facts.packaging.pip_complaints import read_complaint
 from kalyx.core.facts.packaging.pip_lines import can_serve, isolated_pip, lent_pip
-from kalyx.core.facts.packaging.requirements import marker_values
+from kalyx.core.facts.packaging.requirements import marker_values, suits
 from kalyx.core.facts.search_path.predicted import read_search_path
 from kalyx.core.facts.search_path.site_folders import visible_sites
 from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Note
 from kalyx.core.model.names import normal_name
+from kalyx.core.quoting import join_words
 from kalyx.core.verdicts.remedies.shell_lines import command_line, shell_of
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
 from kalyx.core.verdicts.seats.packages import would_break
@@ -92,19 +95,23 @@ def answer_put(context: SeatContext, requirements: Sequence[str], seat_ref: str,
     before = read_installed(context, facts)
     progress(f"asking pip what {' '.join(requirements)} would change in {environment.path} …")
     steps, notes = _plan(context, facts, pip, requirements, before)
-    findings = _broken(context, facts, before, steps)
+    findings = [*_broken(context, facts, before, steps, requirements),
+                *built_for_older(context.machine, before, steps)]
     if dry_run or (findings and not anyway):
         return PutAnswer(seat, tuple(steps), tuple(findings), notes=tuple(notes))
+    worked = try_imports(context, facts, dependents_of(before, steps))
     progress(f"installing into {environment.path} …")
     ran = _run(context, facts, pip.install(*requirements))
     if ran.status != 0:
-        raise Refused(f"pip could not install it: {what_pip_said(ran)}", "Nothing else was changed by Kalyx.")
+        said, hint = what_pip_said(context, ran)
+        raise Refused(f"pip could not install it: {said}", hint or "Nothing else was changed by Kalyx.")
     after = {normal_name(d.name): d.version for d in read_installed(context, facts)}
     differs = [f"{s.name} {s.after} was planned, and {after.get(normal_name(s.name), 'nothing')} is there"
                for s in steps if after.get(normal_name(s.name)) != s.after]
     said = ", ".join(f"{s.name} {s.before + ' -> ' if s.before else ''}{s.after}" for s in steps)
     change = Journal(context.machine).note(f"put {', '.join(requirements)} into {environment.path}"
                                           + (f" ({said})" if said else ""))
+    findings += broken_now(context, facts, worked)
     return PutAnswer(seat, tuple(steps), tuple(findings), True, tuple(differs), change, tuple(notes))
 
 
@@ -179,14 +186,29 @@ def _run(context: SeatContext, facts: SeatFacts, argv: Sequence[str]) -> RunResu
     return context.machine.run(argv, env={**env, "PIP_DISABLE_PIP_VERSION_CHECK": "1"}, limit=PIP_LIMIT)
 
 
-def what_pip_said(ran: RunResult) -> str:
-    """Return the line of pip's complaint that says most."""
+def what_pip_said(context: SeatContext, ran: RunResult) -> tuple[str, str]:
+    """Return why pip failed, in a sentence, and what is to be done about it, empty where that is not known."""
     if ran.timed_out:
-        return "it did not end in time."
-    lines = [ln.strip() for ln in ran.err.decode("utf-8", "replace").splitlines() if ln.strip()]
-    errors = [ln.removeprefix("ERROR: ") for ln in lines if ln.startswith("ERROR:")]
-    errors = [e for e in errors if e.startswith("Cannot install")] or errors  # the one that names whom
-    return (errors or lines or [ran.why_not or f"it ended with status {ran.status}"])[-1]
+        return "it did not end in time.", ""
+    said = read_complaint(ran.err.decode("utf-8", "replace"))
+    reason = said.reason or ran.why_not or f"it ended with status {ran.status}"
+    hint = ""
+    if said.package and context.machine.exists("/usr/bin/apt-get"):
+        hint = f"The system's package {said.package} has it: apt-get install {said.package} (needs root)."
+    elif said.lacks:
+        hint = f"Install {said.lacks} for this system, then do it again."
+    able = [p for p in _pythons(context) if any(suits(need, p.version or "") for need in said.pythons)]
+    if able:
+        make = command_line(context.machine, ("kalyx", "make", ".venv", "--python", able[-1].path))
+        hint = f"Of the Pythons here {', '.join(dict.fromkeys(p.short_version for p in able))} can: {make}"
+    return f"{reason.rstrip('.')}.", hint
+
+
+def _pythons(context: SeatContext) -> list[Interpreter]:
+    """Return the Pythons of this machine that environments can be made of, the newest last."""
+    found = [i for i in (*context.bases(), *(e.interpreter for e in context.environments() if e.kind == "base"))
+             if i is not None and i.works and i.version]
+    return sorted(found, key=lambda i: i.version_pair or (0, 0))
 
 
 def _plan(context: SeatContext, facts: SeatFacts, pip: Pip, requirements: Sequence[str],
@@ -198,11 +220,11 @@ def _plan(context: SeatContext, facts: SeatFacts, pip: Pip, requirements: Sequen
     """
     ran = _run(context, facts, pip.plan(requirements))
     if ran.status != 0:
-        said = what_pip_said(ran)
+        said, hint = what_pip_said(context, ran)
         if "no such option" in said:
             return [], [Note("no-plan", "The pip there is older than 22.2 and cannot say beforehand what it "
                              "would change.")]
-        raise Refused(f"pip cannot install it: {said}", "Nothing was changed.")
+        raise Refused(f"pip cannot install it: {said}", hint or "Nothing was changed.")
     try:
         items = json.loads(ran.text())["install"]
         wanted = [(str(i["metadata"]["name"]), str(i["metadata"]["version"])) for i in items]
@@ -227,7 +249,7 @@ def _action(before: str | None, after: str) -> str:
 
 
 def _broken(context: SeatContext, facts: SeatFacts, before: Sequence[Distribution],
-            steps: Sequence[Step]) -> list[Finding]:
+            steps: Sequence[Step], asked: Sequence[str]) -> list[Finding]:
     """Return the requirements that are met now, and would not be any more."""
     interpreter = facts.seat.interpreter
     assert interpreter is not None
@@ -237,4 +259,6 @@ def _broken(context: SeatContext, facts: SeatFacts, before: Sequence[Distributio
     after = [replace(d, version=later[normal_name(d.name)].after) if normal_name(d.name) in later else d
              for d in before if normal_name(d.name) not in later or d.layer == "env"]
     changed = {normal_name(step.name): step.before for step in steps}
-    return would_break(before, after, changed, markers, facts.seat.ref, shell_of(context.machine))
+    shell = shell_of(context.machine)
+    return would_break(before, after, changed, markers, asked,
+                       lambda words: join_words(("kalyx", "put", *words, "--at", facts.seat.ref), shell))

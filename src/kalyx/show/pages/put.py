@@ -24,7 +24,8 @@ def lay_out(page: Page, answer: PutAnswer, *, verbose: bool) -> None:
     if answer.findings and not answer.done:
         page.title("problem", f"This would break what is installed in {place}; nothing was changed.")
     elif answer.done:
-        page.title(answer.status, f"{count} distribution{'s' if count != 1 else ''} changed in {place}.")
+        lost = f"; {len(answer.findings)} of what was there is broken by that" if answer.findings else ""
+        page.title(answer.status, f"{count} distribution{'s' if count != 1 else ''} changed in {place}{lost}.")
     else:
         page.title("ok", f"This would change {count} distribution{'s' if count != 1 else ''} in {place}."
                    if count else f"Nothing has to change in {place}: all of it is there.")
@@ -36,8 +37,9 @@ def lay_out(page: Page, answer: PutAnswer, *, verbose: bool) -> None:
         page.say(f"{step.action:<11} {step.name:<26} {before}{step.after}")
     if answer.findings:
         page.findings(answer.findings, verbose=verbose)
-        page.blank()
-        page.say("--anyway installs it all the same.", "quiet", 2, "· ")
+        if not answer.done:
+            page.blank()
+            page.say("--anyway installs it all the same.", "quiet", 2, "· ")
     for row in answer.differs:
         page.say(row, lead="! ")
     for note in answer.notes:

@@ -6,12 +6,11 @@ from kalyx.core.facts.packaging.pip_lines import own_pip
 from kalyx.core.facts.packaging.requirements import applies, is_met
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
-from kalyx.core.quoting import join_words
 from kalyx.core.verdicts.catalogue import cause
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Callable, Mapping, Sequence
 
     from kalyx.core.model import Distribution
 
@@ -61,14 +60,16 @@ def unmet_requirements(distributions: Sequence[Distribution], markers: Mapping[s
 
 
 def would_break(before: Sequence[Distribution], after: Sequence[Distribution], changed: Mapping[str, str | None],
-                markers: Mapping[str, str], seat: str, shell: str) -> list[Finding]:
+                markers: Mapping[str, str], asked: Sequence[str], line: Callable[[Sequence[str]], str]
+                ) -> list[Finding]:
     """Return a finding for each requirement that is met before an installation, and not after it.
 
+    `asked` is what is to be installed, and `line` writes the command line that would install something instead.
     `changed` maps the names of what is installed to the version before, None where it is new. What it
     requires itself is not judged: its metadata is still the old one's.
     """
     known = {_key(unmet) for unmet in unmet_requirements(before, markers)}
-    return [_as_planned(owner, requirement, other, changed, seat, shell)
+    return [_as_planned(owner, requirement, other, changed, asked, line)
             for owner, requirement, other in unmet_requirements(after, markers)
             if other is not None and _key((owner, requirement, other)) not in known
             and normal_name(owner.name) not in changed]
@@ -80,9 +81,10 @@ def _key(unmet: tuple[Distribution, str, Distribution | None]) -> tuple[str, str
 
 
 def _as_planned(owner: Distribution, requirement: str, other: Distribution, changed: Mapping[str, str | None],
-                seat: str, shell: str) -> Finding:
-    """Say of a requirement that it would be broken."""
+                asked: Sequence[str], written: Callable[[Sequence[str]], str]) -> Finding:
+    """Say of a requirement that it would be broken, and how what is asked for is installed beside it."""
     line, who = requirement.split(";")[0].strip(), f"{owner.name} {owner.version}"
+    beside = [a for a in asked if normal_name(requirement_name(a)) != normal_name(other.name)]
     before = changed.get(normal_name(other.name))
     now = f"{other.name} {before} is installed now, and fits" if before else "what is installed now fits"
     return Finding.warning(
@@ -90,8 +92,9 @@ def _as_planned(owner: Distribution, requirement: str, other: Distribution, chan
         f"{who} requires {line}, and {other.name} {other.version} would be installed.",
         (Evidence(f"{who} declares: {requirement}", owner.metadata), Evidence(now),
          Evidence(f"pip would install {other.name} {other.version}")),
-        (Remedy("Ask for a version that fits both.", "manual", changes="what is asked for",
-                typed=join_words(("kalyx", "put", line, "--at", seat), shell)),))
+        (Remedy(f"Ask for {' and '.join(map(requirement_name, beside))} in a version that goes with {line}."
+                if beside else "Ask for a version that fits both.", "manual", changes="what is asked for",
+                typed=written([*beside, line])),))
 
 
 def _asked_extras(distributions: Sequence[Distribution],

@@ -160,7 +160,15 @@ def _twins(case: Case, owner: Distribution) -> list[Distribution]:
     wanted = normal_name(owner.name)
     entries = [e for e in case.distributions.metadata_in(layer).metadata_folders()
                if normal_name(e.rsplit(".", 1)[0].split("-")[0]) == wanted]
-    return [d for d in map(case.distributions.metadata_in(layer).read, entries) if d is not None]
+    return [d for d in map(case.distributions.metadata_in(layer).read, entries) if d is not None and _says_anything(
+        case, d)]
+
+
+def _says_anything(case: Case, distribution: Distribution) -> bool:
+    """Whether a metadata entry says what is installed: an installer may leave its folder with less than that."""
+    m = case.files
+    return not m.is_folder(distribution.metadata) or any(
+        m.is_file(m.path.join(distribution.metadata, n)) for n in ("METADATA", "PKG-INFO", "RECORD"))
 
 
 def _version_key(text: str) -> tuple[int, object]:
