@@ -272,3 +272,33 @@ def test_running_processes(world: World, validate) -> None:
             process.wait()
     assert world.answer("why", "json", "--at", f"process:{started[0].pid}")["exit"] == 3
     assert world.answer("why", "json", "--at", "process:x")["exit"] == 2
+
+
+def test_running_process_whose_packages_were_replaced(world: World, validate) -> None:
+    """A compiled part that is mapped and another file now is told with certainty; what is newer is noted."""
+    lab = world.venv("lab")
+    built = next(f for p in sys.path if p.endswith("lib-dynload") for f in Path(p).glob("_json*.so"))
+    part = Path(shutil.copy(built, site_of(lab) / built.name))
+    code = "import sys, time\nif len(sys.argv) > 1: import ctypes; ctypes.CDLL(sys.argv[1])\ntime.sleep(600)"
+    started = [subprocess.Popen([python_of(lab), "-c", code, *more], env=world.env) for more in ((str(part),), ())]
+    try:
+        time.sleep(1)
+        assert not [p["findings"] for p in world.answer("running")["result"]["processes"]
+                    if p["pid"] in {s.pid for s in started} and p["findings"]]
+        new = shutil.copy(built, part.with_name("new.so"))
+        os.replace(new, part)
+        world.wheels.install(world.wheels.add("fastgrid", "1.0"), site_of(lab))
+        later = time.time() + 60
+        os.utime(site_of(lab) / "fastgrid-1.0.dist-info", (later, later))
+        document = world.answer("running")
+        validate(document)
+        found = {p["pid"]: p["findings"] for p in document["result"]["processes"]}
+        mapped, other = (found[p.pid] for p in started)
+        assert [(f["cause"], f["severity"]) for f in mapped] == [("loaded-replaced", "warning")]
+        assert str(part) in [e["path"] for e in mapped[0]["evidence"]]
+        assert [(f["cause"], f["severity"]) for f in other] == [("loaded-replaced", "note")]
+        assert "fastgrid 1.0" in other[0]["because"]
+    finally:
+        for process in started:
+            process.send_signal(signal.SIGKILL)
+            process.wait()

@@ -26,8 +26,8 @@ PRINTED = {
     "no index": (
         "WARNING: Retrying (Retry(total=0, connect=None, read=None, redirect=None, status=None)) after connection "
         "broken by 'NewConnectionError('<x>: Failed to establish a new connection: [Errno -3] Temporary failure in "
-        "name resolution')': /simple/newkit/\nERROR: Could not find a version that satisfies the requirement newkit (from "
-        "versions: none)\nERROR: No matching distribution found for newkit\n",
+        "name resolution')': /simple/newkit/\nERROR: Could not find a version that satisfies the requirement "
+        "newkit (from versions: none)\nERROR: No matching distribution found for newkit\n",
         Complaint("the index cannot be reached: [Errno -3] Temporary failure in name resolution")),
     "a header": (
         "  error: subprocess-exited-with-error\n  × Building wheel for seedc did not run successfully.\n  ╰─> [3]\n"

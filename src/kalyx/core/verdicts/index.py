@@ -299,6 +299,7 @@ BRIEFS = {
     "layer-leak": "packages from outside shine into the environment",
     "library-missing": "a shared library that it needs cannot be found",
     "link-broken": "an editable install or .pth line points to a folder that is gone or moved",
+    "loaded-replaced": "packages were replaced under a running process",
     "metadata-only": "metadata is here, none of the code is",
     "mixed-install": "files of two versions or two installers lie on top of each other",
     "name-differs": "the distribution and its module have different names",
