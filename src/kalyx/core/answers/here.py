@@ -92,7 +92,8 @@ def _other_python3(context: SeatContext) -> list[Note]:
     if own is None or m.platform == "win32":
         return []
     found = next((f.path for f in find_on_path(m, "python3", first_only=True)), "")
-    mine, other = own[1].interpreter, context.examiner.examine(found, context.folder).interpreter if found else None
+    mine = own[1].interpreter
+    other = context.examiner.examine(found, context.folder, ask=False).interpreter if found else None
     if not found or other is None or not other.works or not mine.works or m.path.basename(own[0]) == "python3" or (
             m.same(other.prefix or "", mine.prefix or "")):
         return []

@@ -83,9 +83,6 @@ def answer_packages(context: SeatContext, seat_ref: str, *, layer: str | None = 
                                 m.platform)
         findings += version_conflicts(everything, markers, interpreter.path)
     chosen = [d for d in everything if _wanted(d, layer, name, module)]
-    if conflicts:  # those that a conflict is about
-        said = " ".join(f.because for f in findings if f.cause == "version-conflict")
-        chosen = [d for d in chosen if f"{d.name} " in said]
     notes = [Note("runs-code", f"{line.file}, line {line.line}, runs code when Python starts, which "
                   "may change the path; it was read, not run.", line.file)
              for line in path.links if line.target is None and "__editable__" not in line.text

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 
-from kalyx.core.answers.put_checks import broken_now, built_for_older, dependents_of, try_imports
+from kalyx.core.answers.put_checks import Step, broken_now, built_for_older, dependents_of, try_imports
 from kalyx.core.changes.journal import Journal
 from kalyx.core.errors import NothingToJudge, Refused
 from kalyx.core.facts.environments.neighbours import Neighbours
@@ -35,22 +35,9 @@ if TYPE_CHECKING:
     from kalyx.core.machine.interface import RunResult
     from kalyx.core.model import Distribution, Finding, Interpreter, Seat
 
-__all__ = ["PIP_LIMIT", "PutAnswer", "Step", "answer_put", "pip_for", "read_installed", "what_pip_said"]
+__all__ = ["PIP_LIMIT", "PutAnswer", "answer_put", "pip_for", "read_installed", "what_pip_said"]
 
 PIP_LIMIT = 3600.0  # seconds; a large package over a slow line
-
-
-@record
-class Step:
-    """One distribution that an installation would change.
-
-    ``action`` is added, upgraded, downgraded or replaced.
-    """
-
-    name: str
-    action: str
-    before: str | None
-    after: str
 
 
 @record

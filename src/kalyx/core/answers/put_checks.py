@@ -6,6 +6,7 @@ from kalyx.core.answers.why.module import explain
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.trial import observe_imports
 from kalyx.core.facts.search_path.modules import EXTENSION
+from kalyx.core.lean.record import record
 from kalyx.core.model import Evidence, Finding, Remedy, version_pair
 from kalyx.core.model.names import normal_name, requirement_name
 
@@ -13,18 +14,30 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
-    from kalyx.core.answers.put import Step
     from kalyx.core.facts.files import Files
     from kalyx.core.facts.seats.context import SeatContext, SeatFacts
     from kalyx.core.model import Distribution, Observation
 
-__all__ = ["broken_now", "built_for_older", "dependents_of", "try_imports"]
+__all__ = ["Step", "broken_now", "built_for_older", "dependents_of", "try_imports"]
 
 MOST_TRIED = 30  # modules
 IMPORT_LIMIT = 60.0  # seconds, for all of them
 MOST_READ = 64 * 1024 * 1024  # bytes of a compiled part
 # The module by which compiled parts ask for numpy's C interface, as numpy 2 calls it and as numpy 1 did
 _OF_2, _OF_1 = b"numpy._core._multiarray_umath", b"numpy.core._multiarray_umath"
+
+
+@record
+class Step:
+    """One distribution that an installation would change.
+
+    ``action`` is added, upgraded, downgraded or replaced.
+    """
+
+    name: str
+    action: str
+    before: str | None
+    after: str
 
 
 def dependents_of(before: Sequence[Distribution], steps: Sequence[Step]) -> list[str]:

@@ -37,8 +37,10 @@ def lay_out(page: Page, answer: PackagesAnswer, *, verbose: bool) -> None:
         tail += f"; {', '.join(answer.closed)} could not be looked into"
     asked = f" for {answer.asked}" if answer.asked else ""
     unmet = sum(f.cause == "version-conflict" for f in found_wrong)
-    if answer.only_conflicts and not unmet:
-        page.title(answer.status, f"All that is declared to be required is met in {place}{tail}.")
+    if answer.only_conflicts:
+        says = f"{unmet} declared requirement{'s are' if unmet > 1 else ' is'} not met" if unmet else \
+            "All that is declared to be required is met"
+        page.title(answer.status, f"{says} in {place}.")
         show_findings(page, found_wrong, verbose)
         return
     page.title(answer.status, f"{len(visible)} distribution{'s' if len(visible) != 1 else ''}{asked} "

@@ -53,7 +53,7 @@ def answer_files(context: SeatContext, paths: Sequence[str], at: str | None, lim
     Raises:
         NothingToJudge: a path is not there, or a folder holds no code.
     """
-    context = context.but(asks_when_read=not run)
+    context = context.beside(at or "").but(asks_when_read=not run)
     m, notes = context.machine, []
     if not run:
         from kalyx.core.answers.why.without_running import NOT_RUN

@@ -75,7 +75,7 @@ def answer_why(context: SeatContext, requests: Sequence[str], seat_ref: str, lim
         NothingToJudge: there is no such seat.
     """
     wanted = [parse_request(r) for r in requests]
-    context = context.but(asks_when_read=False)  # the import itself will show what it is
+    context = context.beside(seat_ref).but(asks_when_read=False)  # the import itself will show what it is
     facts = find_seat_to_run(context, seat_ref)
 
     waiting = iter(wanted)

@@ -61,6 +61,8 @@ def choose(context: SeatContext, found: Traceback, origin: Origin) -> Choice:
         program = m.absolute(found.program)
         return Choice(program, "") if _is_known(context, program) else Choice(
             "", f"{program} is of no environment known here")
+    if m.path.isabs(found.program or ""):
+        return Choice("", f"{found.program} is not on this machine")
     if origin.site:
         return _of_prefix(context, origin)
     if origin.script and not m.is_file(origin.script):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.facts.configuration.own_files import config_files
-from kalyx.core.facts.interpreters.environment import environment_of
+from kalyx.core.facts.interpreters.environment import environment_of, is_environment, prefix_of
 from kalyx.core.facts.interpreters.examiner import Examiner, numbered
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
 from kalyx.core.lean.record import record
@@ -90,6 +90,17 @@ class SeatContext:
             self.examiner.but(given["asks_when_read"])
         return SeatContext(self.machine, self.folder, self.examiner.probe_folder, self.examiner.limit,
                            examiner=examiner, **given)
+
+    def beside(self, seat_ref: str) -> SeatContext:
+        """Return the same, which also looks where an environment that is named by its path has its neighbours."""
+        kind, _, path = seat_ref.partition(":")
+        m, path = self.machine, self.machine.absolute(path or kind)
+        prefix = path if is_environment(m, path) else prefix_of(m, path)
+        above = m.path.dirname(prefix)
+        if kind not in ("env", "python") or not m.path.isabs(prefix) or above in (m.home, m.path.dirname(above)) \
+                or not is_environment(m, prefix):
+            return self
+        return self.but(roots=(*self._given["roots"], above))
 
     @property
     def config(self) -> Config:
