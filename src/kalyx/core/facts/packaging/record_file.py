@@ -28,6 +28,7 @@ class Record:
         self.files = files
         self.folder = distribution.location
         self.path = str(files.path.join(distribution.metadata, "RECORD"))
+        self._differences: dict[str, str] = {}  # a compiled part can be large, and is asked about again and again
         self._text = self._read(self.path)
         if not self._text:
             listed = str(files.path.join(distribution.metadata, "installed-files.txt"))  # of setuptools before wheels
@@ -73,6 +74,11 @@ class Record:
 
     def difference(self, row: str) -> str:
         """Say how a file differs from what was installed; empty when it does not, or is not there."""
+        if row not in self._differences:
+            self._differences[row] = self._compare(row)
+        return self._differences[row]
+
+    def _compare(self, row: str) -> str:
         digest, size = self.rows[row]
         path = self.absolute(row)
         info = self.files.stat(path)
