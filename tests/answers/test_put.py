@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from kalyx.core.facts.packaging.pip_complaints import Complaint, read_complaint
-from tests.support.build import World, python_of, run, site_of, write
+from tests.support.build import World, python_of, run, site_of
 
 # What pip printed on its error stream, and what is read of it
 PRINTED = {
@@ -115,6 +115,3 @@ def test_build_that_fails(world: World) -> None:
             archive.addfile(info, io.BytesIO(text.encode()))
     answer = world.answer("put", "seedc")
     assert "does not find the header libpq-fe.h" in answer["result"]["message"], answer
-    write(world.project / "requirements.txt", "seedc\n")
-    made = world.answer("make", "fresh", "--python", python_of(lab), "--requirements", "requirements.txt")
-    assert "libpq-fe.h" in made["result"]["message"], made

@@ -37,6 +37,9 @@ from tests.support.build import (
 ALL = [*SITUATIONS, *MORE_SITUATIONS, *COMPILED, *PROJECTS, *MISHAPS, *REACH, *NATIVES, *OWNERS, *LINKS]
 
 
+SHOWN: set[tuple[str, ...]] = set()  # what this process has looked at as text
+
+
 @pytest.mark.parametrize("case", ALL, ids=lambda s: s.slug)
 def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
     """The primary cause is right; the first remedy, carried out as given, mends it."""
@@ -58,10 +61,13 @@ def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
     assert set(case.others) <= {f["cause"] for f in report["causes"]}
     assert "raises" not in {f["cause"] for f in report["causes"][1:]}
     assert first["evidence"] and first["remedies"]
-    text = world.kalyx("why", case.ask, "--at", case.at, *limit, privileged=case.privileged)
-    assert text.returncode == 1 and "Traceback" not in text.stdout + text.stderr
-    assert [p for p in ("because", "how we know", "what to do") if f"\n  {p}\n" in text.stdout] == [
-        "because", "how we know", "what to do"]
+    shown = (*(f["cause"] for f in report["causes"]), *(r["kind"] for r in first["remedies"]))
+    if shown not in SHOWN:  # the same causes with such remedies are laid out by the same code
+        SHOWN.add(shown)
+        text = world.kalyx("why", case.ask, "--at", case.at, *limit, privileged=case.privileged)
+        assert text.returncode == 1 and "Traceback" not in text.stdout + text.stderr
+        assert [p for p in ("because", "how we know", "what to do") if f"\n  {p}\n" in text.stdout] == [
+            "because", "how we know", "what to do"]
     read = world.answer("why", case.ask, "--at", case.at, "--no-run", privileged=case.privileged)
     said = read["result"]["imports"][0]
     assert said["outcome"] == "unknown" and [f["cause"] for f in said["causes"]][:1] in ([], [case.cause], *(
