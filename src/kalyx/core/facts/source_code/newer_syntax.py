@@ -23,14 +23,28 @@ _SYNTAX = (
     ("3.6", re.compile(r"^\s*[\w.]+\s*:\s*[\w.\[\], \"']+(=|$)"), "a variable with a type"),
     ("3.5", re.compile(r"^\s*async\s+(def|for|with)\b"), "async"),
 )
-_NESTED = "f-string: "  # what Python before 3.12 says of quotes, backslashes and comments inside one
+# What Python before 3.12 says of what an f-string may have inside its braces since (PEP 701), and how the line looks
+# then: the outer quote again, anything at all, or braces that go on in the next line
+_NESTED = (
+    (re.compile(r"f-string: (?:unmatched|expecting '}'|unterminated|invalid syntax)"),
+     re.compile(r"(?<![\w'\"])[fF][rR]?(['\"]).*?\{[^{}]*\1[^{}]*\}")),
+    (re.compile(r"f-string expression part cannot include"), re.compile(r"\{")),
+    (re.compile(r"unterminated string literal|EOL while scanning string literal"),
+     re.compile(r"(?<![\w'\"])[fF][rR]?['\"][^'\"{}]*\{\s*(?:[\w.]*[(\[,]\s*)?$")),
+)
+# Names that `from __future__` takes, by the version that brought them
+_FUTURE = {"annotations": "3.7", "generator_stop": "3.5", "unicode_literals": "2.6", "print_function": "2.6"}
+_NO_FEATURE = re.compile(r"future feature (\w+) is not defined")
 
 
 def newer_syntax(version: tuple[int, int], line: str, message: str) -> tuple[str, str] | None:
     """Return the version that brought a line's form, and its name; None when no newer form is seen in it."""
-    if version < (3, 12) and message.startswith(_NESTED) and "{" in line and (
-            "backslash" in message or "#" in message or "expecting '}'" in message):
-        return "3.12", "an f-string with quotes, a backslash or a comment inside its braces"
+    if version < (3, 12) and any(says.match(message) and form.search(line) for says, form in _NESTED):
+        return "3.12", "an f-string with quotes, a backslash, a comment or a new line inside its braces"
+    feature = _NO_FEATURE.match(message)
+    since = _FUTURE.get(feature[1], "") if feature else ""
+    if feature and since and version_pair(since) > version:
+        return since, f"from __future__ import {feature[1]}"
     for since, form, name in _SYNTAX:
         if version_pair(since) > version and form.search(line):
             return since, name

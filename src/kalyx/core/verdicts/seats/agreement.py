@@ -75,7 +75,8 @@ def _other_way(main: Sequence[Seat], odd: Sequence[SeatFacts], files: Files) -> 
     """
     from kalyx.core.verdicts.remedies.line_up import use_in_shell
 
-    other = next((f.seat for f in odd if f.seat.kind in ("editor", "notebook", "script")), None)
+    other = next((f.seat for f in odd if f.seat.kind in ("editor", "notebook", "script")
+                  and not any(x.is_problem for x in f.seat.findings)), None)
     if other is None or other.environment is None or other.interpreter is None or [s.kind for s in main] != ["shell"]:
         return ()
     back = use_in_shell(other.environment, other.interpreter.path, files)
