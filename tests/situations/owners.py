@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import sys
@@ -109,6 +110,12 @@ def _dropped_part(w: World, lab: Path) -> None:
     w.wheels.install(old, site_of(place))
 
 
+def _gone_by_conda(w: World, lab: Path) -> None:
+    write(lab / "conda-meta" / "history", "")
+    write(lab / "conda-meta" / "acme-toolbox-1.2-0.json", json.dumps({
+        "name": "acme-toolbox", "version": "1.2", "files": [f"lib/python{SHORT}/site-packages/toolbox/__init__.py"]}))
+
+
 def _required_portion(w: World, lab: Path) -> None:
     installed(w, lab, "acme-core", files={"acme/core/__init__.py": ""})
     w.wheels.add("acme-storage", "1.5", {"acme/storage/__init__.py": ""})
@@ -190,6 +197,7 @@ OWNERS = [
     Situation("left-over binary", _left_binary, "fastgrid", "mixed-install", says="is no file of fastgrid",
               remedy="command"),
     Situation("part dropped since", _dropped_part, "pkg_resources", "base-site-off", remedy="command"),
+    Situation("gone, by conda's record", _gone_by_conda, "toolbox", "metadata-only", says="acme-toolbox 1.2"),
     Situation("required part of a namespace", _required_portion, "acmeapp", "dependency-absent", says="acme-storage",
               remedy="command"),
     Situation("user site off by a flag", _without_user_site("-s"), "fastgrid", "user-site-off", at="kernel:open",

@@ -90,7 +90,7 @@ def is_plainly_absent(case: Case, failure: Failure | None) -> bool:
 
 def _has_traces(case: Case, name: str) -> bool:
     """Whether anything in the folders of the path is called somewhat like a module, or cannot be seen, or metadata
-    says that it brings the module.
+    says that it brings the module, or conda may.
     """
     from kalyx.core.tables import import_names
 
@@ -102,7 +102,8 @@ def _has_traces(case: Case, name: str) -> bool:
         text = _plain("\0".join(("", *names)))
         if any(start in text for start in starts):
             return True
-    return bool(case.distributions.bringing(name))
+    return bool(case.distributions.bringing(name)) or case.files.is_folder(
+        case.files.path.join(case.python.prefix, "conda-meta"))
 
 
 def _plain(name: str) -> str:

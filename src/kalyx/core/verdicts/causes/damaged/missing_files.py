@@ -9,6 +9,7 @@ from kalyx.core.model import Evidence, Finding
 from kalyx.core.model.names import normal_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import also, cause
+from kalyx.core.verdicts.causes.damaged.conda_records import gone_by_conda
 from kalyx.core.verdicts.reading.absence import is_absent
 from kalyx.core.verdicts.remedies import pip
 
@@ -163,7 +164,7 @@ def _without_anything(case: Case, failure: Failure | None) -> Finding | None:
             "there.", tuple(evidence),
             pip.reinstall(case, owner.name, owner.version, "to have its files",
                                obstacles=tuple(obstacles)))
-    return None
+    return gone_by_conda(case, failure.top)
 
 
 def _without_list(case: Case, layer: Layer, module: str) -> Distribution | None:
