@@ -140,7 +140,16 @@ def _changes(case: Case, name: str, requirement: str, beside: Sequence[str], rem
     affected = "".join(dict.fromkeys(_others_affected(case, r) for r in (requirement, *beside)))
     gone = f", removes {', '.join(removed)}" if removed else ""
     return (f"adds {all_names}, and what {'they require' if beside else 'it requires'}, "
-            f"to {case.python.prefix}{gone}{affected}")
+            f"to {case.python.prefix}{gone}{affected}{_shown_first(case, requirement, beside)}")
+
+
+def _shown_first(case: Case, requirement: str, beside: Sequence[str]) -> str:
+    """Say which command shows first what pip would upgrade or break, and does the same; empty for a folder."""
+    if not requirement_name(requirement) or case.text_of:
+        return ""
+    at = () if case.seat.kind == "shell" else ("--at", case.seat.ref)
+    line = command_line(case.files, ("kalyx", "put", requirement, *beside, *at))
+    return f"; {line} shows first what else would change"
 
 
 def _obstacles(case: Case, name: str) -> tuple[str, ...]:
