@@ -43,7 +43,13 @@ else:
 
     def replace(one, **changes):
         """Return a copy with some fields changed."""
-        return type(one)(**{**{n: getattr(one, n) for n in type(one).__fields__}, **changes})
+        cls = type(one)
+        made = object.__new__(cls)
+        for name, fill in cls.__setters__:
+            fill(made, changes.pop(name) if name in changes else getattr(one, name))
+        if changes:
+            raise TypeError(f"{cls.__name__} has no field {', '.join(changes)}")
+        return made
 
     def record(cls):
         """Make a class a frozen record of its annotated fields, which are its slots."""
@@ -71,6 +77,7 @@ else:
                     __setattr__=_refuse, __delattr__=_refuse)
         made = type(cls.__name__, cls.__bases__, body)
         setters = [made.__dict__[name].__set__ for name in names]
+        made.__setters__ = tuple(zip(names, setters))  # noqa: B905 - they are as many
         return made
 
     def _repr(self):

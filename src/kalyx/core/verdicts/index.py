@@ -28,7 +28,7 @@ CHECKS = (
                  "traces", False, "", ()),
     IndexedCheck("own-code-unreachable", "one_deeper", "unreachable.one_deeper",
                  "traces", False, "without a file", ()),
-    IndexedCheck("python2-source", "neighbour_by_plain_name", "incompatible.python2",
+    IndexedCheck("python2-source", "neighbour_by_plain_name", "incompatible.plain_names",
                  "absence", False, "", ()),
     IndexedCheck("hidden-by-path", "hidden_by_path", "unreachable.other_copies",
                  "traces", False, "always", ()),

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.search_path.archives import archive_names
 from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
@@ -90,6 +89,8 @@ class Finder:
         if not file:
             return None
         if file not in self._archives:
+            from kalyx.core.facts.search_path.archives import archive_names
+
             self._archives[file] = archive_names(m, file)
         names, start = self._archives[file], inside + name
         for ending, kind in (("/__init__.pyc", "package"), ("/__init__.py", "package"), (".pyc", "bytecode"),

@@ -5,11 +5,9 @@ from __future__ import annotations
 import re
 
 from kalyx.core.facts.packaging.listed_modules import mapped_folder
-from kalyx.core.facts.search_path.archives import is_archive
 from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
-from kalyx.core.verdicts.causes.unreachable.link_remedies import moved_to, renew
 from kalyx.core.verdicts.reading.absence import absent_name, asked_by_person
 from kalyx.core.verdicts.remedies import pip, which_pip
 from kalyx.core.verdicts.remedies.search_path import reach
@@ -156,6 +154,8 @@ def _hook_gone(case: Case, name: str, line: LinkLine, gone: str, owner: Distribu
 
 def _broken(case: Case, name: str, line: LinkLine, target: str,
             owner: Distribution | None) -> Finding:
+    from kalyx.core.verdicts.causes.unreachable.link_remedies import moved_to, renew
+
     m, now = case.files, moved_to(case, target, name)
     where = "the line" if line.target else "the import hook that the line starts"
     evidence = [Evidence(f"{where} names {target}", line.file, line.line),
@@ -191,6 +191,7 @@ def _behind(case: Case, name: str, line: LinkLine, lines: Sequence[LinkLine]) ->
 def _archive(case: Case, name: str, path: str) -> Finding | None:
     """Find that an archive on the path cannot be read, where its bytes or its name speak of the module."""
     from kalyx.core.errors import Unreadable
+    from kalyx.core.facts.search_path.archives import is_archive
 
     try:
         data = case.files.read_whole(path)
@@ -237,6 +238,8 @@ def _symbolic(case: Case, name: str, layer: Layer) -> Finding | None:
         target = m.read_link(link)
         if target is None or m.exists(link):
             continue
+        from kalyx.core.verdicts.causes.unreachable.link_remedies import moved_to
+
         target = m.located(target, layer.path)
         above = moved_to(case, target, name)
         now = m.path.join(above, entry) if above and m.exists(m.path.join(above, entry)) else None
@@ -261,6 +264,7 @@ def _egg_link_of(case: Case, layer: Layer, name: str) -> str | None:
 def _egg_link(case: Case, name: str, layer: Layer) -> Finding | None:
     """Find an egg-link whose folder is gone, or is in no line of a .pth file any more."""
     from kalyx.core.errors import Unreadable
+    from kalyx.core.verdicts.causes.unreachable.link_remedies import moved_to, renew
 
     m, link = case.files, _egg_link_of(case, layer, name)
     try:

@@ -78,7 +78,8 @@ def hidden_by_user_site(case: Case, failure: Failure | None) -> Finding | None:
 
 def _versions_differ(case: Case, name: str) -> bool:
     """Whether the copies of a module that the seat can see are of several versions."""
-    owners = [case.distributions.of(c.path) for _, c in case.modules.candidates(name) if c.kind != "namespace"]
+    found = [c.path for _, c in case.modules.candidates(name) if c.kind != "namespace"]
+    owners = [case.distributions.of(path) for path in found] if len(found) > 1 else ()  # whose one is, is not quick
     return len({d.version for d in owners if d is not None}) > 1
 
 

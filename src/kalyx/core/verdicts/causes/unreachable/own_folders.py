@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.source_code.scripts import dotted_name
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.absence import (
@@ -90,6 +89,8 @@ def own_code_unreachable(case: Case, failure: Failure | None) -> Finding | None:
 
 def _as_module(case: Case, place: str, name: str) -> list[Remedy]:
     """Return how to start a script that lies in the very package which it imports; nothing where it lies in none."""
+    from kalyx.core.facts.source_code.scripts import dotted_name
+
     main = case.launch.main
     folder, dotted = dotted_name(case.files, case.files.real_path(main)) if main else ("", "")
     return [run_as_module(case, folder, dotted)] if dotted.startswith(f"{name}.") and case.files.same(
