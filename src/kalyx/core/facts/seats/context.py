@@ -27,6 +27,7 @@ if TYPE_CHECKING:  # loaded where they are used: each costs a part of every comm
 
 __all__ = ["SeatContext", "SeatFacts"]
 
+MOST_NEIGHBOURS = 200  # entries of a folder that is taken for one of environments
 SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter-server", "jupyter")
 
 
@@ -98,7 +99,7 @@ class SeatContext:
         prefix = path if is_environment(m, path) else prefix_of(m, path)
         above = m.path.dirname(prefix)
         if kind not in ("env", "python") or not m.path.isabs(prefix) or above in (m.home, m.path.dirname(above)) \
-                or not is_environment(m, prefix):
+                or not is_environment(m, prefix) or len(m.entries(above)) > MOST_NEIGHBOURS:
             return self
         return self.but(roots=(*self._given["roots"], above))
 
