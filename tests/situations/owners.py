@@ -73,6 +73,11 @@ def _two_projects_one_asked(w: World, lab: Path) -> None:
     installed(w, lab, "shed", files={"shed.py": "from jot import encode\n"}, requires=["PyJot>=2"])
 
 
+def _two_projects_both_asked(w: World, lab: Path) -> None:
+    _two_projects_one_asked(w, lab)
+    installed(w, lab, "barn", files={"barn.py": ""}, requires=["jot"])
+
+
 def _shim(w: World, lab: Path) -> None:
     site = installed(w, lab, "soupkit4", "4.0", {"sk4/__init__.py": "from sk4 import bowl\n", "sk4/bowl.py": ""})
     write(site / "sk4-0.1.dist-info" / "METADATA", "Metadata-Version: 2.1\nName: sk4\nVersion: 0.1\n")
@@ -190,6 +195,7 @@ OWNERS = [
               remedy="command"),
     Situation("two projects, one is required", _two_projects_one_asked, "shed", "mixed-install", says="PyJot",
               remedy="command"),
+    Situation("two projects, both are required", _two_projects_both_asked, "jot:encode", "attribute-absent"),
     Situation("a shim owns nothing", _shim, "sk4", "files-missing", says="soupkit4", remedy="command"),
     Situation("set aside and not replaced", _set_aside, "fastgrid", "mixed-install", says="interrupted",
               remedy="command"),

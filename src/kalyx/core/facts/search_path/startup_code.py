@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import stat
 import time
 
 from kalyx.core.errors import Unreadable
@@ -64,7 +65,7 @@ def waited_for(files: Files, folders: Iterable[str]) -> list[str]:
     """Return the .pth files at which Python waits for ever: pipes that nobody writes to."""
     places = (files.path.join(folder, n) for folder in dict.fromkeys(folders)
               for n in sorted(files.entries(folder)) if n.endswith(".pth"))
-    return [p for p in places if (info := files.stat(p)) is not None and info.kind == "other"]
+    return [p for p in places if (info := files.stat(p)) is not None and stat.S_ISFIFO(info.mode)]
 
 
 @record

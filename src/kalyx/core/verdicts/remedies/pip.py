@@ -249,16 +249,26 @@ def reinstall(case: Case, name: str, version: str, reason: str, sign: str = "=="
 def take_turns(case: Case, wrong: Distribution, right: str, why: str) -> tuple[Remedy, ...]:
     """Return the remedy that takes one distribution out and then installs another, whose place it had taken.
 
-    `right` is a requirement; what is here of it already is installed afresh.
+    `right` is a requirement; what is here of it already is installed afresh. What another installed distribution
+    requires stays.
     """
-    served, name = allowed(case), _named(right)
-    if served is None:
-        return install(case, right)
+    served, name, user = allowed(case), _named(right), _user_of(case, wrong)
+    if served is None or user is not None:
+        return install(case, right, why=f"; {wrong.name} stays, as {user.name} requires it" if user else "")
     again = case.distributions.named(requirement_name(right)) is not None
     argv = _one_after_another(case, served.uninstall(wrong.name),
                               served.install(right, over="replaced" if again else "", alone=again))
     return (Remedy(f"Take {wrong.name} out, then install {name}, {why}.", "command", argv=argv,
                    changes=f"removes {wrong.name} {wrong.version} from {case.python.prefix}, adds {name}"),)
+
+
+def _user_of(case: Case, distribution: Distribution) -> Distribution | None:
+    """Return an installed distribution that requires another one; None where none does."""
+    from kalyx.core.facts.packaging.requirements import applies
+
+    wanted, markers = normal_name(distribution.name), case.distributions.markers
+    return next((d for d in case.distributions.all() if any(
+        normal_name(requirement_name(r)) == wanted and applies(r, markers) for r in d.requires)), None)
 
 
 def _one_after_another(case: Case, first: tuple[str, ...], then: tuple[str, ...]) -> tuple[str, ...]:

@@ -39,10 +39,10 @@ def two_projects(case: Case, failure: Failure | None) -> Finding | None:
     clash = next(_clashes(case, failure), None)
     if clash is None:
         return None
-    asked = _asked_for(case, failure)
-    meant = next(((d, e) for name, e in asked for d in (clash.now, clash.before) if normal_name(d.name) == name), None)
-    if meant is not None and meant[0] is clash.now:
-        return None
+    asked = _asked_for(case)
+    if normal_name(clash.now.name) in asked:
+        return None  # somebody counts on what lies there: to take it out would break that
+    meant = asked.get(normal_name(clash.before.name)) or _by_table(case, failure, clash)
     m, now, before = case.files, clash.now, clash.before
     name = top_level(m.path.relpath(clash.file, now.location).replace("\\", "/").split("/")[0])
     return Finding.error(
@@ -51,7 +51,7 @@ def two_projects(case: Case, failure: Failure | None) -> Finding | None:
         f"wrote over the files of {before.name}.",
         (Evidence(f"RECORD of {now.name} has this file as it is", clash.file),
          Evidence(f"RECORD of {before.name} has it otherwise: it was written over", before.metadata),
-         *([meant[1]] if meant else []), *what_broke(case)),
+         *([meant] if meant else []), *what_broke(case)),
         pip.take_turns(case, now, f"{before.name}=={before.version}", "whose files it wrote over"))
 
 
@@ -70,22 +70,27 @@ def _clashes(case: Case, failure: Failure | None) -> Iterator[_Clash]:
                 yield _Clash(file, now, other)
 
 
-def _asked_for(case: Case, failure: Failure | None) -> list[tuple[str, Evidence]]:
-    """Return which distributions are asked for by name: by the project, by installed ones, by the table."""
-    found: list[tuple[str, Evidence]] = []
+def _asked_for(case: Case) -> dict[str, Evidence]:
+    """Return which distributions are asked for by name, and by whom: the project first, then what is installed."""
+    found: dict[str, Evidence] = {}
     markers = case.distributions.markers
     project = case.distributions.project
     for declared in project.declared if project is not None else ():
         if applies(declared.requirement, markers):
-            found.append((declared.name, Evidence(f"the project asks for it: {declared.requirement}", declared.file,
-                                                  declared.line)))
+            found.setdefault(declared.name, Evidence(f"the project asks for it: {declared.requirement}", declared.file,
+                                                     declared.line))
     for distribution in case.distributions.all():
-        found += [(normal_name(requirement_name(line)),
-                   Evidence(f"{distribution.name} {distribution.version} declares: {line}", distribution.metadata))
-                  for line in distribution.requires if applies(line, markers)]
+        for line in distribution.requires:
+            if applies(line, markers):
+                found.setdefault(normal_name(requirement_name(line)), Evidence(
+                    f"{distribution.name} {distribution.version} declares: {line}", distribution.metadata))
+    return found
+
+
+def _by_table(case: Case, failure: Failure | None, clash: _Clash) -> Evidence | None:
+    """Return what the table of names says, where it has the module for the one that was written over."""
     module = failure.top if failure is not None else top_level(case.obs.module)
     known = import_names.distribution_for(module)
-    if known is not None:
-        found.append((normal_name(known), Evidence(
-            f"{module} belongs to {known} in the table of well-known names that Kalyx ships")))
-    return found
+    if known is None or normal_name(known) != normal_name(clash.before.name):
+        return None
+    return Evidence(f"{module} belongs to {known} in the table of well-known names that Kalyx ships")
