@@ -82,9 +82,10 @@ def answer_files(context: SeatContext, paths: Sequence[str], at: str | None, lim
     reports: list[ImportReport] = []
     listed: list[FileReport] = []
     for group in _same_launch(taken):
-        found_here = _explain(context, group, neighbours, limit) if run else _read(context, group, neighbours)
+        found_here, case = _explain(context, group, neighbours, limit) if run else _read(context, group, neighbours)
         reports += found_here
         listed += [_file_report(f, found_here) for f in group]
+        notes += _later_needs(case, group) if case else ()
     notes += [n for f in taken for n in _notes(f)]
     order = {f: n for n, f in enumerate(files)}
     listed.sort(key=lambda r: order[r.path])
@@ -140,8 +141,11 @@ def _not_run(context: SeatContext, facts: SeatFacts, module: str, stopping: tupl
 
 
 def _explain(context: SeatContext, group: Sequence[_File], neighbours: Neighbours,
-             limit: float) -> list[ImportReport]:
-    """Try all imports of files that share a launch; judge each that says something."""
+             limit: float) -> tuple[list[ImportReport], Case | None]:
+    """Try all imports of files that share a launch; judge each that says something.
+
+    Returns what became of each, and one of the cases; no case where nothing could be tried.
+    """
     from kalyx.core.verdicts.judge_import import judge_import
     from kalyx.core.verdicts.seats.interpreter import interpreter_broken
 
@@ -154,7 +158,7 @@ def _explain(context: SeatContext, group: Sequence[_File], neighbours: Neighbour
     if launch is None or not runnable:
         modules = list(dict.fromkeys(i.module for f in group for i in f.source.imports)) or [
             context.machine.path.basename(group[0].path).rsplit(".", 1)[0]]
-        return [_not_run(context, facts, m, stopping, neighbours, asked) for m in modules]
+        return [_not_run(context, facts, m, stopping, neighbours, asked) for m in modules], None
     seen = observe_imports(context.machine, launch, seat.interpreter, context.examiner.probe_folder,
                            requests, limit, group[0].source.paths) if requests else {}
     reports: list[ImportReport] = []
@@ -169,7 +173,7 @@ def _explain(context: SeatContext, group: Sequence[_File], neighbours: Neighbour
         if found.outcome == "no-start" or (found.outcome == "hang" and not found.python):
             broken = interpreter_broken(facts, context.machine, found, ender_of(context, facts, found))
             return [_not_run(context, facts, r, (broken,) if broken else stopping, neighbours, asked)
-                    for r in requests if ":" not in r and r[0] != "@"]
+                    for r in requests if ":" not in r and r[0] != "@"], None
         if not _worth_judging(request, found, seen):
             continue
         if request.startswith("@"):
@@ -178,19 +182,41 @@ def _explain(context: SeatContext, group: Sequence[_File], neighbours: Neighbour
         like = Case(context.machine, here, found, neighbours, like, asked=asked.get(request, ()))
         case = with_newer_parser(context, like, neighbours)
         reports.append(_spared(case, replace(judge_import(case), asked=asked.get(request, ()))))
-    return reports
+    return reports, like
 
 
-def _read(context: SeatContext, group: Sequence[_File], neighbours: Neighbours) -> list[ImportReport]:
-    """Say of all imports of files that share a launch what reading tells."""
-    from kalyx.core.answers.why.without_running import read_requests
+def _later_needs(case: Case, group: Sequence[_File]) -> list[Note]:
+    """Return what the calls of files need beyond what these import, by reading the libraries that they call."""
+    from kalyx.core.facts.late_imports.call_sites import read_calls
+    from kalyx.core.facts.late_imports.library import Library
+    from kalyx.core.facts.source_code.cells import read_pieces
+    from kalyx.core.verdicts.call_needs import notes_of_calls
+
+    library = Library(case.files, case.modules)
+    notes = []
+    for file in group:
+        if any(not i.module.startswith(".") and not library.is_stdlib(i.module) for i in file.source.imports):
+            pieces, _ = read_pieces(case.files, file.path)
+            calls, is_cut = read_calls(library, file.path, pieces)
+            notes += notes_of_calls(case, file.path, calls)
+            notes += [Note("calls-cut", f"{file.path} calls more than is followed: what some of its calls need later "
+                           "was not read.", file.path)] if is_cut else []
+    return notes
+
+
+def _read(context: SeatContext, group: Sequence[_File],
+          neighbours: Neighbours) -> tuple[list[ImportReport], Case | None]:
+    """Say of all imports of files that share a launch what reading tells; with the case, where there is one."""
+    from kalyx.core.answers.why.without_running import read_case, read_requests
 
     facts, asked = group[0].facts, _places(group)
     wanted = [r for r in dict.fromkeys(r for f in group for r in f.requests())
               if not r.startswith(("@", ".")) and ":" not in r]
     reports = read_requests(context, facts, group[0].launch, [_split(r) for r in wanted], neighbours,
                             group[0].source.paths)
-    return [replace(report, asked=asked.get(request, ())) for request, report in zip(wanted, reports, strict=True)]
+    case = read_case(context, facts, group[0].launch, neighbours, group[0].source.paths)
+    return [replace(report, asked=asked.get(request, ()))
+            for request, report in zip(wanted, reports, strict=True)], case
 
 
 def _spared(case: Case, report: ImportReport) -> ImportReport:

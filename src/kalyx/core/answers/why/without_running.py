@@ -33,10 +33,9 @@ if TYPE_CHECKING:
         Finding,
         Interpreter,
         Launch,
-        Seat,
     )
 
-__all__ = ["NOT_RUN", "answer_without_run", "read_requests"]
+__all__ = ["NOT_RUN", "answer_without_run", "read_case", "read_requests"]
 
 NOT_RUN = Note("not-run", "Nothing was imported (--no-run): this is what reading the files says. Code that "
                "runs at Python's start, or in the module, may change it.")
@@ -81,17 +80,26 @@ def read_requests(context: SeatContext, facts: SeatFacts, launch: Launch | None,
                   wanted: Sequence[tuple[str, str | None]], neighbours: Neighbours,
                   folders: Sequence[tuple[str, bool]] = ()) -> tuple[ImportReport, ...]:
     """Return what reading the files says of each request; `folders` are put on the path (True: at its front)."""
+    seat, case = facts.seat, read_case(context, facts, launch, neighbours, folders)
+    if case is None:
+        stopping = tuple(f for f in seat.findings if f.is_problem)
+        return tuple(ImportReport(m, n, seat.ref, seat.interpreter, "unknown", causes=stopping) for m, n in wanted)
+    return tuple(_read(case, request) for request in wanted)
+
+
+def read_case(context: SeatContext, facts: SeatFacts, launch: Launch | None, neighbours: Neighbours,
+              folders: Sequence[tuple[str, bool]] = ()) -> Case | None:
+    """Return a case in which nothing was tried, of what the files say; None where the seat cannot start."""
     seat, examined = facts.seat, facts.examined
     interpreter = seat.interpreter
     if interpreter is None or launch is None or examined is None or not interpreter.works \
             or interpreter.prefix is None:
-        stopping = tuple(f for f in seat.findings if f.is_problem)
-        return tuple(ImportReport(m, n, seat.ref, interpreter, "unknown", causes=stopping) for m, n in wanted)
+        return None
     path = read_search_path(context.machine, interpreter, examined.stdlib, examined.config, launch.env,
                             start=launch.start or launch.cwd, cwd=launch.cwd, flags=launch.argv[1:])
     python = replace(_python(context, interpreter, launch, path), front=tuple(f for f, front in folders if front),
                      back=tuple(f for f, front in folders if not front))
-    return tuple(_read(context, replace(seat, launch=launch), python, request, neighbours) for request in wanted)
+    return Case(context.machine, replace(seat, launch=launch), Observation("", None, "fails", python), neighbours)
 
 
 def _python(context: SeatContext, interpreter: Interpreter, launch: Launch, path: SearchPath) -> RunningPython:
@@ -115,20 +123,18 @@ def _suffixes(machine: Machine, interpreter: Interpreter, path: SearchPath) -> l
     return read_suffixes(names, interpreter.implementation, interpreter.version_pair or (3, 0))
 
 
-def _read(context: SeatContext, seat: Seat, python: RunningPython, request: tuple[str, str | None],
-          neighbours: Neighbours) -> ImportReport:
+def _read(case: Case, request: tuple[str, str | None]) -> ImportReport:
     """Look a module up as the import would; follow what it imports itself."""
     from kalyx.core.verdicts.judge_import import judge_import
 
     module, name = request
-    blank = Case(context.machine, seat, Observation(module, name, "fails", python), neighbours)
+    blank = case.but(replace(case.obs, module=module, name=name))
     found, missing = _look_up(blank, module, None)
     if missing is None and found is not None and blank.modules.layer_of_file(found.path) != "stdlib":
         missing = _follow(blank, found, module)
     if missing is None:
         return _would_import(blank, request, found)
-    observed = Observation(module, name, "fails", python, (missing.error(),))
-    report = judge_import(blank.but(observed))
+    report = judge_import(blank.but(replace(blank.obs, chain=(missing.error(),))))
     return replace(report, outcome="unknown", error=None, causes=tuple(_read_only(f) for f in report.causes))
 
 

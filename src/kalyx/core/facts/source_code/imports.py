@@ -9,12 +9,11 @@ TYPE_CHECKING) or delayed (inside a function) are marked so.
 from __future__ import annotations
 
 import ast
-import json
 import re
 
-from kalyx.core.errors import Unreadable
+from kalyx.core.facts.source_code.cells import read_pieces
 from kalyx.core.facts.source_code.path_changes import PathReader
-from kalyx.core.facts.source_code.syntax import dotted, parse
+from kalyx.core.facts.source_code.syntax import catches_import_error, dotted, is_type_checking, parse
 from kalyx.core.lean.record import record, replace
 
 TYPE_CHECKING = False
@@ -28,11 +27,8 @@ if TYPE_CHECKING:
 
 __all__ = ["ImportedName", "Source", "find_sources", "package_root", "read_source"]
 
-SOURCE_LIMIT = 8 * 1024 * 1024      # bytes of a script
-NOTEBOOK_LIMIT = 256 * 1024 * 1024  # bytes of a notebook; outputs make them large
 MOST_FILES = 200
 MOST_FOLDERS = 400
-PYTHON_CELLS = ("time", "timeit", "capture", "prun", "snakeviz", "memit", "mprun", "lprun")
 # How an import is kept from failing, the weakest hold first
 GUARDS = ("", "condition", "function", "try", "typing")
 _LINE_IMPORT = re.compile(r"^([ \t]*)(?:from\s+(\.*\w?[\w.]*)\s+import\s+([\w, ()*]+)|import\s+([\w., ]+))",
@@ -43,7 +39,6 @@ _WHERE_IT_RUNS = frozenset({
 # What code calls its own answers to that: PY3, PY_3_14_PLUS, IS_WINDOWS, _WIN32
 _NAMED_SO = re.compile(r"_?(?:IS_)?(?:PY_?\d|PYTHON_?\d|PYPY|CPYTHON|WIN(?:DOWS|32|64)?(?:_|$)|"
                     r"MAC(?:OS)?(?:X|_|$)|DARWIN|LINUX|POSIX)")
-_MAGIC = re.compile(r"^([ \t]*)(?=\S)(?:[%!?]|[\w., ]+=[ \t]*[%!]|.*[^\s?]\?{1,2}[ \t]*$)")
 
 
 @record
@@ -91,70 +86,8 @@ def read_source(files: Files, path: str, root: str = "", *, alone: bool = False)
     A `root` is the folder of the project: below it folders without ``__init__.py`` are packages too (PEP 420).
     `alone`: it is run as a script, so that it is part of no package wherever it lies.
     """
-    info = files.stat(path)
-    limit = NOTEBOOK_LIMIT if path.endswith(".ipynb") else SOURCE_LIMIT
-    if info is not None and info.size > limit:
-        return Source(path, trouble=f"it is larger than {limit // (1024 * 1024)} MB")
-    try:
-        data = files.read_bytes(path, limit)
-    except Unreadable as error:
-        return Source(path, trouble=error.reason)
-    if path.endswith(".ipynb"):
-        return _read_notebook(files, path, data)
-    text, trouble = decode(data)
-    if trouble:
-        return Source(path, trouble=trouble)
-    return _Reader(files, path, root, alone=alone).read([(None, text)])
-
-
-def decode(data: bytes) -> tuple[str, str]:
-    """Decode source as Python does (PEP 263); return the text, or why it cannot be."""
-    import io
-    import tokenize
-
-    try:
-        encoding, _ = tokenize.detect_encoding(io.BytesIO(data).readline)
-        return data.decode(encoding).replace("\r\n", "\n").replace("\r", "\n"), ""
-    except (SyntaxError, UnicodeDecodeError, LookupError) as error:
-        return "", f"it cannot be decoded: {error}"
-
-
-def _read_notebook(files: Files, path: str, data: bytes) -> Source:
-    try:
-        content = json.loads(data.decode("utf-8-sig"))
-        cells = content["cells"] if "cells" in content else content["worksheets"][0]["cells"]
-        code = [c for c in cells if c.get("cell_type") == "code"]
-        texts = [s if isinstance(s := c.get("source", c.get("input", "")), str) else "".join(s)
-                 for c in code]
-    except RecursionError:
-        return Source(path, trouble="it is nested too deeply to be read")
-    except (ValueError, KeyError, TypeError, AttributeError, IndexError) as error:
-        return Source(path, trouble=f"it is not a notebook that can be read: {error}")
-    return _Reader(files, path).read([(n, plain_cell(t)) for n, t in enumerate(texts, 1)])
-
-
-def plain_cell(text: str) -> str:
-    """Return a cell with its magics and shell lines taken out, each line in its place."""
-    lines = text.split("\n")
-    first = next((n for n, line in enumerate(lines) if line.strip()), 0)
-    head = lines[first].strip() if lines else ""
-    if head.startswith("%%"):
-        if (head[2:].split() or [""])[0] not in PYTHON_CELLS:
-            return ""
-        lines[first] = ""
-    in_magic, kept = False, []
-    for line in lines:
-        if in_magic:  # a shell line goes on after a backslash
-            in_magic = line.rstrip().endswith("\\")
-            kept.append("")
-            continue
-        match = _MAGIC.match(line)
-        if match and not line.lstrip().startswith(("#", '"', "'")):
-            in_magic = line.rstrip().endswith("\\")
-            kept.append(match.group(1) + "pass")
-        else:
-            kept.append(line)
-    return "\n".join(kept)
+    pieces, trouble = read_pieces(files, path)
+    return Source(path, trouble=trouble) if trouble else _Reader(files, path, root, alone=alone).read(pieces)
 
 
 class _Reader:
@@ -296,7 +229,7 @@ def _inside(node: ast.AST, guard: str, instead_of: tuple[int, int] | None, flags
     children: list[tuple[ast.AST, str]] = []
     if type(node).__name__ in ("Try", "TryStar"):
         tried: Any = node
-        caught = any(_catches_import_error(h) for h in tried.handlers)
+        caught = any(_does_without(h) for h in tried.handlers)
         hold = stronger(guard, "try") if caught else guard
         yield from ((child, hold, instead_of) for child in tried.body)
         lines = (tried.body[0].lineno, tried.body[-1].end_lineno or tried.body[-1].lineno)
@@ -307,7 +240,7 @@ def _inside(node: ast.AST, guard: str, instead_of: tuple[int, int] | None, flags
                                        or _names_in(node.test) & flags):
         hold = stronger(guard, "try")  # one branch runs here, the other elsewhere
         children = [(child, hold) for child in (*node.body, *node.orelse)]
-    elif isinstance(node, ast.If) and not _is_type_checking(node.test):
+    elif isinstance(node, ast.If) and not is_type_checking(node.test):
         hold = stronger(guard, "condition")
         children = [(child, hold) for child in (*node.body, *node.orelse)]
         yield node.test, guard, instead_of
@@ -330,7 +263,7 @@ def stronger(a: str, b: str) -> str:
 
 def _flags_of(tried: Any) -> set[str]:
     """Return the names by which code remembers how a guarded import went: ``has_x = True``, ``x = None``."""
-    if not any(_catches_import_error(h) for h in tried.handlers):
+    if not any(_does_without(h) for h in tried.handlers):
         return set()
     found = set()
     for node in (n for part in (*tried.body, *tried.handlers, *tried.orelse) for n in ast.walk(part)):
@@ -344,16 +277,9 @@ def _names_in(test: ast.expr) -> set[str]:
     return {n.id for n in ast.walk(test) if isinstance(n, ast.Name)}
 
 
-def _catches_import_error(handler: ast.ExceptHandler) -> bool:
-    if handler.type is None:
-        return True
-    types = handler.type.elts if isinstance(handler.type, ast.Tuple) else [handler.type]
-    return any(dotted(t) in ("ImportError", "ModuleNotFoundError", "Exception", "BaseException")
-               for t in types) and not any(isinstance(s, ast.Raise) for s in handler.body)
-
-
-def _is_type_checking(test: ast.expr) -> bool:
-    return dotted(test).split(".")[-1] == "TYPE_CHECKING"
+def _does_without(handler: ast.ExceptHandler) -> bool:
+    """Whether a handler catches a failing import and goes on."""
+    return catches_import_error(handler) and not any(isinstance(s, ast.Raise) for s in handler.body)
 
 
 def _asks_where_it_runs(test: ast.expr) -> bool:

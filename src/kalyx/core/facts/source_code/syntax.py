@@ -8,7 +8,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-__all__ = ["dotted", "parse"]
+__all__ = ["catches_import_error", "dotted", "is_type_checking", "parse"]
 
 
 def parse(text: str) -> ast.Module:
@@ -63,3 +63,16 @@ def dotted(node: ast.AST | None) -> str:
     if not isinstance(node, ast.Name):
         return ""
     return ".".join([node.id, *parts])
+
+
+def catches_import_error(handler: ast.ExceptHandler) -> bool:
+    """Whether an ``except`` catches what a failing import raises."""
+    if handler.type is None:
+        return True
+    types = handler.type.elts if isinstance(handler.type, ast.Tuple) else [handler.type]
+    return any(dotted(t) in ("ImportError", "ModuleNotFoundError", "Exception", "BaseException") for t in types)
+
+
+def is_type_checking(test: ast.expr) -> bool:
+    """Whether a condition holds for type checkers alone."""
+    return dotted(test).split(".")[-1] == "TYPE_CHECKING"

@@ -1,0 +1,1 @@
+"""What calls import later: libraries read, not run, to tell what a call asks for beyond the import."""

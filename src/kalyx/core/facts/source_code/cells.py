@@ -1,0 +1,88 @@
+"""The code of a script or notebook as text: decoded as Python does, a notebook's cell by cell."""
+
+from __future__ import annotations
+
+import json
+import re
+
+from kalyx.core.errors import Unreadable
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
+
+__all__ = ["read_pieces"]
+
+SOURCE_LIMIT = 8 * 1024 * 1024      # bytes of a script
+NOTEBOOK_LIMIT = 256 * 1024 * 1024  # bytes of a notebook; outputs make them large
+PYTHON_CELLS = ("time", "timeit", "capture", "prun", "snakeviz", "memit", "mprun", "lprun")
+_MAGIC = re.compile(r"^([ \t]*)(?=\S)(?:[%!?]|[\w., ]+=[ \t]*[%!]|.*[^\s?]\?{1,2}[ \t]*$)")
+
+
+def read_pieces(files: Files, path: str) -> tuple[list[tuple[int | None, str]], str]:
+    """Return a script's text, or the code cells of a notebook with their numbers from 1; or why there is none.
+
+    The second is empty where the first is to be had. Magics and shell lines are taken out.
+    """
+    info, is_notebook = files.stat(path), path.endswith(".ipynb")
+    limit = NOTEBOOK_LIMIT if is_notebook else SOURCE_LIMIT
+    if info is not None and info.size > limit:
+        return [], f"it is larger than {limit // (1024 * 1024)} MB"
+    try:
+        data = files.read_bytes(path, limit)
+    except Unreadable as error:
+        return [], error.reason
+    if is_notebook:
+        return _cells_of(data)
+    text, trouble = _decoded(data)
+    return ([], trouble) if trouble else ([(None, text)], "")
+
+
+def _cells_of(data: bytes) -> tuple[list[tuple[int | None, str]], str]:
+    try:
+        content = json.loads(data.decode("utf-8-sig"))
+        cells = content["cells"] if "cells" in content else content["worksheets"][0]["cells"]
+        code = [c for c in cells if c.get("cell_type") == "code"]
+        texts = [s if isinstance(s := c.get("source", c.get("input", "")), str) else "".join(s)
+                 for c in code]
+    except RecursionError:
+        return [], "it is nested too deeply to be read"
+    except (ValueError, KeyError, TypeError, AttributeError, IndexError) as error:
+        return [], f"it is not a notebook that can be read: {error}"
+    return [(n, _plain(t)) for n, t in enumerate(texts, 1)], ""
+
+
+def _decoded(data: bytes) -> tuple[str, str]:
+    """Decode source as Python does (PEP 263); return the text, or why it cannot be."""
+    import io
+    import tokenize
+
+    try:
+        encoding, _ = tokenize.detect_encoding(io.BytesIO(data).readline)
+        return data.decode(encoding).replace("\r\n", "\n").replace("\r", "\n"), ""
+    except (SyntaxError, UnicodeDecodeError, LookupError) as error:
+        return "", f"it cannot be decoded: {error}"
+
+
+def _plain(text: str) -> str:
+    """Return a cell with its magics and shell lines taken out, each line in its place."""
+    lines = text.split("\n")
+    first = next((n for n, line in enumerate(lines) if line.strip()), 0)
+    head = lines[first].strip() if lines else ""
+    if head.startswith("%%"):
+        if (head[2:].split() or [""])[0] not in PYTHON_CELLS:
+            return ""
+        lines[first] = ""
+    in_magic, kept = False, []
+    for line in lines:
+        if in_magic:  # a shell line goes on after a backslash
+            in_magic = line.rstrip().endswith("\\")
+            kept.append("")
+            continue
+        match = _MAGIC.match(line)
+        if match and not line.lstrip().startswith(("#", '"', "'")):
+            in_magic = line.rstrip().endswith("\\")
+            kept.append(match.group(1) + "pass")
+        else:
+            kept.append(line)
+    return "\n".join(kept)
