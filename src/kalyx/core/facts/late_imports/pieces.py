@@ -14,8 +14,8 @@ if TYPE_CHECKING:
 __all__ = ["Pieces"]
 
 WHOLE = 24_000  # characters of a class that are parsed in one go
-_DEFINES = re.compile(r"\s*(?:async\s+)?(?:def|class)\s+(\w+)")
-_GOES_ON = re.compile(r"\s*(?:else|elif|except|finally|case)\b")
+_DEFINES = re.compile(r"[ \t]{0,80}(?:async[ \t]{1,9})?(?:def|class)[ \t]{1,9}(\w+)")
+_GOES_ON = re.compile(r"[ \t]{0,80}(?:else|elif|except|finally|case)\b")
 
 
 class Pieces:
@@ -74,7 +74,7 @@ class Pieces:
         """Parse some lines where they stand; of a large class what is no method."""
         lines = whole = self._lines[first:last]
         indent = lines[0][: len(lines[0]) - len(lines[0].lstrip())]
-        if sum(map(len, lines)) > WHOLE and re.match(r"\s*class\b", next((x for x in lines if _DEFINES.match(x)), "")):
+        if sum(map(len, lines)) > WHOLE and next((x for x in lines if _DEFINES.match(x)), "").lstrip().startswith("class"):
             _, kept = _split(self._lines, first, last, self._indent(first, last))
             lines = [line if hold else "" for line, hold in zip(lines, kept[first:last], strict=True)]
             lines.append(f"{self._indent(first, last)}pass")
