@@ -74,7 +74,8 @@ class Pieces:
         """Parse some lines where they stand; of a large class what is no method."""
         lines = whole = self._lines[first:last]
         indent = lines[0][: len(lines[0]) - len(lines[0].lstrip())]
-        if sum(map(len, lines)) > WHOLE and next((x for x in lines if _DEFINES.match(x)), "").lstrip().startswith("class"):
+        if sum(map(len, lines)) > WHOLE and next(
+                (x for x in lines if _DEFINES.match(x)), "").lstrip().startswith("class"):
             _, kept = _split(self._lines, first, last, self._indent(first, last))
             lines = [line if hold else "" for line, hold in zip(lines, kept[first:last], strict=True)]
             lines.append(f"{self._indent(first, last)}pass")
