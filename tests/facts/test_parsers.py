@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import platform
 import zipfile
 from io import BytesIO
 from pathlib import Path
@@ -10,6 +11,7 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from packaging.tags import parse_tag
 
 from kalyx.core.answers.why.module import parse_request
 from kalyx.core.errors import WrongUsage
@@ -21,13 +23,13 @@ from kalyx.core.facts.kernels import notebooks
 from kalyx.core.facts.kernels.kernelspecs import derive_name, read_kernel
 from kalyx.core.facts.packaging import distributions, requirements
 from kalyx.core.facts.packaging.inventory import read_inventory
-from kalyx.core.facts.packaging.wheelhouse import Wheelhouse
+from kalyx.core.facts.packaging.wheelhouse import Target, Wheelhouse, fits
 from kalyx.core.facts.processes.processes import connection_file_of, kind_of
 from kalyx.core.facts.search_path.layers import Layer
 from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.facts.shells import commands
 from kalyx.core.machine.local import RealMachine
-from kalyx.core.model import Environment, names
+from kalyx.core.model import Environment, RunningPython, names
 from kalyx.core.wire.messages import BadMessage, Session
 from tests.support.build import write
 from tests.support.made_up import MadeUpMachine
@@ -258,10 +260,28 @@ def test_wheelhouse(tmp_path: Path) -> None:
         machine = RealMachine({"HOME": str(tmp_path / "home"), **env}, str(tmp_path))
         machine.home = str(tmp_path / "home")
         house = Wheelhouse(machine, machine.env, str(tmp_path / "env"))
-        wheels = house.wheels_of("Seed.Kit", "3.11.7", "cpython")
+        wheels = house.wheels_of("Seed.Kit", Target("3.11.7", "cpython", "linux"))
         assert [str(w.version) for w in wheels] == versions
         for wheel in wheels:
             for asked in (("seedkit", "sow"), ("seedkit", "part"), ("seedkit.part", None)):
                 assert house.has(wheel, *asked, "3.12.1")
             for asked in (("seedkit", "reap"), ("seedkit.deep", None), ("kit", None)):
                 assert not house.has(wheel, *asked, "3.12.1")
+
+
+# what an interpreter's compiled modules end in, and which wheels it takes
+BUILDS = {
+    ".cpython-313-x86_64-linux-gnu.so": "cp313-cp313-manylinux_2_17 cp39-abi3-manylinux_2_17 cp313-none-linux",
+    ".cpython-313t-x86_64-linux-gnu.so": "cp313-cp313t-manylinux_2_17 cp313-none-linux",
+    ".cpython-313d-x86_64-linux-gnu.so": "cp313-cp313-manylinux_2_17 cp39-abi3-manylinux_2_17 cp313-cp313d-linux "
+                                         "cp313-none-linux",
+    ".cpython-313-x86_64-linux-musl.so": "cp313-cp313-musllinux_1_2 cp313-none-linux"}
+
+
+@pytest.mark.parametrize("ending", BUILDS)
+def test_wheels_are_for_one_build(ending: str) -> None:
+    """Debug and free-threaded builds and the C library decide, as the wheel's tag says (PEP 425, 656, 703)."""
+    target = Target.of(RunningPython("3.13.0", suffixes=(ending, ".so")), "linux")
+    offered = dict.fromkeys(w for wheels in BUILDS.values() for w in wheels.split())
+    taken = [w for w in offered if any(fits(t, target) for t in parse_tag(f"{w}_{platform.machine()}"))]
+    assert set(taken) == set(BUILDS[ending].split())

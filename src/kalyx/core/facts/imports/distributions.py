@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.packaging.distributions import SiteMetadata
     from kalyx.core.facts.packaging.project import Project
     from kalyx.core.facts.packaging.record_file import Record
-    from kalyx.core.facts.packaging.wheelhouse import Wheel, Wheelhouse
+    from kalyx.core.facts.packaging.wheelhouse import Target, Wheel, Wheelhouse
     from kalyx.core.facts.search_path.layers import Layer
     from kalyx.core.model import Distribution, Launch, RunningPython
 
@@ -153,7 +153,14 @@ class SeenDistributions:
 
     def wheels_of(self, name: str) -> list[Wheel]:
         """Return the wheels of a distribution in those folders that fit the seat's Python, the newest first."""
-        return self.wheelhouse.wheels_of(name, self._python.version, self._python.implementation)
+        return self.wheelhouse.wheels_of(name, self.target)
+
+    @property
+    def target(self) -> Target:
+        """The seat's interpreter, as wheels are made for one."""
+        from kalyx.core.facts.packaging.wheelhouse import Target
+
+        return Target.of(self._python, self._files.platform)
 
 
 def _brings(distribution: Distribution, file: str) -> bool:

@@ -28,8 +28,9 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping
 
     from kalyx.core.facts.files import Files
+    from kalyx.core.model import RunningPython
 
-__all__ = ["Wheel", "Wheelhouse", "fits"]
+__all__ = ["Target", "Wheel", "Wheelhouse", "fits"]
 
 MOST_WHEELS = 20  # of one distribution, the newest first
 NO_FILE = ("/dev/null", "nul", "NUL")
@@ -43,6 +44,26 @@ class Wheel:
     name: str
     version: Version
     path: str
+
+
+@record
+class Target:
+    """An interpreter, as far as it decides which wheels it can use; `flags` are those of its ABI (t, d)."""
+
+    version: str
+    implementation: str
+    system: str
+    flags: str = ""
+    is_musl: bool = False
+
+    @staticmethod
+    def of(python: RunningPython, system: str) -> Target:
+        """Return what an interpreter is, by the endings of the compiled modules that it loads."""
+        tagged = max(python.suffixes, key=len, default="")
+        match = re.search(r"(_d)?\.(?:cpython-|cp)\d+([a-z]*)", tagged)
+        flags = (match[2] + ("d" if match[1] else "")) if match else ""
+        return Target(python.version, python.implementation, system, "".join(sorted(set(flags) & set("td"))),
+                      "musl" in tagged)
 
 
 class Wheelhouse:
@@ -59,8 +80,8 @@ class Wheelhouse:
         """Whether pip is told to use no index, so that it has nothing but what lies here."""
         return _no_index(list(self._settings()))
 
-    def wheels_of(self, name: str, version: str, implementation: str) -> list[Wheel]:
-        """Return the wheels of a distribution that a Python of that version can use, newest first."""
+    def wheels_of(self, name: str, python: Target) -> list[Wheel]:
+        """Return the wheels of a distribution that an interpreter can use, newest first."""
         wanted = canonicalize_name(name)
         found: dict[Version, Wheel] = {}
         for path in self._files(wanted):
@@ -69,7 +90,7 @@ class Wheelhouse:
             except (InvalidWheelFilename, ValueError):
                 continue
             if called == wanted and not number.is_prerelease and any(
-                    fits(tag, version, implementation, self.files.platform) for tag in tags):
+                    fits(tag, python) for tag in tags):
                 found.setdefault(number, Wheel(name, number, path))
         return [found[number] for number in sorted(found, reverse=True)][:MOST_WHEELS]
 
@@ -191,16 +212,28 @@ def _no_index(settings: list[tuple[str, str]]) -> bool:
                for key, value in settings)
 
 
-def fits(tag: Tag, version: str, implementation: str, system: str) -> bool:
-    """Whether an interpreter of a version can use what has a tag (PEP 425)."""
-    major, minor = version.split(".")[:2]
+def fits(tag: Tag, python: Target) -> bool:
+    """Whether an interpreter can use what has a tag (PEP 425, 600, 656, 703)."""
+    major, minor = python.version.split(".")[:2]
     if tag.interpreter in (f"py{major}", f"py{major}{minor}"):
-        python = tag.abi == "none"
+        for_python = tag.abi == "none"
     else:
-        short = {"cpython": "cp", "pypy": "pp"}.get(implementation, implementation)
+        short = {"cpython": "cp", "pypy": "pp"}.get(python.implementation, python.implementation)
         made_for = re.fullmatch(rf"{short}{major}(\d*)", tag.interpreter)
-        python = made_for is not None and (
-            made_for.group(1) == minor or (tag.abi == "abi3" and int(made_for.group(1) or 0) <= int(minor)))
-    system = {"linux": "linux", "darwin": "macosx", "win32": "win"}.get(system, system)
+        for_python = made_for is not None and (
+            (made_for.group(1) == minor and _is_abi_of(tag.abi, python, major + minor))
+            or (tag.abi == "abi3" and "t" not in python.flags and int(made_for.group(1) or 0) <= int(minor)))
+    system = {"linux": "linux", "darwin": "macosx", "win32": "win"}.get(python.system, python.system)
+    if tag.platform.startswith(("manylinux", "musllinux")) and python.is_musl == tag.platform.startswith("manylinux"):
+        return False
     kinds = (platform.machine().lower(), "universal2", "win32")
-    return python and (tag.platform == "any" or (system in tag.platform and tag.platform.endswith(kinds)))
+    return for_python and (tag.platform == "any" or (system in tag.platform and tag.platform.endswith(kinds)))
+
+
+def _is_abi_of(abi: str, python: Target, short: str) -> bool:
+    """Whether compiled parts of an ABI are loaded: a debug build takes those of the release too, not the reverse."""
+    match = re.fullmatch(rf"cp{short}([a-z]*)", abi)
+    if match is None:
+        return abi in ("none", "abi3") or not abi.startswith("cp")
+    flags = set(match[1]) - set("mu")  # which memory and Unicode: there is but one of them since 3.8
+    return flags - {"d"} == set(python.flags) - {"d"} and ("d" in python.flags or "d" not in flags)

@@ -39,7 +39,7 @@ def made_for_here(case: Case, owner: Distribution | None, file: str | None) -> t
             "brought, and would bring again, holds this very file.", "command",
             argv=served.install(wanted, over="replaced", alone=True, from_source=owner.name),
             changes=f"replaces the files of {owner.name} in {case.python.prefix}; needs a compiler"))
-    others = [w for w in house.wheels_of(owner.name, *_python(case)) if str(w.version) != owner.version]
+    others = [w for w in house.wheels_of(owner.name, case.distributions.target) if str(w.version) != owner.version]
     todo += [r for w in others[:1] for r in pip.install(
         case, f"{owner.name}=={w.version}", why=f", another version, whose wheel is {w.path}")]
     return tuple(todo) or (Remedy(
@@ -53,7 +53,7 @@ def _would_be_the_same(case: Case, house: Wheelhouse, owner: Distribution, file:
     row = record.row_of(file)
     if row is None or not record.rows[row][0] or record.difference(row):
         return False
-    here = [w for w in house.wheels_of(owner.name, *_python(case)) if str(w.version) == owner.version]
+    here = [w for w in house.wheels_of(owner.name, case.distributions.target) if str(w.version) == owner.version]
     if here:
         return house.file_of(here[0], row) == case.files.read_bytes(file)
     try:
@@ -61,11 +61,7 @@ def _would_be_the_same(case: Case, house: Wheelhouse, owner: Distribution, file:
     except Unreadable:
         return False
     tags = [t for line in text.splitlines() if line.startswith("Tag:") for t in parse_tag(line[4:].strip())]
-    return any(fits(t, *_python(case), case.files.platform) and _fits_here(case, t.platform) for t in tags)
-
-
-def _python(case: Case) -> tuple[str, str]:
-    return case.python.version, case.python.implementation
+    return any(fits(t, case.distributions.target) and _fits_here(case, t.platform) for t in tags)
 
 
 def _fits_here(case: Case, system: str) -> bool:
