@@ -5,12 +5,13 @@ from __future__ import annotations
 import io
 import shutil
 import tarfile
+from collections.abc import Sequence
 from pathlib import Path
 
 from tests.situations.general import Situation
 from tests.situations.reach import kernel
-from tests.support.build import World, python_of, site_of, write
-from tests.support.packages import Build, compiled, installed, library, native
+from tests.support.build import BASE_PYTHON, World, python_of, site_of, write
+from tests.support.packages import Build, compiled, ending, installed, library, native
 
 OLD, NEW = "int husk(void) { return 1; }\n", "int husk(void) { return 1; }\nint bran(void) { return 2; }\n"
 USES = "bran(); return PyModule_Create(&made);"
@@ -96,7 +97,63 @@ def closed_by_ctypes(code: str, **more: str) -> Build:
     return installed("sowsound", {"sowsound.py": code, **more})
 
 
+def with_library(place: str, *options: str, ours: bool = True, requires: Sequence[str] = ()) -> Build:
+    """Install a part that needs a library which lies at a place in the site folder, `ours` or another's package."""
+    def build(w: World, lab: Path) -> None:
+        whole = library(w, "libhusk.so.1", NEW)
+        part = {"nativeseed/__init__.py": "from nativeseed import ext\n",
+                f"nativeseed/ext{ending(BASE_PYTHON)}": compiled(w, "ext", USES, whole, *options, before=BEFORE)}
+        lies = {place: whole.read_bytes()} if place else {}
+        w.wheels.install(w.wheels.add("nativeseed", "1", {**part, **(lies if ours else {})}, requires), site_of(lab))
+        if lies and not ours:
+            w.wheels.install(w.wheels.add("huskbin", "1", lies), site_of(lab))
+        kernel(w, "trials", python_of(lab))
+    return build
+
+
+RUNPATH = "-Wl,-rpath,$ORIGIN/../huskbin/lib"
+
+
+def required_library(installed_code: str, library_name: str, requires: str, *, declared: bool = True) -> Build:
+    """Have a library come with what a part requires: not installed, or in a version without what is needed."""
+    def build(w: World, lab: Path) -> None:
+        with_library("", RUNPATH, requires=[requires] if declared else ["huskbin"])(w, lab)
+        new = (w.root / "native" / "libhusk.so.1").read_bytes()
+        if installed_code:
+            old = library(w, "libhusk.so.1", installed_code).read_bytes()
+            w.wheels.install(w.wheels.add("huskbin", "1", {f"huskbin/lib/{library_name}": old}), site_of(lab))
+        w.wheels.add("huskbin", "2", {"huskbin/lib/libhusk.so.1": new})
+    return build
+
+
+def required_further_down(w: World, lab: Path) -> None:
+    """Have the library of a required distribution need that of one which is required in its turn."""
+    with_library("", RUNPATH, requires=["huskbin"])(w, lab)
+    core = library(w, "libgrain.so.3", "int grain(void) { return 3; }\n")
+    husk = library(w, "libhusk.so.1", NEW + "int grain(void);\nint both(void) { return grain(); }\n", core,
+                   "-Wl,-rpath,$ORIGIN/../../grainbin/lib").read_bytes()
+    w.wheels.install(w.wheels.add("huskbin", "1", {"huskbin/lib/libhusk.so.1": husk}, ["grainbin==3"]), site_of(lab))
+    w.wheels.add("grainbin", "3", {"grainbin/lib/libgrain.so.3": core.read_bytes()})
+
+
 NATIVES = [
+    *[Situation(f"library in {name}, where nobody looks", with_library(place, ours=ours), "nativeseed",
+                "library-missing", at="kernel:trials", says=f"site-packages/{place.rpartition('/')[0]}.",
+                remedy="edit")
+      for name, place, ours in (("its own folder", "nativeseed/libhusk.so.1", True),
+                                ("its own folder of libraries", "nativeseed/lib/libhusk.so.1", True),
+                                ("another package", "vendor/husk/lib/libhusk.so.1", False),
+                                ("another package's libraries", "huskbin.libs/libhusk.so.1", False))],
+    Situation("library of a requirement that is not here", required_library("", "", "huskbin>=1"), "nativeseed",
+              "library-missing", remedy="command"),
+    Situation("library of a requirement in an old version", required_library(NEW, "libhusk.so.0", "huskbin>=2"),
+              "nativeseed", "library-missing", remedy="command"),
+    Situation("symbol of a requirement in an old version", required_library(OLD, "libhusk.so.1", "huskbin>=2"),
+              "nativeseed", "symbol-missing", says="of huskbin 1, does not have", remedy="command"),
+    Situation("symbol of a newer version, undeclared", required_library(OLD, "libhusk.so.1", "", declared=False),
+              "nativeseed", "symbol-missing", says="of huskbin 1, does not have", remedy="command"),
+    Situation("library of a requirement's requirement", required_further_down, "nativeseed", "library-missing",
+              says="libgrain.so.3", remedy="command"),
     Situation("older copy first, by the variable", two_copies(beside=True), "nativeseed", "symbol-missing",
               at="kernel:trials",
               says="old/libhusk.so.1 first, as LD_LIBRARY_PATH holds", remedy="edit"),

@@ -112,6 +112,14 @@ class Wheelhouse:
         except (Unreadable, OSError, zipfile.BadZipFile, KeyError, ValueError, RuntimeError):
             return None
 
+    def names_of(self, wheel: Wheel) -> list[str]:
+        """Return the files that a wheel holds; none where it cannot be read."""
+        try:
+            with zipfile.ZipFile(io.BytesIO(self.files.read_bytes(wheel.path, WHEEL_LIMIT))) as archive:
+                return archive.namelist()
+        except (Unreadable, OSError, zipfile.BadZipFile, ValueError, RuntimeError):
+            return []
+
     def has(self, wheel: Wheel, module: str, name: str | None, version: str) -> bool:
         """Whether a wheel is for a Python version and has a module and, where one is given, the name in it."""
         base = module.replace(".", "/")

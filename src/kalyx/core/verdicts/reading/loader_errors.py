@@ -52,15 +52,34 @@ def loader_evidence(error: ObservedError, owner: Distribution | None) -> list[Ev
     return found
 
 
-def copies_of(case: Case, library: str) -> list[str]:
-    """Return where on the machine the library is: in this prefix, other environments, usual places."""
+def copies_of(case: Case, library: str, asker: str | None = None) -> list[str]:
+    """Return where on the machine the library is: beside what asks for it, with a package, in the usual places."""
     m = case.files
-    folders = [m.path.join(p, "lib") for p in (case.python.prefix, case.python.base_prefix)]
+    folders = _folders_beside(case, asker)
+    folders += [m.path.join(p, "lib") for p in (case.python.prefix, case.python.base_prefix)]
     folders += [m.path.join(e.path, "lib") for e in case.elsewhere.known.environments]
     folders += _PLACES
+    found = [p for f in dict.fromkeys(folders) if m.is_file(p := m.path.join(f, library))]
+    return found or _with_a_package(case, library)
+
+
+def _folders_beside(case: Case, asker: str | None) -> list[str]:
+    """Return the folder of what asks for a library, and those in which packages keep theirs."""
+    m, found = case.files, []
+    if asker:
+        folder = m.path.dirname(asker)
+        found = [folder, *(m.path.join(folder, n) for n in ("lib", "libs", ".libs"))]
     for layer in case.modules.layers:
         if layer.layer in ("env", "base", "user"):
-            folders += [m.path.join(layer.path, n) for n in case.modules.finder.names(layer.path)
-                        if n.endswith(".libs")]
-    found = [m.path.join(f, library) for f in dict.fromkeys(folders)]
-    return [p for p in found if m.is_file(p)]
+            found += [m.path.join(layer.path, n) for n in case.modules.finder.names(layer.path) if n.endswith(".libs")]
+    return found
+
+
+def _with_a_package(case: Case, library: str) -> list[str]:
+    """Return where a distribution of the seat has put a library, by its record."""
+    m, found = case.files, []
+    for distribution in case.distributions.all():
+        rows = case.distributions.record(distribution).rows
+        found += [p for row in rows if row.endswith(library) and row.replace("\\", "/").rpartition("/")[2] == library
+                  and m.is_file(p := m.path.normpath(m.path.join(distribution.location, row)))]
+    return found

@@ -16,6 +16,7 @@ from kalyx.core.verdicts.reading.loader_errors import (
     owner_of,
     who_needs,
 )
+from kalyx.core.verdicts.remedies.native_parts import required_library
 from kalyx.core.verdicts.remedies.pip import install_again
 from kalyx.core.verdicts.remedies.variables import add_library_folder
 
@@ -76,13 +77,23 @@ def library_missing(case: Case, failure: Failure | None) -> Finding | None:
     more = [n.name for n in needed if n.path is None and n.name.rpartition("/")[2] != library]
     if more:
         evidence.append(Evidence(f"{', '.join(more[:6])} cannot be found either", error.path))
-    elsewhere = copies_of(case, library)
-    evidence += [Evidence(f"{p} is there, where the loader does not look", p) for p in elsewhere[:3]]
+    elsewhere = copies_of(case, library, missing.asked_by if missing else error.path)
+    evidence += [Evidence(f"{p} is there, where the loader does not look{_of(case, p)}", p) for p in elsewhere[:3]]
+    asker = case.distributions.of(missing.asked_by) if missing else owner
+    required, todo = required_library(case, asker or owner, library, missing.searched if missing else ())
+    evidence += required
+    todo = todo if required and not elsewhere else []
     because = f"{who_needs(case, error, owner)} needs the shared library {library}, which the loader cannot " \
         "find"
     because += f"; it is in {elsewhere[0].rpartition('/')[0]}." if elsewhere else "."
     return Finding.error("library-missing", "certain", because, tuple(evidence),
-                   (*_bring(case, [library, *more], elsewhere), *install_again(case, owner, error.path)))
+                   (*todo, *_bring(case, [library, *more], elsewhere), *install_again(case, owner, error.path)))
+
+
+def _of(case: Case, file: str) -> str:
+    """Say whose a file is; empty where nobody's."""
+    owner = case.distributions.of(file)
+    return f", of {owner.name} {owner.version}" if owner else ""
 
 
 def _asked_for_by_name(case: Case) -> Finding | None:

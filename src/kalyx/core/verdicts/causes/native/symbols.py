@@ -8,6 +8,7 @@ from kalyx.core.lean.record import record
 from kalyx.core.model import Evidence, Finding
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.loader_errors import copies_of, find_error, loader_evidence, owner_of, who_needs
+from kalyx.core.verdicts.remedies.native_parts import newer_library
 from kalyx.core.verdicts.remedies.pip import install_again
 from kalyx.core.verdicts.remedies.rebuild import best_version, made_for_here
 from kalyx.core.verdicts.remedies.variables import add_library_folder, without_variable
@@ -60,6 +61,10 @@ def symbol_missing(case: Case, failure: Failure | None) -> Finding | None:
     copy = _better_copy(case, file, symbol, named[1] if named else "")
     if copy is not None:
         return _other_copy_first(case, copy, needs, symbol, evidence)
+    newer = newer_library(case, owner, file, symbol) if file and file.endswith(".so") else None
+    if newer is not None:
+        return Finding.error("symbol-missing", "certain", f"{needs}, which {newer[0]}, does not have.",
+                             (*evidence, *newer[1]), newer[2])
     expected = _EXPECTED.search(error.message)
     because = f"{needs}, which {expected[1] if expected else 'the libraries of this machine'} do" + (
         "es not have." if expected else " not have.")
