@@ -70,6 +70,9 @@ SLIPS = [
          wrote="from beds import plan"),
     Slip("well-known name", {"m.py": "import beautifulsoup4 as soup\n"}, "m.py", "name-differs", says="bs4",
          remedy=None),
+    Slip("the same words thrice in a notebook", {
+        **PLAN, "a.ipynb": "x = 'import bdes'\nimport bdes\nprint('import bdes')"}, "a.ipynb", "name-misspelt",
+        wrote="import bdes'\nimport beds\nprint("),
     # dots and folders
     Slip("dot in a notebook", {"nb/beds.py": "rows = 6\n", "nb/a.ipynb": "from .beds import rows"}, "nb/a.ipynb",
          "relative-import-alone", says="a notebook never is", wrote="from beds import rows"),

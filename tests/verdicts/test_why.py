@@ -72,10 +72,31 @@ def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
     said = read["result"]["imports"][0]
     assert said["outcome"] == "unknown" and [f["cause"] for f in said["causes"]][:1] in ([], [case.cause], *(
         [["hidden-by-file"]] if case.cause == "bytecode-stale" else [])), "not run, but read"
+    all_say_the_same(world, case, report)
     if case.remedy:
         carry_out(first["remedies"][0], case.remedy, world)
         after = world.answer("why", case.ask, "--at", case.at, privileged=case.privileged)
         assert (after["status"], after["exit"]) == ("ok", 0), after
+
+
+def all_say_the_same(world: World, case: Situation, report: dict) -> None:
+    """Hold `packages` and `here` against `why`: the same seat, its interpreter and findings, the same copy."""
+    packages = world.answer("packages", "--at", case.at, privileged=case.privileged)["result"]
+    if "seat" not in packages:  # named outright, and nowhere
+        assert report["causes"][0]["cause"] == "interpreter-gone"
+        return
+    seat, all_here = packages["seat"], packages["distributions"]
+    assert (seat["interpreter"] or {}).get("path") == (report["interpreter"] or {}).get("path")
+    brought = report["distribution"]
+    if report["outcome"] == "imports" and brought:
+        copy = next(d for d in all_here if (d["name"], d["location"]) == (brought["name"], brought["location"]))
+        assert (copy["version"], copy["layer"], copy["hidden_by"]) == (brought["version"], report["layer"], None)
+    if report["causes"][0]["cause"] in ("not-installed", "installed-elsewhere", "own-code-unreachable"):
+        assert not [d for d in all_here if report["module"].split(".")[0] in d["modules"]]
+    shown = world.answer("here", privileged=case.privileged)["result"]["seats"]
+    for other in (s for s in shown if s["ref"] == seat["ref"]):
+        assert other["interpreter"] == seat["interpreter"] and other["findings"] == seat["findings"]
+        assert (other["environment"] or {}).get("findings") == (seat["environment"] or {}).get("findings")
 
 
 PAIRS = [(a, b) for n, a in enumerate(ACCIDENTS) for b in list(ACCIDENTS)[n + 4::7]]

@@ -9,9 +9,11 @@ from kalyx.core.errors import Unreadable
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from kalyx.core.facts.files import Files
 
-__all__ = ["read_pieces"]
+__all__ = ["place_in_notebook", "read_pieces"]
 
 SOURCE_LIMIT = 8 * 1024 * 1024      # bytes of a script
 NOTEBOOK_LIMIT = 256 * 1024 * 1024  # bytes of a notebook; outputs make them large
@@ -86,3 +88,55 @@ def _plain(text: str) -> str:
         else:
             kept.append(line)
     return "\n".join(kept)
+
+
+# -- where a line stands in the file -----------------------------------------------------------
+def place_in_notebook(text: str, cell: int, line: int) -> tuple[int, int] | None:
+    """Return where a line of a code cell stands in a notebook's file, both counted from 1: start and end.
+
+    It is the line as JSON writes it, without quotes and without what ends it. None where there is no such line,
+    or the file is no JSON.
+    """
+    try:
+        content = json.loads(text)
+        cells = content["cells"] if "cells" in content else content["worksheets"][0]["cells"]
+        numbers = [n for n, c in enumerate(cells) if c.get("cell_type") == "code"]
+        number = numbers[cell - 1]
+    except (ValueError, KeyError, TypeError, AttributeError, IndexError, RecursionError):
+        return None
+    before = ("cells",) if "cells" in content else ("worksheets", 0, "cells")
+    strings = [(start, end) for path, start, end in _strings_of(text)
+               if path[:len(before) + 1] == (*before, number) and path[len(before) + 1:len(before) + 2] in (
+                   ("source",), ("input",))]
+    at = 1
+    for start, end in strings:
+        for piece in re.finditer(r"(?:[^\\]|\\[^n])+|\\n", text[start:end]):
+            if piece.group() == "\\n":
+                at += 1
+            elif at == line:
+                return start + piece.start(), start + piece.end()
+    return None
+
+
+def _strings_of(text: str) -> Iterator[tuple[tuple[str | int, ...], int, int]]:
+    """Yield the strings that are values in a JSON text: the keys and numbers that lead there, start and end."""
+    path: list[str | int] = []
+    key, is_key = "", False
+    for token in re.finditer(r'"(?:[^"\\]|\\.)*"|[\[\]{},:]', text):
+        sign = token.group()
+        if sign in "{[":
+            path.append(0 if sign == "[" else "")
+            is_key = sign == "{"
+        elif sign in "}]":
+            path.pop()
+            is_key = False
+        elif sign == ",":
+            if isinstance(path[-1], int):
+                path[-1] += 1
+            is_key = path[-1:] != [] and isinstance(path[-1], str)
+        elif sign == ":":
+            path[-1], is_key = key, False
+        elif is_key:
+            key = str(json.loads(sign))
+        else:
+            yield tuple(path), token.start() + 1, token.end() - 1

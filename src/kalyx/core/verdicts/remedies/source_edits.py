@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.source_code.cells import place_in_notebook
 from kalyx.core.model import Edit, Place, Remedy
 
 TYPE_CHECKING = False
@@ -14,6 +15,7 @@ if TYPE_CHECKING:
 
 __all__ = ["asking_place", "change_line", "leave_out", "write_import", "write_relative"]
 
+MOST_TAKEN_IN = 4_000  # characters of a notebook's file
 MOST_AROUND = 4  # lines that are taken in before and after one, so that an edit has but one place
 
 
@@ -45,6 +47,9 @@ def change_line(case: Case, place: Place, changed: str) -> Edit | None:
             before, after = (json.dumps(t, ensure_ascii=ascii_only)[1:-1] for t in (line, changed))
             if line and text.count(before) == 1:
                 return Edit(place.path, before, after)
+            edit = _in_its_cell(place, text, before, after) if line else None
+            if edit is not None:
+                return edit
         return None
     if not line or "\ufffd" in text:
         return None
@@ -61,6 +66,27 @@ def change_line(case: Case, place: Place, changed: str) -> Edit | None:
                    *lines[place.line:last]]
             return Edit(place.path, before, "\n".join(new))
     return None
+
+
+def _in_its_cell(place: Place, text: str, line: str, changed: str) -> Edit | None:
+    """Return the edit of a line that a notebook's file holds more than once, by its cell; None where it is not there.
+
+    As much of the file is taken in before and after as makes it the only one.
+    """
+    span = place_in_notebook(text, place.cell, place.line) if place.cell else None
+    if span is None or text[span[0]:span[1]].count(line) != 1:
+        return None
+    start = text.index(line, span[0], span[1])
+    end = start + len(line)
+    first, last = start, end
+    while text.count(text[first:last]) != 1:
+        if first == 0 and last == len(text):
+            return None
+        first, last = max(0, text.rfind("\n", 0, max(0, first - 1)) + 1), text.find("\n", last + 1)
+        last = len(text) if last < 0 else last
+        if last - first > MOST_TAKEN_IN:
+            return None
+    return Edit(place.path, text[first:last], text[first:start] + changed + text[end:last])
 
 
 def write_import(case: Case, failure: Failure, wrong: str, right: str, whole: str = "") -> Remedy:
