@@ -20,6 +20,7 @@ from tests.situations.natives import NATIVES
 from tests.situations.owners import OWNERS
 from tests.situations.projects import PROJECTS
 from tests.situations.reach import REACH, TROUBLES, kernel, old_copy
+from tests.situations.starts import STARTS
 from tests.support.build import (
     SHORT,
     World,
@@ -34,7 +35,7 @@ from tests.support.build import (
     write,
 )
 
-ALL = [*SITUATIONS, *MORE_SITUATIONS, *COMPILED, *PROJECTS, *MISHAPS, *REACH, *NATIVES, *OWNERS, *LINKS]
+ALL = [*SITUATIONS, *MORE_SITUATIONS, *COMPILED, *PROJECTS, *MISHAPS, *REACH, *NATIVES, *OWNERS, *LINKS, *STARTS]
 
 
 SHOWN: set[tuple[str, ...]] = set()  # what this process has looked at as text

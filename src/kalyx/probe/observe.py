@@ -161,6 +161,7 @@ def who():
         "path": first_texts(sys.path),
         "cwd": current_folder(),
         "cache_tag": getattr(known, "cache_tag", None),
+        "cache_prefix": text_or_none(getattr(sys, "pycache_prefix", None)),
         "platform": sys.platform,
         "suffixes": suffixes(),
         "builtin": list(sys.builtin_module_names),

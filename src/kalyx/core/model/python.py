@@ -96,6 +96,7 @@ class RunningPython:
     path: tuple[str, ...] = ()
     cwd: str = ""
     cache_tag: str | None = None
+    cache_prefix: str | None = None
     platform: str = ""
     suffixes: tuple[str, ...] = ()
     builtin: Collection[str] = ()

@@ -171,7 +171,8 @@ def _explain(context: SeatContext, group: Sequence[_File], neighbours: Neighbour
                                         asked=asked.get(request, ())))
             continue
         if found.outcome == "no-start" or (found.outcome == "hang" and not found.python):
-            broken = interpreter_broken(facts, context.machine, found, ender_of(context, facts, found))
+            broken = interpreter_broken(facts, context.machine, found, ender_of(context, facts, found),
+                                        lambda: neighbours.bases)
             return [_not_run(context, facts, r, (broken,) if broken else stopping, neighbours, asked)
                     for r in requests if ":" not in r and r[0] != "@"], None
         if not _worth_judging(request, found, seen):

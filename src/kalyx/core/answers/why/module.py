@@ -228,7 +228,8 @@ def _not_begun(context: SeatContext, facts: SeatFacts, request: tuple[str, str |
     from kalyx.core.verdicts.seats.interpreter import interpreter_broken, report_without_run
 
     stopping = tuple(f for f in facts.seat.findings if f.severity == "error")
-    broken = interpreter_broken(facts, context.machine, observed, ender_of(context, facts, observed)) \
+    broken = interpreter_broken(facts, context.machine, observed, ender_of(context, facts, observed),
+                                lambda: neighbours.bases) \
         if observed is not None else None
     return report_without_run(context.machine, facts, *request, (broken,) if broken else stopping, neighbours)
 

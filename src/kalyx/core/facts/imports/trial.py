@@ -239,6 +239,20 @@ def _frames_said(text: str) -> tuple[Frame, ...]:
         r'^[ \t]+File "(.*)", line (\d{1,9})(?:, in (.*))?$', text, re.MULTILINE))
 
 
+def _raised_at_start(text: str) -> tuple[ObservedError, ...]:
+    """Return the exception that an interpreter printed under its last words; none where it printed none."""
+    head, fatal = "Traceback (most recent call last):", text.find("Fatal Python error")
+    if fatal < 0 and head not in text:
+        return ()
+    from kalyx.core.facts.tracebacks.parser import parse_traceback
+
+    last = text[fatal:].partition("\nCurrent thread")[0] if fatal >= 0 else text
+    if head not in last:  # an error of syntax, or one without a frame, stands there alone
+        last = f"{head}\n" + "\n".join(line for line in last.split("\n")[1:] if not line.startswith("Python runtime"))
+    found = parse_traceback(last)
+    return found.chain if found else ()
+
+
 def _assemble(module: str, name: str | None, ran: RunResult, lines: list[dict[str, Any]],
               stack: tuple[Frame, ...]) -> Observation:
     said = next((line["who"] for line in lines if "who" in line), None)
@@ -247,15 +261,16 @@ def _assemble(module: str, name: str | None, ran: RunResult, lines: list[dict[st
     done = next((line for line in lines if "outcome" in line), None)
     output = (ran.out + ran.err).decode("utf-8", "replace")[-OUTPUT_SHOWN:]
     if done is None:
+        said_of_it = ran.err.decode("utf-8", "replace") if python is None else ""
         if python is None and not stack:
-            stack = _frames_said(ran.err.decode("utf-8", "replace"))
+            stack = _frames_said(said_of_it)
         ended = next((line for line in lines if "ended_by" in line), {})
         frames = [Frame(*f) for f in ended.get("stack", ())] or stack
         stack = tuple(replace(f, file=_whole(f.file, cwd)) for f in frames)
         return Observation(
             module, name, _how_it_ended(ran, python is not None), python, status=ran.status, stack=stack,
             output=output, seconds=ran.seconds, trouble=ran.why_not or ran.complaint(),
-            ended_by=ended.get("ended_by", ""))
+            ended_by=ended.get("ended_by", ""), chain=_raised_at_start(said_of_it))
     chain = tuple(
         ObservedError(e["type"], e["message"], e["name"], e["path"],
                       tuple(Frame(_whole(f, cwd), n, w) for f, n, w in e["frames"]), e["link"], e["lineno"])

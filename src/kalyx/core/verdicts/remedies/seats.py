@@ -19,8 +19,11 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str, *, first: bool = Fa
     `first`: it is said before all other remedies, so not as an alternative.
     """
     interpreter = elsewhere.interpreter
+    own = case.seat.interpreter
     if interpreter is None or interpreter.known_by == "gone":
         return None
+    if own is not None and own.real_path == interpreter.real_path and own.prefix == interpreter.prefix:
+        return None  # it runs that one already, and does not look there
     place = f"{elsewhere.environment.name}, which has " + (
         f"{elsewhere.name} {elsewhere.version}" if elsewhere.name and elsewhere.version else module)
     kind, launch = case.seat.kind, case.launch

@@ -130,9 +130,11 @@ def env_gone(facts: SeatFacts, files: Files, bases: Callable[[], list[Interprete
     return [found] if found is not None else []
 
 
-# Variables over which an interpreter stumbles at its start, what it says then, and what the variable does to it
+# Variables over which an interpreter stumbles at its start, what it says then, and what the variable does to it;
+# of any other it says the name itself
 _MISLEADING = (
     ("PYTHONHOME", "", ": it sends the interpreter to another standard library"),
+    ("PYTHONPLATLIBDIR", "encoding", ": it gives the folder of the standard library another name"),
     ("PYTHONIOENCODING", "stdio", ": there is no such encoding"),
     ("PYTHONMALLOC", "PYTHONMALLOC", ": there is no such allocator"),
     ("PYTHONHASHSEED", "PYTHONHASHSEED", ": it has to be random or a number"),
@@ -143,7 +145,8 @@ _MISLEADING = (
 @cause("interpreter-broken", "it exists and cannot start",
        brief="an interpreter cannot start")
 def interpreter_broken(facts: SeatFacts, files: Files,
-                       observed: Observation | None = None, ender: StartEnder | None = None) -> Finding | None:
+                       observed: Observation | None = None, ender: StartEnder | None = None,
+                       bases: Callable[[], list[Interpreter]] = list) -> Finding | None:
     """Say what it said when it was started; where that is known, what made it say so.
 
     Looks like: `Fatal Python error`, a missing libpython, or no answer at all.
@@ -171,7 +174,9 @@ def interpreter_broken(facts: SeatFacts, files: Files,
     env = facts.seat.launch.env if facts.seat.launch else files.env
     evidence = [Evidence(trouble, interpreter.path)]
     todo = []
-    for name, sign, does in _MISLEADING:
+    named = [(n, n, ": it cannot be that") for n in sorted(env) if n.startswith("PYTHON") and n in trouble
+             and n not in [row[0] for row in _MISLEADING]]
+    for name, sign, does in (*_MISLEADING, *named):
         if env.get(name) and sign in trouble:
             evidence.append(Evidence(f"the variable {name} is {env[name]!r}{does}"))
             if does:
@@ -179,7 +184,15 @@ def interpreter_broken(facts: SeatFacts, files: Files,
     if todo:  # it is to blame before the installation is
         return Finding.error("interpreter-broken", "certain", f"The interpreter {interpreter.path} cannot start: "
                              f"{trouble}.", tuple(evidence), tuple(todo))
+    raised = observed.error if observed else None
+    if raised is not None:
+        frame = raised.frames[-1] if raised.frames else None
+        evidence.append(Evidence(f"it says further: {raised.type}: {raised.message}", frame.file if frame else None,
+                                 frame.line if frame else None))
+        trouble += f" ({raised.type}: {raised.message}" + (f", in {frame.file}, line {frame.line})" if frame else ")")
+        todo += _copy_library(files, interpreter, [frame.file] if frame else [], bases)
     lost = _lost_library(files, interpreter)
+    todo += _copy_library(files, interpreter, lost, bases)
     evidence += [Evidence(f"{path} is not there, and every Python needs it to start", path) for path in lost]
     if lost:
         trouble += f"; its standard library lacks {', '.join(files.path.basename(p) for p in lost)}"
@@ -205,6 +218,25 @@ def _lost_library(files: Files, interpreter: Interpreter) -> list[str]:
     needed = [m.path.join(folder, n) for n in ("encodings", "codecs.py", "io.py", "os.py", "site.py")]
     there = [p for p in needed if m.exists(p) or m.exists(f"{p}c")]
     return [p for p in needed if p not in there] if 0 < len(there) < len(needed) else []
+
+
+def _copy_library(files: Files, interpreter: Interpreter, lost: Sequence[str],
+                  bases: Callable[[], list[Interpreter]]) -> list[Remedy]:
+    """Return how parts of a standard library are had again: from another Python of just that version here."""
+    m, found = files, []
+    for folder in usual_stdlib(m, interpreter) if lost else ():
+        for part in (p for p in lost if m.is_within(p, folder) and not m.same(p, folder)):
+            name = m.path.relpath(part, folder)
+            for base in bases():
+                others = [m.path.join(f, name) for f in usual_stdlib(m, base)]
+                copy = next((p for p in others if m.exists(p)), None)
+                if base.version == interpreter.version and copy and not m.same(copy, part) and m.platform != "win32":
+                    found.append(Remedy(f"Copy {name} from the Python {base.version} in {base.base_prefix}.", "command",
+                                        argv=("cp", "-R", copy, m.path.dirname(part)), changes=part))
+                    break
+        if found:
+            break
+    return found
 
 
 def _let_it_run(files: Files, interpreter: Interpreter) -> list[Remedy]:

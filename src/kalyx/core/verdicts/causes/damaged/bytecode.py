@@ -152,8 +152,11 @@ def cached_file(case: Case, source: str) -> str:
         return source + "c"
     kind = {"pypy": "pypy"}.get(case.python.implementation, "cpython-")
     tag = str(case.python.cache_tag or f"{kind}{case.python.version_pair[0]}{case.python.version_pair[1]}")
-    stem = m.path.basename(source)[:-3]
-    return str(m.path.join(m.path.dirname(source), "__pycache__", f"{stem}.{tag}.pyc"))
+    name, folder = f"{m.path.basename(source)[:-3]}.{tag}.pyc", m.path.dirname(source)
+    if case.python.cache_prefix:  # all bytecode in one place, by where its source lies (sys.pycache_prefix)
+        below = m.path.splitdrive(m.located(folder, case.python.cwd))[1].lstrip("/\\")
+        return str(m.path.join(m.located(case.python.cache_prefix, case.python.cwd), below, name))
+    return str(m.path.join(folder, "__pycache__", name))
 
 
 def _orphan(case: Case, failure: Failure | None) -> Finding | None:

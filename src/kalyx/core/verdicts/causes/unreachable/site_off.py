@@ -270,18 +270,18 @@ def user_site_off(case: Case, failure: Failure | None) -> Finding | None:
     """Look into the user's site folder where this seat does not.
 
     Looks like: `No module named ...` for something that was installed with `pip install --user`.
-    Why: Environments ignore the user site, and so does Python with -s, -I or PYTHONNOUSERSITE.
+    Why: Environments ignore the user site, and so does Python with -s, -I or PYTHONNOUSERSITE;
+        PYTHONUSERBASE has it look into another one.
     How Kalyx knows: The user site holds it, and what switches that off is named.
     What to do: Put it into the environment of this seat.
     """
     name = absent_name(case, failure)
     version = case.python.version
-    if name is None or not version or any(x.layer == "user" for x in case.modules.layers):
+    if name is None or not version:
         return None
-    folder = user_site(case.files, version, case.python.implementation,
-                       case.launch.env)
-    if not case.elsewhere.known.any_holds([folder], name):
-        return None
+    folder = user_site(case.files, version, case.python.implementation, case.launch.env)
+    if any(x.layer == "user" for x in case.modules.layers) or not case.elsewhere.known.any_holds([folder], name):
+        return _user_base_elsewhere(case, name)
     owner = case.elsewhere.known.metadata_in(folder).providing(name)
     return Finding.error(
         "user-site-off", "certain",
@@ -289,6 +289,30 @@ def user_site_off(case: Case, failure: Failure | None) -> Finding | None:
         f"{_why_off(case)[0].says}.",
         (Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder),
          *_why_off(case)), _look_there_or_put(case, name, owner))
+
+
+def _user_base_elsewhere(case: Case, name: str) -> Finding | None:
+    """Find a module in the usual user site, where a variable has this seat look into another one."""
+    from kalyx.core.verdicts.remedies.variables import without_variable
+
+    other, config = case.launch.env.get("PYTHONUSERBASE"), find_venv_config(case.files, case.python.executable)
+    flags = case.python.flags
+    if not other or flags.get("ignore_environment") or flags.get("no_user_site") or (
+            config is not None and not config.open_to_base) or case.launch.env.get("PYTHONNOUSERSITE"):
+        return None
+    folder = user_site(case.files, case.python.version, case.python.implementation,
+                       {k: v for k, v in case.launch.env.items() if k != "PYTHONUSERBASE"})
+    if case.files.key(folder) in {case.files.key(x.path) for x in case.modules.layers} or \
+            not case.elsewhere.known.any_holds([folder], name):
+        return None
+    owner = case.elsewhere.known.metadata_in(folder).providing(name)
+    looked, put = without_variable(case.files, case.seat, "PYTHONUSERBASE"), pip.install_module(case, name, owner)
+    return Finding.error(
+        "user-site-off", "certain",
+        f"{name} is in your user site {folder}, and this seat does not look there: PYTHONUSERBASE names {other}.",
+        (Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder),
+         Evidence(f"the variable PYTHONUSERBASE is {other!r}")),
+        (looked, *put) if looked.kind == "edit" else (*put, looked))
 
 
 def _look_there_or_put(case: Case, name: str, owner: Distribution | None) -> tuple[Remedy, ...]:
