@@ -14,6 +14,7 @@ from tests.situations.accidents import ACCIDENTS, MISHAPS, NEEDS_WHOLE, planted
 from tests.situations.compiled import COMPILED
 from tests.situations.damage import MORE_SITUATIONS
 from tests.situations.general import HEALTHY, SITUATIONS, Situation
+from tests.situations.generated import GENERATED
 from tests.situations.healthy import MORE_HEALTHY
 from tests.situations.links import LINKS
 from tests.situations.natives import NATIVES
@@ -35,7 +36,7 @@ from tests.support.build import (
     write,
 )
 
-ALL = [*SITUATIONS, *MORE_SITUATIONS, *COMPILED, *PROJECTS, *MISHAPS, *REACH, *NATIVES, *OWNERS, *LINKS, *STARTS]
+ALL = [*SITUATIONS, *MORE_SITUATIONS, *COMPILED, *PROJECTS, *MISHAPS, *REACH, *NATIVES, *OWNERS, *LINKS, *STARTS, *GENERATED]
 
 
 SHOWN: set[tuple[str, ...]] = set()  # what this process has looked at as text

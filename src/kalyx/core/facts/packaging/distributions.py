@@ -207,6 +207,10 @@ class SiteMetadata:
 
     def _heads(self, entry: str) -> str:
         """Read the header lines, wherever this form of metadata keeps them."""
+        whole = self.files.path.join(self.folder, entry)
+        if not {"METADATA", "PKG-INFO"} & set(self.names_inside(entry)) and self.files.is_folder(whole):
+            self.files.report(whole, "it holds no METADATA")
+            return ""
         for file in ("METADATA", "PKG-INFO", ""):
             text = self._beginning(entry, file, FIRST_READ)
             if len(text) >= FIRST_READ - 4 and "\n\n" not in text and "\r\n\r\n" not in text:

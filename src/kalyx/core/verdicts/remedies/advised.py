@@ -26,7 +26,8 @@ _DOWN = re.compile(rf"(?i)\bdowngrade\s+(?:the\s+)?{_NAME}\s+(?:package\s+|versi
                    f"{_NUMBER}")
 _UP = re.compile(rf"(?i)\b(?:upgrade|update)\s+(?:the\s+)?{_NAME}\s+(?:package\s+)?(?:to|>=)\s*(?:version\s+)?"
                  f"{_NUMBER}")
-_SPECIFIED = re.compile(r"(?i)\b(?:(?:down|up)grade to|pip3? install|requires?|needs?|please use|install)\s+"
+_SPECIFIED = re.compile(r"(?i)\b(?:(?:down|up)grade(?: your \w{1,30} (?:module|package))? to|pip3? install|requires?|"
+                        r"needs?|please use|install|depends? on)\s+"
                         r"(?:-{1,2}[\w-]{1,20}\s+){0,3}[`'\"]{0,2}([A-Za-z][\w.-]{0,60}(?:\[[\w,-]{1,60}\])?\s?"
                         r"(?:[<>=!~]=?|===)\s?\d[\w.*]{0,20}(?:\s?,\s?[<>=!~]=?\s?\d[\w.*]{0,20}){0,3})")
 _GENERATED = re.compile(r"(?i)\bgencode\s+(\d[\w.]{0,20})\s+runtime\s+(\d[\w.]{0,20})")

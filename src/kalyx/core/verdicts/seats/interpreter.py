@@ -171,28 +171,18 @@ def interpreter_broken(facts: SeatFacts, files: Files,
         hidden_at_start(facts, files, observed) or ended_by_start_code(facts, files, observed, ender)))
     if closer:
         return closer
-    env = facts.seat.launch.env if facts.seat.launch else files.env
-    evidence = [Evidence(trouble, interpreter.path)]
-    todo = []
-    named = [(n, n, ": it cannot be that") for n in sorted(env) if n.startswith("PYTHON") and n in trouble
-             and n not in [row[0] for row in _MISLEADING]]
-    for name, sign, does in (*_MISLEADING, *named):
-        if env.get(name) and sign in trouble:
-            evidence.append(Evidence(f"the variable {name} is {env[name]!r}{does}"))
-            if does:
-                todo.append(without_variable(files, facts.seat, name))
+    evidence, todo = _misled(facts, files, trouble)
+    evidence.insert(0, Evidence(trouble, interpreter.path))
     if todo:  # it is to blame before the installation is
         return Finding.error("interpreter-broken", "certain", f"The interpreter {interpreter.path} cannot start: "
                              f"{trouble}.", tuple(evidence), tuple(todo))
-    raised = observed.error if observed else None
+    raised, lost = observed.error if observed else None, _lost_library(files, interpreter)
+    frame = raised.frames[-1] if raised and raised.frames else None
     if raised is not None:
-        frame = raised.frames[-1] if raised.frames else None
-        evidence.append(Evidence(f"it says further: {raised.type}: {raised.message}", frame.file if frame else None,
-                                 frame.line if frame else None))
+        place = (frame.file, frame.line) if frame else ()
+        evidence.append(Evidence(f"it says further: {raised.type}: {raised.message}", *place))
         trouble += f" ({raised.type}: {raised.message}" + (f", in {frame.file}, line {frame.line})" if frame else ")")
-        todo += _copy_library(files, interpreter, [frame.file] if frame else [], bases)
-    lost = _lost_library(files, interpreter)
-    todo += _copy_library(files, interpreter, lost, bases)
+    todo += _copy_library(files, interpreter, [*([frame.file] if frame else []), *lost], bases)
     evidence += [Evidence(f"{path} is not there, and every Python needs it to start", path) for path in lost]
     if lost:
         trouble += f"; its standard library lacks {', '.join(files.path.basename(p) for p in lost)}"
@@ -207,6 +197,20 @@ def interpreter_broken(facts: SeatFacts, files: Files,
     return Finding.error("interpreter-broken", "certain",
                    f"The interpreter {interpreter.path} cannot start: {trouble}.",
                    tuple(evidence), tuple(todo))
+
+
+def _misled(facts: SeatFacts, files: Files, trouble: str) -> tuple[list[Evidence], list[Remedy]]:
+    """Return the variables over which an interpreter stumbled, by what it said, and how to take them out."""
+    env, evidence, todo = facts.seat.launch.env if facts.seat.launch else files.env, [], []
+    listed = [name for name, _, _ in _MISLEADING]
+    named = [(n, n, ": it cannot be that") for n in sorted(env)
+             if n.startswith("PYTHON") and n in trouble and n not in listed]
+    for name, sign, does in (*_MISLEADING, *named):
+        if env.get(name) and sign in trouble:
+            evidence.append(Evidence(f"the variable {name} is {env[name]!r}{does}"))
+            if does:
+                todo.append(without_variable(files, facts.seat, name))
+    return evidence, todo
 
 
 def _lost_library(files: Files, interpreter: Interpreter) -> list[str]:

@@ -11,6 +11,7 @@ from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.causes.absent.moved_parts import find_moved
 from kalyx.core.verdicts.reading.absence import asked_near_home
+from kalyx.core.verdicts.reading.generated_code import generated_for
 from kalyx.core.verdicts.reading.spelling import near_names
 from kalyx.core.verdicts.remedies import pip, which_pip
 from kalyx.core.verdicts.remedies.conflicts import bring_together, outgrew
@@ -43,10 +44,12 @@ class Lack:
     file: str | None
     near: Sequence[str]
     moved: Moved | None
+    generated: tuple[str, Evidence] | None  # the requirement that generated code has which asks for it
+
     @property
-    def moved_evidence(self) -> list[Evidence]:
-        """Where it went, by the table; nothing where it is in none."""
-        return [self.moved.evidence()] if self.moved else []
+    def evidence(self) -> list[Evidence]:
+        """Where it went, by the table, and what the head of generated code says; nothing where neither is known."""
+        return [*([self.moved.evidence()] if self.moved else []), *([self.generated[1]] if self.generated else [])]
 
     @property
     def is_module(self) -> bool:
@@ -56,7 +59,8 @@ class Lack:
 
 def lack_of(case: Case, failure: Failure, owner: Distribution | None, file: str | None, near: Sequence[str]) -> Lack:
     """Return a lack, with where its part went looked up."""
-    return Lack(case, failure, owner, file, near, find_moved(case, failure, owner))
+    return Lack(case, failure, owner, file, near, find_moved(case, failure, owner),
+                generated_for(case, failure.asker.file) if failure.asker else None)
 
 
 def remedies_for(lack: Lack) -> tuple[Remedy, ...]:
@@ -89,6 +93,13 @@ def _known_version(lack: Lack) -> list[Remedy]:
     """Return the installation of a version of which it is known that it has the part."""
     asked = lack.case, lack.owner, lack.failure
     return _version_that_has(*asked) or _wheel_that_has(*asked)
+
+
+def _generated(lack: Lack) -> list[Remedy]:
+    """Return the installation of the runtime that generated code, which asks for the part, was written for."""
+    if lack.generated is None:
+        return []
+    return list(pip.install(lack.case, lack.generated[0], why=", for which the code that asks was generated"))
 
 
 def _near_name(lack: Lack) -> list[Remedy]:
@@ -129,10 +140,11 @@ RULES = (
     ("misread", _misread, ()),
     ("moved", _moved, ()),
     ("advised near home", _advised_near_home, ()),
-    ("known version", _known_version, ()),
-    ("near name", _near_name, ("misread", "moved")),
-    ("likely version", _likely_version, ("known version",)),
-    ("whole again", _whole, ("known version", "likely version")),
+    ("generated", _generated, ()),
+    ("known version", _known_version, ("generated",)),
+    ("near name", _near_name, ("misread", "moved", "generated")),
+    ("likely version", _likely_version, ("known version", "generated")),
+    ("whole again", _whole, ("known version", "likely version", "generated")),
     ("advised", _advised, ()),
     ("look up", _look_up, ("misread", "moved")),
 )

@@ -65,7 +65,7 @@ def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
             "it holds no modules"
     return Finding.error(
         "submodule-absent", "certain", f"{what} has no module {failure.module}.",
-        (Evidence(f"{parent} is {file}", file), Evidence(holds), *lack.moved_evidence,
+        (Evidence(f"{parent} is {file}", file), Evidence(holds), *lack.evidence,
          *asker_evidence(case, failure)),
         remedies_for(lack))
 
@@ -103,7 +103,7 @@ def attribute_absent(case: Case, failure: Failure | None) -> Finding | None:
     if case.modules.is_builtin(failure.module):
         evidence = [Evidence(f"{failure.module} is built into the interpreter", case.python.executable)]
     evidence += [Evidence(f"it defines {n}", file, defined[n]) for n in near[:2]]
-    evidence += lack.moved_evidence
+    evidence += lack.evidence
     return Finding.error(
         "attribute-absent", "certain", f"{what} is here and has no {failure.name}.",
         (*evidence, *asker_evidence(case, failure)), remedies_for(lack))

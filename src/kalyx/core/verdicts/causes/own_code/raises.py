@@ -10,10 +10,12 @@ from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.causes.own_code.slips import slip_in
 from kalyx.core.verdicts.reading.failure import own_frames
 from kalyx.core.verdicts.reading.frames import frame_evidence, place_of
+from kalyx.core.verdicts.reading.generated_code import generated_for
 from kalyx.core.verdicts.reading.variables import variable_not_set, variables_behind
 from kalyx.core.verdicts.remedies import files
 from kalyx.core.verdicts.remedies.advised import advised, where_to_look
 from kalyx.core.verdicts.remedies.conflicts import outgrown_in_use
+from kalyx.core.verdicts.remedies.pip import install
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -57,6 +59,8 @@ class _Raised:
         self.unset = variable_not_set(error)
         self.variables = variables_behind(case, error)
         self.halted = _switched_off(case)
+        files = [f.file for f in own_frames(error.frames)]
+        self.generated = next((g for g in (generated_for(case, f) for f in reversed(files)) if g), None)
         self.message = error.message.strip().split("\n")[0]  # the rest stands in error.message
         if self.message.endswith(":"):
             self.message = " ".join(error.message.split())[:300]
@@ -103,6 +107,7 @@ class _Raised:
             found.append(Evidence(f"{self.unset} was looked for among the variables, and is not there"))
         else:
             found += [_arose_from(e) for e in case.obs.chain[1:3]]
+        found += [self.generated[1]] if self.generated else []
         found += [Evidence(f"the variable {name} is {shown}") for name, shown in self.variables]
         return found + (self.halted[0] if self.halted else [])
 
@@ -115,7 +120,11 @@ class _Raised:
                                 changes=f"the variable {self.unset}"))
         found += [Remedy(f"Unset {name}, or give it another value.", "manual", changes=f"the variable {name}")
                   for name, _ in self.variables]
-        found += [*advised(self.case, self.error), *outgrown_in_use(self.case), *_moved(self.error.message)]
+        if self.generated is not None:
+            found += install(self.case, self.generated[0], why=", for which the code was generated")
+        else:
+            found += advised(self.case, self.error)
+        found += [*outgrown_in_use(self.case), *_moved(self.error.message)]
         if re.search(r"\binstead\b", self.message):
             found.append(Remedy(f"Do as it says: {self.message}", "manual", changes="your code"))
         if not mended and not any(r.argv or r.edits for r in found):
