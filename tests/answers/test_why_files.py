@@ -328,3 +328,19 @@ def test_added_folders(line: str, expected: str | None, monkeypatch: pytest.Monk
 def test_kit_is_whole() -> None:
     """The made-up kit that the situations damage is sound to begin with."""
     assert all(compile(text, name, "exec") for name, text in KIT.items())
+
+
+def test_a_line_that_puts_another_copy_first(world: World) -> None:
+    """Code that puts a folder before what is installed is named with its line; the edit lets the installed one win."""
+    lab = world.venv("lab")
+    world.activate(lab)
+    world.wheels.install(world.wheels.add("gridlib", "3", {"gridlib/__init__.py": "", "gridlib/new.py": "x = 1\n"}),
+                         site_of(lab))
+    (world.project / "vendor").mkdir()
+    world.wheels.install(world.wheels.add("gridlib", "1", {"gridlib/__init__.py": ""}), world.project / "vendor")
+    script = write(world.project / "run.py", "import os, sys\nsys.path.insert(0, os.path.join("
+                   "os.path.dirname(__file__), 'vendor'))  # ours\nfrom gridlib.new import x\n")
+    first = next(r for r in world.answer("why", "run.py")["result"]["imports"] if r["causes"])["causes"][0]
+    assert first["cause"] == "hidden-by-path" and f"Line 2 of {script} has the path begin with" in first["because"]
+    carry_out(first["remedies"][0], "edit", world)
+    assert run([python_of(lab), "run.py"], cwd=world.project, env=world.env).returncode == 0

@@ -42,7 +42,8 @@ GENERATED = [
     Situation("generated for a newer runtime", runtime(*PROTOCOL, HEAD + RUNTIME), "seedmsg", "attribute-absent",
               says="protobuf 4.25.1", remedy="command"),
     Situation("generated for a newer runtime, a part of it", runtime(
-        *PROTOCOL, HEAD + "import google.protobuf.internal.builder\n"), "seedmsg", "submodule-absent", remedy="command"),
+        *PROTOCOL, HEAD + "import google.protobuf.internal.builder\n"), "seedmsg", "submodule-absent",
+        remedy="command"),
     Situation("generated for a newer runtime, in a package", runtime(*PROTOCOL, HEAD + RUNTIME, package=True),
               "seedmsg", "attribute-absent", remedy="command"),
     Situation("generated for an older runtime", runtime(
@@ -53,6 +54,6 @@ GENERATED = [
         "grpcio", ("1.60.0", {"grpc/__init__.py": "version = '1.60.0'\n"}),
         ("1.66.2", {"grpc/__init__.py": "version = '1.66.2'\n"}), SERVICE), "seedmsg", "raises", remedy="command"),
     Situation("generated for the runtime that is here", runtime(
-        "protobuf", ("5.28.3", NEW), ("4.25.1", OLD), HEAD + RUNTIME + "raise ValueError('own')\n"), "seedmsg", "raises",
-        says="ValueError: own"),
+        "protobuf", ("5.28.3", NEW), ("4.25.1", OLD), HEAD + RUNTIME + "raise ValueError('own')\n"), "seedmsg",
+        "raises", says="ValueError: own"),
 ]

@@ -5,10 +5,13 @@ from __future__ import annotations
 import json
 import os
 import zipfile
+from collections.abc import Sequence
 from pathlib import Path
 
 from tests.situations.general import Situation
-from tests.support.build import World, site_of, write
+from tests.situations.reach import kernel
+from tests.support.build import World, python_of, site_of, write
+from tests.support.packages import Build
 
 FINDER = """import sys
 from importlib.util import spec_from_file_location
@@ -125,7 +128,34 @@ def _empty_entry(w: World, lab: Path) -> None:
     w.env["PYTHONPATH"] = os.pathsep
 
 
+def _target(where: str, code: str = "x = 1\n", newer: bool = False, requires: Sequence[str] = (), lose: str = "",
+            kernel_path: bool = False) -> Build:
+    """Install a package into a folder by itself; a `newer` copy into the environment; `lose` a file of it again."""
+    def build(w: World, lab: Path) -> None:
+        folder = w.project / where
+        folder.mkdir(parents=True, exist_ok=True)
+        files = {"gridlib/__init__.py": code, "gridlib/cells.py": "x = 1\n"}
+        w.wheels.add("traygrid", "1")
+        if newer:
+            w.wheels.install(w.wheels.add("gridlib", "3", {**files, "gridlib/new.py": ""}), site_of(lab))
+        w.wheels.install(w.wheels.add("gridlib", "2", files, requires), folder)
+        if lose:
+            (folder / lose).unlink()
+        if kernel_path:
+            kernel(w, "trials", python_of(lab), PYTHONPATH=str(folder))
+    return build
+
+
 LINKS = [
+    Situation("installed into a folder that no path holds", _target("vendor"), "gridlib", "installed-elsewhere",
+              says="was installed into the folder", remedy="command"),
+    Situation("installed into the start folder, over a newer one", _target(".", newer=True), "gridlib.new",
+              "hidden-by-file", says="of gridlib 2, which was installed", remedy="command"),
+    Situation("installed into the start folder, needs more", _target(".", "import traygrid\n", requires=["traygrid"]),
+              "gridlib", "dependency-absent", says="gridlib 2 needs traygrid", remedy="command"),
+    Situation("installed into a folder, a file of it gone", _target(
+        "../libs", "import gridlib.cells\n", lose="gridlib/cells.py", kernel_path=True), "gridlib", "files-missing",
+        at="kernel:trials", remedy="command"),
     Situation("a package is a link to nowhere", _symbolic, "mylib", "link-broken", says="is a link", remedy="command"),
     Situation("a module is a link to nowhere", _symbolic_file, "mylib", "link-broken", says="is a link"),
     Situation("the library folder is a link to nowhere", _library_folder, "mylib", "link-broken", says="packages of"),

@@ -133,7 +133,10 @@ CASES: dict[str, tuple[Case, Case]] = {
     "base-site-off": (
         made_case("seed", {"BASESITE/seed/__init__.py": ""}, absent("seed")),
         made_case("seed", {"BASESITE/seed/__init__.py": ""}, absent("seed"), base=True)),
-    "installed-elsewhere": (
+    "installed-elsewhere:in_target_folder": (
+        made_case("seed", distribution("seed", site="START/vendor"), absent("seed")),
+        made_case("seed", {"START/vendor/seed-1.0.dist-info/METADATA": "Name: seed\nVersion: 1.0\n"}, absent("seed"))),
+    "installed-elsewhere:installed_elsewhere": (
         made_case("seed", {"OTHER/seed/__init__.py": ""}, absent("seed")),
         made_case("seed", {"OTHER/sea/__init__.py": ""}, absent("seed"))),
     "name-differs:name_differs": (made_case("sklearn", {}, absent("sklearn")),

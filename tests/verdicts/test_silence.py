@@ -168,6 +168,8 @@ PLANTED: dict[str, Case] = {
         "distutils", distribution("distutil"), absent("distutils"), version="3.12.1"),
     "not-installed beside base-site-off": made_case(
         "seed", {"BASESITE/seed/__init__.py": ""}, absent("seed"), known=False),
+    "not-installed beside installed-elsewhere": made_case(
+        "seed", distribution("seed", site="START/vendor"), absent("seed")),
     "not-installed beside file-unreadable": made_case("seed", {"EXTRA/x.py": ""}, absent("seed"), **SHUT),
     "python2-source beside file-corrupt": made_case(
         "seed", {**WHOLE, ROWS: WRITTEN_OVER, START_FILE: "print 'x'\n"}, syntax(START_FILE)),

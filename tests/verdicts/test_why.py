@@ -36,7 +36,8 @@ from tests.support.build import (
     write,
 )
 
-ALL = [*SITUATIONS, *MORE_SITUATIONS, *COMPILED, *PROJECTS, *MISHAPS, *REACH, *NATIVES, *OWNERS, *LINKS, *STARTS, *GENERATED]
+ALL = [*SITUATIONS, *MORE_SITUATIONS, *COMPILED, *PROJECTS, *MISHAPS, *REACH, *NATIVES, *OWNERS, *LINKS, *STARTS,
+       *GENERATED]
 
 
 SHOWN: set[tuple[str, ...]] = set()  # what this process has looked at as text

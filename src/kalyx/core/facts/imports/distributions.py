@@ -71,11 +71,27 @@ class SeenDistributions:
             return None
         return next(self._by_folder(file), None) or self._by_link(file)
 
+    def installed_into(self, folder: str, module: str, file: str) -> Distribution | None:
+        """Return the distribution that was installed into a folder by itself, and with it a file; None where none was.
+
+        Its RECORD has to list the file: metadata that a build has left beside a project's own code does not.
+        """
+        if not any(n.endswith(".dist-info") for n in self._modules.finder.names(folder)):
+            return None
+        shelf = open_shelf(self._files, folder, "other")
+        return next((d for d in shelf.bringing(module) if self._is_of(d, file)), None)
+
     def _by_folder(self, file: str) -> Iterator[Distribution]:
         """Yield what brings the top-level module that a file in a layer belongs to."""
         m = self._files
         for layer in self._modules.layers:
-            if layer.layer in ("stdlib", "start") or not m.is_within(file, layer.path):
+            if layer.layer == "stdlib" or not m.is_within(file, layer.path):
+                continue
+            if layer.layer == "start":
+                copy = self.installed_into(layer.path, file[len(layer.path):].strip("/\\").replace(
+                    "\\", "/").split("/")[0].split(".")[0], file)
+                if copy is not None:
+                    yield copy
                 continue
             rest = file[len(layer.path):].strip("/\\").replace("\\", "/")
             found = self._owner(layer, rest.split("/")[0].split(".")[0], file)

@@ -32,14 +32,14 @@ class Pip:
     start: tuple[str, ...]
 
     def install(self, *what: str, upgrade: bool = False, over: Over = "", alone: bool = False,
-                from_source: str = "", file: str = "", linked: bool = False) -> tuple[str, ...]:
+                from_source: str = "", file: str = "", linked: bool = False, into: str = "") -> tuple[str, ...]:
         """Return the line that installs requirements, a folder, or what a file lists.
 
         What is there already stays where it fits; it is `over` ``replaced``, or ``left`` in its place
         where its files are not known. `alone`: without what it requires. `from_source` names what is
-        built, no wheel taken. `linked`: editable (PEP 660).
+        built, no wheel taken. `linked`: editable (PEP 660). `into` is a folder by itself, what is there replaced.
         """
-        options = [*(["--upgrade"] if upgrade else ()),
+        options = [*(["--target", into, "--upgrade"] if into else ["--upgrade"] if upgrade else ()),
                    *({"replaced": ["--force-reinstall"], "left": ["--ignore-installed"]}.get(over, ())),
                    *(["--no-deps"] if alone else ()), *(["--no-binary", from_source] if from_source else ()),
                    *(["-r", file] if file else ()), *(["-e"] if linked else ())]

@@ -11,9 +11,10 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from kalyx.core.facts.imports.case import Case
+    from kalyx.core.model import Distribution
     from kalyx.core.verdicts.reading.failure import Failure
 
-__all__ = ["code_at", "own_files", "start_folder"]
+__all__ = ["code_at", "installed_copies", "own_files", "start_folder"]
 
 
 def start_folder(case: Case) -> str:
@@ -21,7 +22,21 @@ def start_folder(case: Case) -> str:
 
 
 def own_files(case: Case, failure: Failure) -> Iterator[tuple[str, str]]:
-    """Yield the folders around the start folder that have a missing module, each with its file there."""
+    """Yield the folders around the start folder that have a missing module of the person's own, each with its file."""
+    for place, found in _files_around(case, failure):
+        if case.distributions.installed_into(place, failure.top, found) is None:
+            yield place, found
+
+
+def installed_copies(case: Case, failure: Failure) -> Iterator[tuple[str, str, Distribution]]:
+    """Yield the folders around the start folder into which a missing module was installed, its file, and by what."""
+    for place, found in _files_around(case, failure):
+        owner = case.distributions.installed_into(place, failure.top, found)
+        if owner is not None:
+            yield place, found, owner
+
+
+def _files_around(case: Case, failure: Failure) -> Iterator[tuple[str, str]]:
     inside = asked_whole(case, failure).split(".")[1:]
     for place in _own_places(case, start_folder(case)):
         found = code_at(case, place, failure.top, inside)

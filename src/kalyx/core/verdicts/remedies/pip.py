@@ -236,6 +236,11 @@ def reinstall(case: Case, name: str, version: str, reason: str, sign: str = "=="
         return install(case, wanted)
     other = {">=": " or newer", "<=": " or older"}.get(sign, "")
     over: Over = "replaced" if _can_be_replaced(case, name) else "left"
+    here = case.distributions.named(name)
+    if here is not None and here.layer in ("pythonpath", "start", "other") and case.files.is_folder(here.location):
+        return (Remedy(f"Install {name} {version}{other} again into {here.location}, where it is, {reason}.", "command",
+                       argv=served.install(wanted, alone=True, into=here.location),
+                       changes=f"replaces the files of {name} in {here.location}"),)
     argv, changes = served.install(wanted, over=over, alone=True), ""
     obstacles += _unreadable_metadata(case, name)
     if name in BREAK_PIP:

@@ -118,7 +118,7 @@ def _elsewhere_evidence(other: Elsewhere, module: str) -> Evidence:
        asks="absence", after=("name-misspelt",),
        not_beside=("pip-absent", "name-differs", "stdlib-removed", "stdlib-not-yet", "stdlib-not-built",
                    "own-code-unreachable", "metadata-only", "user-site-off", "base-site-off", "link-broken",
-                   "site-off", "env-version-skew", "mixed-install", "file-unreadable"),
+                   "site-off", "env-version-skew", "mixed-install", "file-unreadable", "installed-elsewhere"),
        why_here="it is true only where it is nowhere")
 def not_installed(case: Case, failure: Failure | None) -> Finding | None:
     """Conclude that it is nowhere.

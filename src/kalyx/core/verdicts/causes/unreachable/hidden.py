@@ -201,6 +201,13 @@ def hidden_by(case: Case, name: str, own: str, hidden: str) -> Finding:
     if error is not None and error.frames:
         last = error.frames[-1]
         evidence.append(Evidence(f"{error.type}: {error.message}", last.file, last.line))
+    copy = case.distributions.of(own)
+    if copy is not None:  # installed there by itself: nobody's own code
+        folder = case.files.path.dirname(own) if case.files.path.basename(own).startswith("__init__.") else own
+        return Finding(
+            "hidden-by-file", _severity(case, name, wanted), "certain",
+            f"The {name} in {own}, of {copy.name} {copy.version}, which was installed into that folder by itself, "
+            f"hides {what} {name} ({hidden}), and {effect}.", tuple(evidence), (files.set_aside(case.files, folder),))
     return Finding(
         "hidden-by-file", _severity(case, name, wanted), "certain",
         f"Your own {own} hides {what} {name} ({hidden}), and {effect}.",

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import ast
 import re
 
 from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.facts.search_path.pth_files import link_lines
+from kalyx.core.facts.source_code.path_changes import PathReader
 from kalyx.core.lean.record import replace
-from kalyx.core.model import Edit, Evidence, Finding, Remedy
+from kalyx.core.model import Edit, Evidence, Finding, Place, Remedy
 from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.causes.unreachable.hidden import hidden_by, is_to_blame, top_of, what_is_meant
 from kalyx.core.verdicts.remedies import pip, which_pip
+from kalyx.core.verdicts.remedies.source_edits import change_line
 from kalyx.core.verdicts.remedies.variables import with_variable, without_variable
 
 TYPE_CHECKING = False
@@ -24,6 +27,7 @@ if TYPE_CHECKING:
 __all__ = ["hidden_by_path", "hidden_by_user_site"]
 
 
+_ADDS = re.compile(r"sys\.path\.(?:insert\(\s?-?\d{1,4}\s?,\s?|append\()(?P<what>[^\n#]{1,300})\)(?=[ \t]{0,9}(?:#|$))")
 _COPIES = {
     "link": ("hidden-by-path", "a line of a .pth file that adds"),
     "other": ("hidden-by-path", "code that runs at Python's start and adds"),
@@ -103,16 +107,46 @@ def _copy_first(case: Case, layer: str) -> Finding | None:
 def _found_first(case: Case, layer: str, first: Candidate, hidden: Candidate, name: str,
                  confidence: Confidence) -> Finding:
     slug, place = _COPIES[layer]
+    added = _added_by_own_code(case, first.entry) if layer == "other" else None
+    if added is not None:
+        place = f"line {added.line} of {added.path} has the path begin with"
     one, two = case.distributions.of(first.path), case.distributions.of(hidden.path)
     versions = f" ({one.version if one else 'of no distribution'} before {two.version})" if two else ""
     return Finding(
         slug, "warning" if case.obs.outcome == "imports" else "error", confidence,
-        f"{place[0].upper() + place[1:]} {first.entry} puts its own {name} before the one in "
-        f"{hidden.entry}{versions}.",
+        f"{place[0].upper() + place[1:]} {first.entry}{', which' if added else ''} puts its own {name} before the one "
+        f"in {hidden.entry}{versions}.",
         (Evidence(f"{first.path} comes first", first.path),
          Evidence(f"{hidden.path} stands further back", hidden.path),
+         *([Evidence(added.text, added.path, added.line)] if added else []),
          *[Evidence("the line that adds the folder", x.file, x.line) for x in _lines_for(case, layer, first)]),
         _let_through(case, layer, first, hidden))
+
+
+def _added_by_own_code(case: Case, folder: str) -> Place | None:
+    """Return the line of the explained file that puts a folder onto the path; None where it does not."""
+    for file in dict.fromkeys(p.path for p in case.asked if p.path.endswith(".py")):
+        reader = PathReader(case.files, file)
+        for number, line in enumerate(case.modules.lines_of(file), 1):
+            match = _ADDS.search(line)
+            if match is None:
+                continue
+            try:
+                value = ast.parse(match["what"], mode="eval").body
+            except (SyntaxError, ValueError, RecursionError, MemoryError):
+                continue
+            added = reader.folder(value)
+            if added is not None and case.files.same(added, folder):
+                return Place(file, number, text=line.strip())
+    return None
+
+
+def _add_it_last(case: Case, place: Place) -> Remedy | None:
+    """Return the edit by which a line puts its folder at the end of the path; None where that is not plain."""
+    changed = _ADDS.sub(r"sys.path.append(\g<what>)", place.text)
+    edit = change_line(case, place, changed) if changed != place.text and "insert" in place.text else None
+    return Remedy(f"Write: {changed}, so that what is installed comes first.", "edit", edits=(edit,),
+                  changes=f"line {place.line} of {place.path}", undoable=True) if edit else None
 
 
 def _copy_alone(case: Case, failure: Failure | None, layer: str) -> Finding | None:
@@ -205,7 +239,8 @@ def _let_through(case: Case, layer: str, first: Candidate, hidden: Candidate) ->
         for line in _lines_for(case, layer, first):
             return (Remedy(f"Take that line out of {line.file}.", "edit",
                            edits=(Edit(line.file, line.text, f"# {line.text}"),), changes=line.file),)
-        return (_out_of_start_code(case, first.entry) or Remedy(
+        added = _added_by_own_code(case, first.entry)
+        return (_out_of_start_code(case, first.entry) or (_add_it_last(case, added) if added else None) or Remedy(
             f"Take {first.entry} off the search path, where it is put there.", "manual",
             changes="the search path"),)
     return _close_user_site(case, first, hidden)
