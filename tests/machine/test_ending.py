@@ -179,3 +179,19 @@ def test_replies_of_wrong_types(tidy: World) -> None:
         done = tidy.kalyx("ask", "kernel:fake", "--timeout", "5")
         assert done.returncode in (0, 1, 3) and "mistake" not in done.stdout + done.stderr, (number, done.stdout)
     assert folders_of(tidy) == []
+
+
+def test_who_waits_is_told(tmp_path: Path) -> None:
+    """At a terminal a long step says that it is at work; in a pipe it does not; the answer is the same."""
+    world = World(tmp_path)
+    world.activate(world.venv("lab"))
+    write(world.project / "slow.py", "import time\ntime.sleep(4)\n")
+    master, terminal = os.openpty()
+    watched = subprocess.run([KALYX, "why", "slow"], cwd=world.project, env=world.env, stdin=subprocess.DEVNULL,
+                             stdout=subprocess.PIPE, stderr=terminal, timeout=60, check=False)
+    os.close(terminal)
+    said = os.read(master, 4096).decode()
+    os.close(master)
+    piped = world.kalyx("why", "slow")
+    assert "still at work after" in said and piped.stderr == ""
+    assert watched.stdout.decode() == piped.stdout and watched.returncode == piped.returncode == 0

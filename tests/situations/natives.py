@@ -126,6 +126,15 @@ def required_library(installed_code: str, library_name: str, requires: str, *, d
     return build
 
 
+def for_musl(w: World, lab: Path) -> None:
+    """Install a part that was linked against the other C library; pip would have the right one."""
+    other = library(w, "libc.musl-x86_64.so.1", "int husk(void) { return 1; }\n")
+    part = compiled(w, "ext", "husk(); return PyModule_Create(&made);", other, "-nostdlib", before="int husk(void);")
+    native(lambda w: part)(w, lab)
+    other.unlink()
+    w.wheels.add("nativeseed", "1", {"nativeseed/__init__.py": ""})
+
+
 def required_further_down(w: World, lab: Path) -> None:
     """Have the library of a required distribution need that of one which is required in its turn."""
     with_library("", RUNPATH, requires=["huskbin"])(w, lab)
@@ -152,6 +161,8 @@ NATIVES = [
               "nativeseed", "symbol-missing", says="of huskbin 1, does not have", remedy="command"),
     Situation("symbol of a newer version, undeclared", required_library(OLD, "libhusk.so.1", "", declared=False),
               "nativeseed", "symbol-missing", says="of huskbin 1, does not have", remedy="command"),
+    Situation("made for the other C library", for_musl, "nativeseed", "foreign-platform",
+              says="the musl C library, and this Python for the GNU C library", remedy="command"),
     Situation("library of a requirement's requirement", required_further_down, "nativeseed", "library-missing",
               says="libgrain.so.3", remedy="command"),
     Situation("older copy first, by the variable", two_copies(beside=True), "nativeseed", "symbol-missing",

@@ -7,6 +7,7 @@ import sys
 
 from kalyx import __version__
 from kalyx.cli.options import CannotPrint, Parser, UsageError, add_global_options, asks_for_json, print_error
+from kalyx.cli.patience import Patience
 from kalyx.core.errors import KalyxError, Refused, WrongUsage
 from kalyx.core.quoting import join_words, name_of_shell
 
@@ -129,7 +130,8 @@ def run(argv: list[str]) -> int:
         options = build_parser().parse_args(argv)
         if options.command is None:
             raise UsageError("no command was given.", "kalyx --help lists them.")
-        status: str = load(COMMANDS[options.command][0]).run(bounded(options))
+        with Patience(options.command):
+            status: str = load(COMMANDS[options.command][0]).run(bounded(options))
         return STATUS[status]
     except UsageError as error:
         return report_error(argv, command, "error", error.message, error.hint)

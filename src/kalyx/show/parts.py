@@ -7,7 +7,12 @@ if TYPE_CHECKING:
     from kalyx.core.model import Finding, Note, Seat
     from kalyx.show.page import Page
 
-__all__ = ["human_size", "notes", "seat_name", "show_findings", "trail"]
+__all__ = ["LAYER_NAMES", "human_size", "notes", "seat_name", "show_findings", "trail"]
+
+
+LAYER_NAMES = {"stdlib": "the standard library", "env": "the environment", "base": "the base installation",
+               "user": "the user site", "start": "files of your own beside it",
+               "link": "linked folders", "pythonpath": "PYTHONPATH", "other": "a folder that code adds to the path"}
 
 
 def seat_name(seat: Seat, folder: str) -> str:

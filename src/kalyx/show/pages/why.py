@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.model import Evidence
-from kalyx.show.parts import notes, trail
+from kalyx.show.parts import LAYER_NAMES, notes, trail
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -117,14 +117,14 @@ def _healthy(page: Page, report: ImportReport, seat: Seat) -> None:
     if report.origin == "built-in":
         page.say("It is built into the interpreter.")
     elif distribution is not None:
-        page.say(f"It comes from {distribution.name} {distribution.version}, in the layer "
-                 f"{report.layer}" + (", an editable install." if distribution.editable else "."))
+        page.say(f"It comes from {distribution.name} {distribution.version}, in {LAYER_NAMES[report.layer or 'other']}"
+                 + (", an editable install." if distribution.editable else "."))
     elif report.layer == "start":
         page.say("It is your own file, in the folder that Python starts from.")
     elif report.layer == "stdlib":
         page.say("It is part of Python's standard library.")
     else:
-        page.say(f"It lies in the layer {report.layer}; no installed distribution owns it.")
+        page.say(f"It lies in {LAYER_NAMES[report.layer or 'other']}; no installed distribution owns it.")
     steps = [Evidence("the import was tried, and this file was loaded", report.origin)]
     if distribution is not None:
         steps.append(Evidence(f"{distribution.name} {distribution.version} lists it as its own",

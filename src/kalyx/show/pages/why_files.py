@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Evidence
+from kalyx.show.parts import LAYER_NAMES
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -15,9 +16,6 @@ if TYPE_CHECKING:
 
 __all__ = ["lay_out"]
 
-LAYER_NAMES = {"stdlib": "the standard library", "env": "the environment", "base": "the base installation",
-               "user": "the user site", "start": "files of your own beside it",
-               "link": "linked folders", "pythonpath": "PYTHONPATH", "other": "elsewhere"}
 GUARD_SAYS = {"try": "in a try", "typing": "for type checkers only"}
 
 
@@ -127,7 +125,8 @@ def _where_from(reports: Sequence[ImportReport]) -> str:
         unique = list(dict.fromkeys(names))
         shown = ", ".join(unique[:5]) + (f" and {len(unique) - 5} more" if len(unique) > 5 else "")
         parts.append(f"{LAYER_NAMES[layer]}: {shown}")
-    return "They come from " + "; from ".join(parts) + "."
+    count = sum(report.name is None for report in reports)
+    return ("It comes from " if count == 1 else "They come from ") + "; from ".join(parts) + "."
 
 
 def _files(page: Page, answer: WhyAnswer, verbose: bool) -> None:

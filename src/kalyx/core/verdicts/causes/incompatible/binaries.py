@@ -67,6 +67,8 @@ def foreign_platform(case: Case, failure: Failure | None) -> Finding | None:
             f"The compiled part {file} is made for {for_what}, and this Python for {this}.",
             (Evidence(f"its header says: {made.form}, {made.bits} bits, {', '.join(made.machines)}", file),
              Evidence(f"the interpreter's says: {mine.form}, {mine.bits} bits, {mine.machines[0]}", mine.path),
+             *(() if wrong else (Evidence(f"it needs {_libc(made)}", file),
+                                 Evidence(f"the interpreter needs {_libc(mine)}", mine.path))),
              *([Evidence(f"it belongs to {owner.name} {owner.version}", owner.metadata)] if owner else [])),
             _remedies(case, file, case.modules.layer_of_file(file), owner.name if owner else None,
                       owner.version if owner else None))
@@ -96,6 +98,11 @@ def _wheel_for_others(case: Case, failure: Failure | None) -> Finding | None:
         (Evidence(f"its WHEEL file says: {', '.join(systems[:3])}", str(file)),
          Evidence(f"{owner.name} {owner.version} was asked for it", case.modules.file_of(failure.top))),
         pip.reinstall(case, owner.name, owner.version, "for this system"))
+
+
+def _libc(made: Binary) -> str:
+    """Return the C library that a file names among those that it needs; a static program names none."""
+    return next((n for n in made.needed if n.startswith(("libc.so", "libc.musl", "ld-musl"))), "no C library by name")
 
 
 def _needs_libc(made: Binary) -> bool:
