@@ -237,10 +237,11 @@ def test_ask(world: World, validate) -> None:
 def test_ask_a_running_kernel(world: World) -> None:
     """A live kernel is asked in its own namespace, leaves no trace, and is not disturbed at work."""
     connection = world.root / "kernel-1.json"
+    module = write(world.project / "seedmod.py", "__version__ = '1.2'\n")
     code = ("from jupyter_client.manager import KernelManager\nimport sys, time\n"
             f"m = KernelManager(connection_file={str(connection)!r})\n"
             "m.start_kernel()\nc = m.blocking_client(); c.start_channels(); c.wait_for_ready()\n"
-            "c.execute_interactive('seeds = 480')\nprint(m.provisioner.process.pid, flush=True)\n"
+            "c.execute_interactive('seeds = 480; import seedmod')\nprint(m.provisioner.process.pid, flush=True)\n"
             "sys.stdin.readline()\nc.execute('import time; time.sleep(30)')\n"
                   "time.sleep(0.5)\nprint('busy', flush=True)\n"
             "sys.stdin.readline()\nm.shutdown_kernel(now=True)\n")
@@ -258,9 +259,20 @@ def test_ask_a_running_kernel(world: World) -> None:
         printed = world.answer("ask", seat, "x = 1\nprint(seeds)")["result"]["seats"][0]
         assert printed["output"] == "480\n", printed
         assert "NameError" in world.answer("ask", seat, "nix")["result"]["seats"][0]["error"]
+        assert world.answer("why", "seedmod", "--at", seat)["exit"] == 0, "it has loaded what is there"
+        os.utime(module, (time.time() + 5,) * 2)  # an editor has saved it
+        old = world.answer("why", "seedmod", "json", "--at", seat)
+        causes = [[f["cause"] for f in r["causes"]] for r in old["result"]["imports"]]
+        assert (old["exit"], causes) == (1, [["loaded-replaced"], []])
+        assert f"seedmod 1.2 loaded, of {module}, which was written anew" in old["result"]["imports"][0]["causes"][0][
+            "because"]
+        module.unlink()
+        gone = world.answer("why", "seedmod", "--at", seat)["result"]["imports"][0]
+        assert (gone["outcome"], gone["causes"][0]["cause"]) == ("fails", "loaded-replaced")
         client.stdin.write("\n")
         client.stdin.flush()
         assert client.stdout.readline().strip() == "busy"
+        assert "kernel-busy" in {n["note"] for n in world.answer("why", "json", "--at", seat)["notes"]}
         document = world.answer("ask", seat, "seeds")
         assert (document["exit"], document["result"]["seats"][0]["outcome"]) == (3, "busy")
     finally:

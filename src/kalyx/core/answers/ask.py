@@ -7,11 +7,10 @@ import json
 import os
 import time
 
-from kalyx.core.errors import NothingToJudge, Unreadable
+from kalyx.core.answers.live_kernel import connection_of, text_in
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.trial import BOOT
 from kalyx.core.facts.kernels import kernelspecs
-from kalyx.core.facts.processes.processes import connection_file_of, kind_of
 from kalyx.core.facts.seats.finder import find_seat_to_run
 from kalyx.core.lean.record import record, replace
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
@@ -101,7 +100,7 @@ def _ask(context: SeatContext, facts: SeatFacts, code: str | None, limit: float)
         trouble = trouble or next((f.because for f in found), "")
         return Asked(seat.ref, "unknown", error=trouble or "it has no interpreter that could run it", findings=found)
     try:
-        if seat.kind == "process" and (data := _connection(context, seat.ref)):
+        if seat.kind == "process" and (data := connection_of(context, seat.ref)):
             asked = _ask_live(seat.ref, data, code, limit)
         elif facts.kernel is not None:
             asked = _ask_kernel(context, facts, facts.kernel, code, limit)
@@ -154,53 +153,21 @@ def _ask_kernel(context: SeatContext, facts: SeatFacts, kernel: Kernel, code: st
     with StartedKernel(argv, env, folder or context.machine.cwd, limit) as started:
         started.ask("kernel_info_request", {})
         if code is None:
-            return replace(Asked(seat.ref, "ok"), who=_identity(_text(started.evaluate({"who": WHO})["who"])))
+            return replace(Asked(seat.ref, "ok"), who=_identity(text_in(started.evaluate({"who": WHO})["who"])))
         done = started.execute(code)
     error = f"it printed without an end, and was interrupted{': ' + done.error if done.error else ''}" \
         if done.cut else done.error
     return Asked(seat.ref, "error" if error else "ok", done.output, done.value, error)
 
 
-def _text(shown: str) -> str:
-    """Return a string from how it is shown."""
-    try:
-        value = ast.literal_eval(shown)
-    except (ValueError, SyntaxError):
-        return shown
-    return value if isinstance(value, str) else shown
-
-
-def _connection(context: SeatContext, ref: str) -> bytes | None:
-    """Read the connection file of a process that is a kernel; None where it is none.
-
-    Raises:
-        KernelFailed: the file cannot be read, or others may have written it.
-    """
-    m = context.machine
-    raw = m.process(int(ref.partition(":")[2]))
-    if raw is None:
-        raise NothingToJudge(f"There is no process {ref.partition(':')[2]}.", "kalyx running lists them.")
-    kind, _, rest = kind_of(raw.argv)
-    named = connection_file_of(rest) if kind == "kernel" else None
-    if not named:
-        return None
-    file = m.absolute(named, raw.folder)
-    if trouble := context.examiner.trust.why_not_read(file):
-        raise KernelFailed(f"its connection file cannot be used: {trouble}")
-    try:
-        return m.read_bytes(file, 65536)
-    except Unreadable as error:
-        raise KernelFailed(f"its connection file {file} cannot be used: {error.reason}") from None
-
-
 def _ask_live(ref: str, data: bytes, code: str | None, limit: float) -> Asked:
     """Ask a kernel that is in use: an expression in its own namespace, silent, without history."""
     with RunningKernel(parse_connection(data)) as kernel:
         if code is None:
-            return replace(Asked(ref, "ok"), who=_identity(_text(kernel.evaluate({"who": WHO}, limit)["who"])))
+            return replace(Asked(ref, "ok"), who=_identity(text_in(kernel.evaluate({"who": WHO}, limit)["who"])))
         try:
             ast.parse(code, mode="eval")
             return Asked(ref, "ok", value=kernel.evaluate({"value": code}, limit)["value"])
         except SyntaxError:
             shown = kernel.evaluate({"output": QUIETLY.format(code=code)}, limit)["output"]
-            return Asked(ref, "ok", _text(shown))
+            return Asked(ref, "ok", text_in(shown))

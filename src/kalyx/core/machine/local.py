@@ -153,7 +153,10 @@ class RealMachine(Machine):
         except (OSError, ValueError) as error:
             raise self._unreadable(path, error) from None
         try:
-            if not stat.S_ISREG(os.fstat(handle).st_mode):
+            info = os.fstat(handle)
+            if stat.S_ISCHR(info.st_mode) and info.st_rdev == os.stat(os.devnull).st_rdev:
+                return b""  # a link to it is how people empty a file: there is nothing in it
+            if not stat.S_ISREG(info.st_mode):
                 self.report(path, "it is not a regular file")
                 raise Unreadable(path, "it is not a regular file")
             parts = []

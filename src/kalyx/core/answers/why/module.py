@@ -97,10 +97,15 @@ def answer_why(context: SeatContext, requests: Sequence[str], seat_ref: str, lim
     facts = replace(facts, seat=seat)
     reports = [explain(context, facts, request, seen, neighbours)
                for request, seen in zip(wanted, observed, strict=True)]
+    asked: list[Note] = []
+    if seat.kind == "process":
+        from kalyx.core.answers.live_kernel import with_loaded
+
+        reports, asked = with_loaded(context, seat.ref, reports)
     read = [_as_name(context, facts, r, limit, neighbours) for r in reports]
     notes = [Note("read-as-name", f"{old.module} is no module; it was read as {new.module}:{new.name}.")
              for old, new in zip(reports, read, strict=True) if new is not old]
-    return WhyAnswer(seat, tuple(read), (*notes, *_notes(facts, requests, context.machine)))
+    return WhyAnswer(seat, tuple(read), (*asked, *notes, *_notes(facts, requests, context.machine)))
 
 
 def _as_name(context: SeatContext, facts: SeatFacts, report: ImportReport, limit: float,
