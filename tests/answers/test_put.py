@@ -10,7 +10,8 @@ from pathlib import Path
 import pytest
 
 from kalyx.core.facts.packaging.pip_complaints import Complaint, read_complaint
-from tests.support.build import World, python_of, run, site_of
+from tests.support.build import BASE_PYTHON, World, python_of, run, site_of
+from tests.support.packages import compiled, ending, library
 
 # What pip printed on its error stream, and what is read of it
 PRINTED = {
@@ -98,6 +99,27 @@ def test_what_breaks_without_a_word(world: World) -> None:
     planned = world.answer("put", "numpy>=2")
     assert (planned["status"], planned["result"]["done"]) == ("problem", False)
     assert [f["cause"] for f in planned["result"]["findings"]] == ["binary-mismatch"]
+
+
+def test_a_library_that_goes_with_its_version(world: World) -> None:
+    """A part that was linked against one version of another package's library: said before that version goes."""
+    lab = world.venv("lab", pip=True)
+    world.activate(lab)
+    old = library(world, "libgrid.so.15", "int grid(void) { return 15; }\n")
+    part = compiled(world, "ext", "grid(); return PyModule_Create(&made);", old, "-Wl,-rpath,$ORIGIN/../gridbin",
+                    before="int grid(void);")
+    installed(world, lab, "gridbin", "15", {"gridbin/__init__.py": "", "gridbin/libgrid.so.15": old.read_bytes()})
+    installed(world, lab, "sciseed", "1.0", {"sciseed/__init__.py": "from sciseed import ext\n",
+                                             f"sciseed/ext{ending(BASE_PYTHON)}": part}, "gridbin")
+    world.wheels.add("gridbin", "15.1", {"gridbin/__init__.py": "", "gridbin/libgrid.so.15": old.read_bytes()})
+    world.wheels.add("gridbin", "16", {"gridbin/__init__.py": "", "gridbin/libgrid.so.16": old.read_bytes()})
+    planned = world.answer("put", "gridbin>=16")
+    assert (planned["status"], planned["result"]["done"]) == ("problem", False)
+    finding = planned["result"]["findings"][0]
+    assert finding["cause"] == "library-missing" and "needs libgrid.so.15 of gridbin 15" in finding["because"]
+    same = world.answer("put", "gridbin==15.1")
+    assert same["status"] == "ok", same["result"]["findings"]
+    assert run([python_of(lab), "-c", "import sciseed"], env=world.env).returncode == 0
 
 
 def test_build_that_fails(world: World) -> None:

@@ -83,7 +83,7 @@ def answer_put(context: SeatContext, requirements: Sequence[str], seat_ref: str,
     progress(f"asking pip what {' '.join(requirements)} would change in {environment.path} …")
     steps, notes = _plan(context, facts, pip, requirements, before)
     findings = [*_broken(context, facts, before, steps, requirements),
-                *built_for_older(context.machine, before, steps)]
+                *built_for_older(context.machine, before, steps), *_libraries_lost(context, facts, before, steps)]
     if dry_run or (findings and not anyway):
         return PutAnswer(seat, tuple(steps), tuple(findings), notes=tuple(notes))
     worked = try_imports(context, facts, dependents_of(before, steps))
@@ -92,14 +92,30 @@ def answer_put(context: SeatContext, requirements: Sequence[str], seat_ref: str,
     if ran.status != 0:
         said, hint = what_pip_said(context, ran)
         raise Refused(f"pip could not install it: {said}", hint or "Nothing else was changed by Kalyx.")
-    after = {normal_name(d.name): d.version for d in read_installed(context, facts)}
-    differs = [f"{s.name} {s.after} was planned, and {after.get(normal_name(s.name), 'nothing')} is there"
-               for s in steps if after.get(normal_name(s.name)) != s.after]
+    after: dict[str, list[str]] = {}
+    for d in read_installed(context, facts):  # metadata that is left of the version before is no version
+        after.setdefault(normal_name(d.name), []).append(d.version)
+    differs = [f"{s.name} {s.after} was planned, and {', '.join(after.get(normal_name(s.name), ['nothing']))} is there"
+               for s in steps if s.after not in after.get(normal_name(s.name), [])]
     said = ", ".join(f"{s.name} {s.before + ' -> ' if s.before else ''}{s.after}" for s in steps)
     change = Journal(context.machine).note(f"put {', '.join(requirements)} into {environment.path}"
                                           + (f" ({said})" if said else ""))
     findings += broken_now(context, facts, worked)
     return PutAnswer(seat, tuple(steps), tuple(findings), True, tuple(differs), change, tuple(notes))
+
+
+def _libraries_lost(context: SeatContext, facts: SeatFacts, before: Sequence[Distribution],
+                    steps: Sequence[Step]) -> list[Finding]:
+    """Return whose compiled parts would lose a library; nothing is read where no version changes."""
+    interpreter = facts.seat.interpreter
+    if interpreter is None or not any(s.before not in (None, s.after) for s in steps):
+        return []
+    from kalyx.core.answers.put_libraries import libraries_lost
+    from kalyx.core.facts.packaging.wheelhouse import Target, Wheelhouse
+
+    m, env = context.machine, facts.seat.launch.env if facts.seat.launch else context.machine.env
+    target = Target(interpreter.version or "3", interpreter.implementation or "cpython", m.platform)
+    return libraries_lost(m, before, steps, Wheelhouse(m, env, interpreter.prefix or ""), target)
 
 
 def _refuse_managed(context: SeatContext, facts: SeatFacts) -> None:
