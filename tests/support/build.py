@@ -197,6 +197,9 @@ class World:
 def carry_out(remedy: dict, kind: str, world: World) -> None:
     """Do what a remedy says, to the letter."""
     assert remedy["kind"] == kind != "manual"
+    for one in remedy["moves"]:
+        assert not os.path.lexists(one["to"])
+        os.rename(one["path"], one["to"])
     for edit in remedy["edits"]:
         path = Path(edit["path"])
         if edit["before"] is None:
@@ -204,6 +207,9 @@ def carry_out(remedy: dict, kind: str, world: World) -> None:
             path.write_text(edit["after"])
             continue
         text = path.read_text()
+        if edit["after"] is None:
+            path.unlink()
+            continue
         assert text.count(edit["before"]) == 1
         path.write_text(text.replace(edit["before"], edit["after"]))
     if kind == "edit":

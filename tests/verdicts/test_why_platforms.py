@@ -124,7 +124,7 @@ ON_WINDOWS: dict[str, tuple[str, ObservedError, Mapping[str, str | bytes], str, 
             r"C:\Users\ada\my lab\random.py", (Frame(rf"{WINDOWS.base}\Lib\tempfile.py", 1, "<module>"),)),
         {r"C:\Users\ada\my lab\random.py": "x = 1\n"}, "hidden-by-file",
         (r"Your own ~\my lab\random.py hides the standard library's random",),
-        r'cmd /c move "C:\Users\ada\my lab\random.py" "C:\Users\ada\my lab\my_random.py"'),
+        r'move "C:\Users\ada\my lab\random.py" "C:\Users\ada\my lab\my_random.py"'),
 }
 ON_MACOS: dict[str, tuple[str, ObservedError, Mapping[str, str | bytes], str, tuple[str, ...], str]] = {
     "not there": (

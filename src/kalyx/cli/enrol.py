@@ -31,6 +31,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
                         help="put the kernel package into the environment first, if it has none")
     parser.add_argument("--overwrite", action="store_true", help="replace a kernel of that name")
     parser.add_argument("--dry-run", action="store_true", help="show the plan and stop")
+    parser.add_argument("--yes", action="store_true", help="do not ask")
 
 
 def run(options: argparse.Namespace) -> str:

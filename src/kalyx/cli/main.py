@@ -25,6 +25,7 @@ COMMANDS = {
     "packages": ("packages", "what a seat can import, layer by layer, and what hides what"),
     "running": ("running", "live Python processes: which interpreter, which environment, whose"),
     "kernels": ("kernels", "the registered notebook kernels: what each runs, and whether it is well"),
+    "mend": ("mend", "carry out the remedies of what is wrong, one after the other, until it is well"),
     "enrol": ("enrol", "make an environment a notebook kernel, and prove that it answers"),
     "retire": ("retire", "unregister a kernel, and its environment with it; undo brings it back"),
     "make": ("make", "build an environment with a wanted Python, fill it, enrol it, prove it"),

@@ -22,6 +22,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
                         "as a file lists that kalyx packages --json printed")
     parser.add_argument("--enrol", action="store_true", help="make it a notebook kernel too, and prove it")
     parser.add_argument("--dry-run", action="store_true", help="show the plan and stop")
+    parser.add_argument("--yes", action="store_true", help="do not ask")
 
 
 def run(options: argparse.Namespace) -> str:

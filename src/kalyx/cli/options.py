@@ -93,8 +93,8 @@ def asks_for_json(argv: list[str]) -> bool:
     return "--json" in argv[: argv.index("--") if "--" in argv else len(argv)]
 
 
-def print_error(message: str) -> None:
+def print_error(message: str, end: str = "\n") -> None:
     """Print to standard error, whatever its encoding."""
     stream = sys.stderr
     encoding = stream.encoding or "ascii"
-    stream.write(message.encode(encoding, "backslashreplace").decode(encoding) + "\n")
+    stream.write(message.encode(encoding, "backslashreplace").decode(encoding) + end)

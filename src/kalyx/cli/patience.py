@@ -11,7 +11,20 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     import threading
 
-__all__ = ["Patience"]
+__all__ = ["Patience", "asking"]
+
+_asked: list[bool] = []  # somebody is asked a question: then it is they who are waited for
+
+
+class asking:  # noqa: N801 - it reads as what is done inside
+    """A block in which a person is asked something."""
+
+    def __enter__(self) -> None:
+        _asked.append(True)
+
+    def __exit__(self, *_: object) -> None:
+        _asked.pop()
+
 
 FIRST, NEXT = 3.0, 10.0  # seconds after which it is said, and between two times
 
@@ -44,5 +57,6 @@ class Patience:
     def _say(self) -> None:
         if self._timer is not None:
             passed = time.monotonic() - self._began
-            print_error(f"{self._command}: still at work after {passed:.0f} s; Ctrl-C ends it …")
+            if not _asked:
+                print_error(f"{self._command}: still at work after {passed:.0f} s; Ctrl-C ends it …")
             self._wait(NEXT)

@@ -18,6 +18,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--dry-run", action="store_true", help="show what would change and stop")
     parser.add_argument("--anyway", action="store_true",
                         help="install also what breaks an installed package's requirement")
+    parser.add_argument("--yes", action="store_true", help="do not ask")
 
 
 def run(options: argparse.Namespace) -> str:

@@ -20,6 +20,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("kernels", nargs="*", metavar="KERNEL", help="the kernel's name")
     parser.add_argument("--with-env", action="store_true", help="its environment too")
     parser.add_argument("--stale", action="store_true", help="all whose interpreter is gone")
+    parser.add_argument("--anyway", action="store_true", help="also an environment that something uses")
     parser.add_argument("--yes", action="store_true", help="do not ask")
     parser.add_argument("--dry-run", action="store_true", help="show what would go and stop")
 
@@ -30,7 +31,8 @@ def run(options: argparse.Namespace) -> str:
         raise WrongUsage("No kernel was named.", "kalyx retire NAME, or kalyx retire --stale; "
                          "kalyx kernels lists them.")
     context = context_for(None, options)
-    plan = plan_retire(context, options.kernels, with_env=options.with_env, stale=options.stale)
+    plan = plan_retire(context, options.kernels, with_env=options.with_env, stale=options.stale,
+                       anyway=options.anyway)
     if plan.kernels and not options.dry_run and not options.yes:
         _ask(plan)
     return print_answer(options, answer_retire(context, plan, dry_run=options.dry_run))

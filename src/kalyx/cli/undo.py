@@ -14,6 +14,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Add the arguments of ``undo``."""
     parser.add_argument("number", nargs="?", type=int, metavar="N",
                         help="the change to take back (default: the latest)")
+    parser.add_argument("--yes", action="store_true", help="do not ask")
 
 
 def run(options: argparse.Namespace) -> str:

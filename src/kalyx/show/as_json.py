@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from kalyx import __version__
 from kalyx.core.lean.record import names_of
 from kalyx.core.masks import masked, masked_document
-from kalyx.core.model import Distribution, Environment, Evidence, Interpreter, Seat
+from kalyx.core.model import Distribution, Environment, Evidence, Interpreter, Remedy, Seat
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from kalyx.core.answers.here import HereAnswer
     from kalyx.core.answers.kernels import KernelsAnswer
     from kalyx.core.answers.make import MakeAnswer
+    from kalyx.core.answers.mend import MendAnswer
     from kalyx.core.answers.packages import PackagesAnswer
     from kalyx.core.answers.put import PutAnswer
     from kalyx.core.answers.running import RunningAnswer
@@ -30,13 +31,14 @@ if TYPE_CHECKING:
     from kalyx.core.verdicts.explanations import Explanation
 
 __all__ = ["ask_result", "changes_result", "document", "enrol_result", "envs_result", "explain_result",
-           "here_result", "kernels_result", "make_result", "packages_result", "put_result", "quoted",
+           "here_result", "kernels_result", "make_result", "mend_result", "packages_result", "put_result", "quoted",
            "retire_result", "running_result", "undo_result", "why_result"]
 
 FORMAT = 2
 INTERPRETER = ("path", "real_path", "version", "implementation", "prefix", "base_prefix")
 ENVIRONMENT = ("path", "name", "kind", "base", "python_version", "findings")
 EVIDENCE = ("says", "path", "line")
+REMEDY = ("do", "kind", "argv", "cwd", "env", "edits", "moves", "changes", "undoable", "typed")
 DISTRIBUTION = ("name", "version", "layer", "location", "installer", "editable", "size",
                 "modules", "hides", "hidden_by", "requested")
 
@@ -68,6 +70,8 @@ def plain(value: Any) -> Any:
         return {**found, "version": found["version"] or None}  # damaged metadata may not say it
     if isinstance(value, Evidence):
         return _picked(value, EVIDENCE)
+    if isinstance(value, Remedy):
+        return _picked(value, REMEDY)
     if names_of(value):
         return _picked(value, names_of(value))
     if isinstance(value, Mapping):
@@ -146,6 +150,13 @@ def enrol_result(answer: EnrolAnswer) -> dict[str, Any]:
     change = answer.change.to_json() if answer.change else None
     return {"kernel": _kernel(answer.kernel) if answer.kernel else None, "proof": proof,
             "change": change, "findings": plain(answer.findings)}
+
+
+def mend_result(answer: MendAnswer) -> dict[str, Any]:
+    """Return the result of ``mend``."""
+    rounds = [{**_picked(r, ("number", "finding", "remedy", "done", "why_not", "change")),
+               "steps": plain(r.plan.steps), "breaks": plain(r.plan.breaks)} for r in answer.rounds]
+    return {"asked": list(answer.asked), "rounds": rounds, "outcome": answer.outcome, "left": plain(answer.left)}
 
 
 def put_result(answer: PutAnswer) -> dict[str, Any]:

@@ -203,12 +203,18 @@ class Page:
         for letter, remedy in zip("abcdefghijklmnopqrstuvwxyz", remedies, strict=False):
             self._remedy(remedy, f"{letter}  ")
 
+    def remedy(self, remedy: Remedy) -> None:
+        """Add one remedy by itself, without a letter."""
+        self._remedy(remedy, "-> ")
+
     def _remedy(self, remedy: Remedy, lead: str, before: str = "") -> None:
         self.say(before + remedy.do, lead=lead)
         if remedy.typed:  # only the person's own shell can do that
             self.typed(remedy.typed)
         if remedy.argv:
             self.command(remedy.argv, remedy.cwd)
+        for move in remedy.moves:  # as the person's own shell does it
+            self.command(("move" if self.windows else "mv", move.path, move.to), None)
         for edit in remedy.edits:
             self.whole(edit.path)
             for sign, text in (("- ", edit.before), ("+ ", edit.after)):

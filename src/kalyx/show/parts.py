@@ -4,10 +4,12 @@ from __future__ import annotations
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from kalyx.core.model import Finding, Note, Seat
     from kalyx.show.page import Page
 
-__all__ = ["LAYER_NAMES", "human_size", "notes", "seat_name", "show_findings", "trail"]
+__all__ = ["LAYER_NAMES", "human_size", "mend_line", "notes", "seat_name", "show_findings", "trail"]
 
 
 LAYER_NAMES = {"stdlib": "the standard library", "env": "the environment", "base": "the base installation",
@@ -27,6 +29,14 @@ def notes(page: Page, notes: tuple[Note, ...]) -> None:
     for note in notes:
         page.blank()
         page.say(note.message, "quiet", 2, "· ")
+
+
+def mend_line(page: Page, words: tuple[str, ...], findings: Sequence[Finding]) -> None:
+    """Say in a quiet line how the remedies of findings are carried out, where one can be."""
+    if any(r.kind != "manual" and not r.is_trial for f in findings if f.is_problem for r in f.remedies):
+        page.blank()
+        line = page.quote(("kalyx", "mend", *words))
+        page.say(f"{line} does that, and what comes after it; it can be undone.", "quiet", 2, "· ")
 
 
 def human_size(size: int | None) -> str:

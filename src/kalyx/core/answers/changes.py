@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.answers.kernels import answer_kernels, is_stale
+from kalyx.core.answers.retire_guard import in_use_by, why_not_taken
 from kalyx.core.changes.journal import RETIRED, Journal
 from kalyx.core.errors import NothingToJudge, Refused
 from kalyx.core.lean.record import record
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.changes.journal import Change
     from kalyx.core.facts.seats.context import SeatContext
-    from kalyx.core.model import Kernel
+    from kalyx.core.model import Environment, Kernel
 
 __all__ = ["ChangesAnswer", "RetireAnswer", "RetirePlan", "answer_changes", "answer_retire", "answer_undo",
            "plan_retire"]
@@ -54,8 +55,9 @@ class ChangesAnswer:
     status: str = "ok"
 
 
-def plan_retire(context: SeatContext, names: Sequence[str], *, with_env: bool, stale: bool) -> RetirePlan:
-    """Return what retiring would take away.
+def plan_retire(context: SeatContext, names: Sequence[str], *, with_env: bool, stale: bool,
+                anyway: bool = False) -> RetirePlan:
+    """Return what retiring would take away; `anyway` also takes an environment that something uses.
 
     Raises:
         NothingToJudge: there is no such kernel.
@@ -81,14 +83,28 @@ def plan_retire(context: SeatContext, names: Sequence[str], *, with_env: bool, s
             raise Refused(f"{environment.path} is an interpreter's own installation, not an environment.",
                           "Retire the kernel alone.")
         elif environment.path not in environments:
+            _refuse_more(context, environment, anyway=anyway)
             environments.append(environment.path)
             others = [k.name for k in listed if k not in chosen and k.environment is not None
                       and context.machine.same(k.environment.path, environment.path)]
+            if others and not anyway:
+                raise Refused(f"{environment.path} is also what the kernel{'s' if len(others) > 1 else ''} "
+                              f"{', '.join(others)} runs.", "Name those too, or say --anyway.")
             if others:
                 notes.append(Note("also-used", f"{environment.path} is also what the kernel"
                                   f"{'s' if len(others) > 1 else ''} {', '.join(others)} runs.",
                                   environment.path))
     return RetirePlan(tuple(chosen), tuple(environments), tuple(notes))
+
+
+def _refuse_more(context: SeatContext, environment: Environment, *, anyway: bool) -> None:
+    """Refuse to take away more than the environment that was named, or what is in use."""
+    why = why_not_taken(context, environment)
+    if why:
+        raise Refused(f"{why}. It is not taken away.", "Retire the kernel alone, and see to the folder yourself.")
+    used = "" if anyway else in_use_by(context, environment)
+    if used:
+        raise Refused(f"{used}. It is not taken away.", "End it first, or say --anyway.")
 
 
 def answer_retire(context: SeatContext, plan: RetirePlan, *, dry_run: bool) -> RetireAnswer:
@@ -103,17 +119,25 @@ def answer_retire(context: SeatContext, plan: RetirePlan, *, dry_run: bool) -> R
     changes: list[Change] = []
     left = list(plan.environments)
     for kernel in plan.kernels:
-        places = [(kernel.folder, _kept_kernel(context, kernel, len(changes)))]
+        places = [(kernel.folder, _kept_kernel(context, kernel))]
         if kernel.environment is not None and kernel.environment.path in left:
             path = kernel.environment.path
             left.remove(path)
             places.append((path, _free(context, m.path.join(
                 m.path.dirname(path), f".{m.path.basename(path).lstrip('.')}{RETIRED}"))))
-        changes.append(journal.move_aside(f"retire {kernel.name}", places))
+        with journal.change(f"retire {kernel.name}") as entry:
+            try:
+                for place, kept in places:
+                    entry.set_aside(place, kept)
+            except Refused:
+                while entry.change.actions:
+                    entry.take_back_last()
+                raise
+        changes.append(entry.change)
     return RetireAnswer(plan, tuple(changes))
 
 
-def _kept_kernel(context: SeatContext, kernel: Kernel, number: int) -> str:
+def _kept_kernel(context: SeatContext, kernel: Kernel) -> str:
     """Return where a kernel's folder is kept: beside the kernels, where no server looks."""
     m = context.machine
     kernels = m.path.dirname(kernel.folder)
@@ -136,10 +160,9 @@ def answer_changes(context: SeatContext, forget: int | str | None) -> ChangesAns
     journal = Journal(context.machine)
     entries, broken = journal.entries()
     if forget is not None:
-        chosen = [journal.find(int(forget))] if forget != "all" else [
-            c for c in entries if c.moves and c.state == "done"]
+        chosen = [journal.find(int(forget))] if forget != "all" else entries
         for change in chosen:
-            if change.moves and change.state == "done":
+            if change.state == "done" and (change.moves or change.installed):
                 journal.forget(change)
         entries, broken = journal.entries()
     notes = tuple(Note("entry-unreadable", f"{path} cannot be read as an entry of the journal.", path)

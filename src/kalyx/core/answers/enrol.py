@@ -7,6 +7,7 @@ import json
 import time
 from typing import Any
 
+from kalyx.core.answers.pip_changes import run_watched
 from kalyx.core.changes.journal import Journal
 from kalyx.core.errors import NothingToJudge, Refused, WrongUsage
 from kalyx.core.facts.environments.neighbours import Neighbours
@@ -24,7 +25,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from kalyx.core.changes.journal import Change
+    from kalyx.core.changes.journal import Change, Entry
     from kalyx.core.facts.seats.context import SeatContext
     from kalyx.core.machine.interface import Machine
     from kalyx.core.model import Environment, Interpreter
@@ -74,8 +75,11 @@ class EnrolAnswer:
         return "ok" if (proven or self.dry_run) and not self.findings else "problem"
 
 
-def answer_enrol(context: SeatContext, name_of_env: str, wanted: EnrolOptions, limit: float) -> EnrolAnswer:
+def answer_enrol(context: SeatContext, name_of_env: str, wanted: EnrolOptions, limit: float,
+                 entry: Entry | None = None) -> EnrolAnswer:
     """Register an environment as a kernel, start it, and compare what it says.
+
+    It is a change of its own, or a part of the `entry` that is being made.
 
     Raises:
         NothingToJudge: there is no such environment.
@@ -96,29 +100,32 @@ def answer_enrol(context: SeatContext, name_of_env: str, wanted: EnrolOptions, l
     command = find_kernel_command(context, interpreter, neighbours)
     planned = _plan(context, environment, interpreter, command or DEFAULT_COMMAND, wanted)
     _refuse_taken(context, planned, wanted.overwrite)
-    if command is None and wanted.with_package and not wanted.dry_run:
-        failed = _put_kernel_package(context, environment, limit)
-        if failed is not None:
-            return EnrolAnswer(None, None, None, (failed,))
-        command = find_kernel_command(context, interpreter, Neighbours(context.machine, context))
-    if command is None and not (wanted.with_package and wanted.dry_run):
+    if command is None and not wanted.with_package:
         return EnrolAnswer(None, None, None, (_no_kernel_package(context, environment),))
-    kernel = _plan(context, environment, interpreter, command or DEFAULT_COMMAND, wanted)
-    text = spec_text(kernel)
     if wanted.dry_run:
-        return EnrolAnswer(kernel, None, None, text=text, dry_run=True)
-    return _write_and_prove(context, kernel, text, limit)
+        kernel = _plan(context, environment, interpreter, command or DEFAULT_COMMAND, wanted)
+        return EnrolAnswer(kernel, None, None, text=spec_text(kernel), dry_run=True)
+    with Journal(context.machine).change(f"enrol {planned.name}", entry) as made:
+        if command is None:
+            failed = _put_kernel_package(context, environment, limit, made)
+            if failed is not None:
+                return EnrolAnswer(None, None, None, (failed,))
+            command = find_kernel_command(context, interpreter, Neighbours(context.machine, context))
+        if command is None:
+            return EnrolAnswer(None, None, None, (_no_kernel_package(context, environment),))
+        kernel = _plan(context, environment, interpreter, command, wanted)
+        answer = _write_and_prove(context, kernel, spec_text(kernel), limit, made)
+    return replace(answer, change=made.change) if answer.change is not None else answer
 
 
-def _write_and_prove(context: SeatContext, kernel: Kernel, text: str, limit: float) -> EnrolAnswer:
-    journal = Journal(context.machine)
-    change = journal.write_text(f"enrol {kernel.name}", kernel.spec, text)
+def _write_and_prove(context: SeatContext, kernel: Kernel, text: str, limit: float, entry: Entry) -> EnrolAnswer:
+    entry.write_text(kernel.spec, text)
     written = kernelspecs.read_kernel(context.machine, kernel.spec, kernel.scope)
     proof = prove(context, written, kernel.interpreter, limit)
     kernel = replace(kernel, argv=written.argv, label=written.label)
     if proof.answered and not proof.trouble:
-        return EnrolAnswer(kernel, proof, change, text=text)
-    journal.take_back(change)
+        return EnrolAnswer(kernel, proof, entry.change, text=text)
+    entry.take_back_last()
     finding = Finding.error(
         "kernel-cannot-start", "certain",
         f"The kernel was registered and started, and {proof.trouble}. The registration was taken "
@@ -234,11 +241,14 @@ def activation_variables(machine: Machine, environment: Environment) -> dict[str
     return found
 
 
-def _put_kernel_package(context: SeatContext, environment: Environment, limit: float) -> Finding | None:
+def _put_kernel_package(context: SeatContext, environment: Environment, limit: float,
+                        entry: Entry) -> Finding | None:
     """Install the kernel package into the environment with its own pip; say why when that fails."""
     interpreter = environment.interpreter
     assert interpreter is not None
-    ran = context.machine.run(isolated_pip(interpreter.path).install("ipykernel"), limit=max(limit, 600.0))
+    line = isolated_pip(interpreter.path).install("ipykernel")
+    ran, _ = run_watched(context.machine, entry, environment, None,
+                         lambda: context.machine.run(line, limit=max(limit, 600.0)))
     if ran.status == 0:
         return None
     said = ran.complaint() or ran.why_not or ran.text().strip().split("\n")[-1]

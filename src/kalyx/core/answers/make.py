@@ -7,7 +7,7 @@ import re
 import shutil
 
 from kalyx.core.answers.enrol import EnrolOptions, answer_enrol
-from kalyx.core.answers.put import PIP_LIMIT, pip_for, read_installed, what_pip_said
+from kalyx.core.answers.put import PIP_LIMIT, pip_for, read_installed, refuse_options, what_pip_said
 from kalyx.core.changes.journal import RETIRED, Journal
 from kalyx.core.errors import NothingToJudge, Refused, Unreadable, WrongUsage
 from kalyx.core.facts.packaging.inventory import read_inventory
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
     from kalyx.core.answers.enrol import EnrolAnswer
-    from kalyx.core.changes.journal import Change
+    from kalyx.core.changes.journal import Change, Entry
     from kalyx.core.model import Environment, Interpreter
 
 __all__ = ["MakeAnswer", "MakeOptions", "answer_make", "find_interpreter"]
@@ -81,37 +81,56 @@ def answer_make(context: SeatContext, asked_for: MakeOptions, limit: float,
     """
     m = context.machine
     folder = m.absolute(asked_for.folder)
-    if m.exists(folder) and (not m.is_folder(folder) or m.names_in(folder)):
-        raise Refused(f"{folder} is there already, and not empty.", "Name a folder that is new or empty.")
+    _refuse_full(context, folder)
     interpreter = find_interpreter(context, asked_for.python)
     asked = [*asked_for.put, *_like(context, asked_for.like)]
+    refuse_options(asked)
     if asked_for.requirements is not None and not m.is_file(m.absolute(asked_for.requirements)):
         raise NothingToJudge(f"{asked_for.requirements} is not there, or is no file.", "Name a requirements file.")
     if asked_for.dry_run:
         return MakeAnswer(folder, interpreter, tuple(asked), notes=tuple(_ignored(context, folder)))
+    with Journal(m).change(f"make {folder}") as entry:
+        _refuse_full(context, folder)  # another Kalyx may have been quicker
+        enrolled = _make_whole(context, asked_for, (folder, interpreter, asked), limit, entry, progress)
+    fresh = SeatContext(m, context.folder, context.examiner.probe_folder)
+    facts = env_seat(fresh, folder)
+    installed = [(d.name, d.version) for d in read_installed(fresh, facts) if d.layer == "env"]
+    return MakeAnswer(folder, interpreter, tuple(asked), facts.seat.environment, tuple(installed),
+                      tuple(_differs(facts.seat.interpreter, interpreter, asked, installed)), enrolled, entry.change,
+                      tuple(_ignored(context, folder)))
+
+
+def _refuse_full(context: SeatContext, folder: str) -> None:
+    m = context.machine
+    if m.exists(folder) and (not m.is_folder(folder) or m.names_in(folder)):
+        raise Refused(f"{folder} is there already, and not empty.", "Name a folder that is new or empty.")
+
+
+def _make_whole(context: SeatContext, asked_for: MakeOptions, what: tuple[str, Interpreter, list[str]], limit: float,
+                entry: Entry, progress: Callable[[str], object]) -> EnrolAnswer | None:
+    """Build, fill and enrol; any failure takes away again what was begun, and strikes it out of the journal."""
+    m, (folder, interpreter, asked) = context.machine, what
     was_there = m.exists(folder)
+    entry.making(folder, m.path.join(m.path.dirname(folder), f".{m.path.basename(folder).lstrip('.')}{RETIRED}"))
     try:
         _build(context, interpreter, folder, progress)
+        entry.was_made()
         _fill(context, folder, asked, asked_for.requirements, progress)
         enrolled = None
         if asked_for.enrol:
             progress("enrolling it, and having it prove itself …")
             enrolled = answer_enrol(SeatContext(m, context.folder, context.examiner.probe_folder), folder,
-                                    EnrolOptions(with_package=True), limit)
+                                    EnrolOptions(with_package=True), limit, entry)
             if enrolled.status != "ok":
                 said = enrolled.findings[0].because if enrolled.findings else "the kernel did not answer"
                 raise Refused(f"It could not be enrolled: {said}", "What was built was taken away again.")
+        return enrolled
     except BaseException:
+        while len(entry.change.actions) > 1:
+            entry.take_back_last()
         _take_away(folder, keep_folder=was_there)
+        entry.not_made()
         raise
-    fresh = SeatContext(m, context.folder, context.examiner.probe_folder)
-    facts = env_seat(fresh, folder)
-    installed = [(d.name, d.version) for d in read_installed(fresh, facts) if d.layer == "env"]
-    change = Journal(m).made(f"make {folder}", folder, m.path.join(
-        m.path.dirname(folder), f".{m.path.basename(folder).lstrip('.')}{RETIRED}"))
-    return MakeAnswer(folder, interpreter, tuple(asked), facts.seat.environment, tuple(installed),
-                      tuple(_differs(facts.seat.interpreter, interpreter, asked, installed)), enrolled, change,
-                      tuple(_ignored(context, folder)))
 
 
 def find_interpreter(context: SeatContext, wanted: str | None) -> Interpreter:

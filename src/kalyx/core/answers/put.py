@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 
+from kalyx.core.answers.pip_changes import files_of, run_watched
 from kalyx.core.answers.put_checks import Step, broken_now, built_for_older, dependents_of, try_imports
 from kalyx.core.changes.journal import Journal
-from kalyx.core.errors import NothingToJudge, Refused
+from kalyx.core.errors import NothingToJudge, Refused, WrongUsage
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.packaging.distributions import SiteMetadata
 from kalyx.core.facts.packaging.inventory import read_inventory
@@ -28,14 +29,15 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
-    from kalyx.core.changes.journal import Change
+    from kalyx.core.changes.journal import Change, Entry
     from kalyx.core.facts.packaging.pip_lines import Pip
     from kalyx.core.facts.search_path.layers import Layer
     from kalyx.core.facts.seats.context import SeatContext, SeatFacts
     from kalyx.core.machine.interface import RunResult
     from kalyx.core.model import Distribution, Finding, Interpreter, Seat
 
-__all__ = ["PIP_LIMIT", "PutAnswer", "answer_put", "pip_for", "read_installed", "what_pip_said"]
+__all__ = ["PIP_LIMIT", "PutAnswer", "answer_put", "pip_for", "plan_steps", "read_installed", "refuse_options",
+           "what_pip_said", "would_lose"]
 
 PIP_LIMIT = 3600.0  # seconds; a large package over a slow line
 
@@ -60,13 +62,16 @@ class PutAnswer:
 
 
 def answer_put(context: SeatContext, requirements: Sequence[str], seat_ref: str, *, dry_run: bool,
-               anyway: bool, progress: Callable[[str], object] = bool) -> PutAnswer:
+               anyway: bool, progress: Callable[[str], object] = bool, entry: Entry | None = None) -> PutAnswer:
     """Plan an installation with the seat's own pip; carry it out where it breaks nothing.
+
+    It is a change of its own, or a part of the `entry` that is being made.
 
     Raises:
         NothingToJudge: there is no such seat, or it has no interpreter.
         Refused: its environment is not to be changed, or pip refused.
     """
+    refuse_options(requirements)
     facts = find_seat(context, seat_ref)
     seat = judge_seat(facts, context.machine, Neighbours(context.machine, context))
     interpreter, environment = seat.interpreter, seat.environment
@@ -82,26 +87,38 @@ def answer_put(context: SeatContext, requirements: Sequence[str], seat_ref: str,
     before = read_installed(context, facts)
     progress(f"asking pip what {' '.join(requirements)} would change in {environment.path} …")
     steps, notes = _plan(context, facts, pip, requirements, before)
-    findings = [*_broken(context, facts, before, steps, requirements),
-                *built_for_older(context.machine, before, steps), *_libraries_lost(context, facts, before, steps)]
+    findings = would_lose(context, facts, before, steps, requirements)
     if dry_run or (findings and not anyway):
         return PutAnswer(seat, tuple(steps), tuple(findings), notes=tuple(notes))
     worked = try_imports(context, facts, dependents_of(before, steps))
     progress(f"installing into {environment.path} …")
-    ran = _run(context, facts, pip.install(*requirements))
-    if ran.status != 0:
-        said, hint = what_pip_said(context, ran)
-        raise Refused(f"pip could not install it: {said}", hint or "Nothing else was changed by Kalyx.")
+    said = ", ".join(f"{s.name} {s.before + ' -> ' if s.before else ''}{s.after}" for s in steps)
+    replaced = None if any(n.note == "no-plan" for n in notes) else files_of(
+        context.machine, before, [s.name for s in steps if s.before is not None])
+    with Journal(context.machine).change(f"put {', '.join(requirements)} into {environment.path}"
+                                         + (f" ({said})" if said else ""), entry) as made:
+        ran, changed = run_watched(context.machine, made, environment, replaced,
+                                   lambda: _run(context, facts, pip.install(*requirements)))
+        if ran.status != 0:
+            reason, hint = what_pip_said(context, ran)
+            if changed:
+                made.take_back_last()
+            raise Refused(f"pip could not install it: {reason}", hint or "Nothing else was changed by Kalyx.")
     after: dict[str, list[str]] = {}
     for d in read_installed(context, facts):  # metadata that is left of the version before is no version
         after.setdefault(normal_name(d.name), []).append(d.version)
     differs = [f"{s.name} {s.after} was planned, and {', '.join(after.get(normal_name(s.name), ['nothing']))} is there"
                for s in steps if s.after not in after.get(normal_name(s.name), [])]
-    said = ", ".join(f"{s.name} {s.before + ' -> ' if s.before else ''}{s.after}" for s in steps)
-    change = Journal(context.machine).note(f"put {', '.join(requirements)} into {environment.path}"
-                                          + (f" ({said})" if said else ""))
     findings += broken_now(context, facts, worked)
-    return PutAnswer(seat, tuple(steps), tuple(findings), True, tuple(differs), change, tuple(notes))
+    return PutAnswer(seat, tuple(steps), tuple(findings), True, tuple(differs), made.change if changed else None,
+                     tuple(notes))
+
+
+def would_lose(context: SeatContext, facts: SeatFacts, before: Sequence[Distribution], steps: Sequence[Step],
+               asked: Sequence[str]) -> list[Finding]:
+    """Return what an installation would break: requirements, and compiled parts that are for another version."""
+    return [*_broken(context, facts, before, steps, asked), *built_for_older(context.machine, before, steps),
+            *_libraries_lost(context, facts, before, steps)]
 
 
 def _libraries_lost(context: SeatContext, facts: SeatFacts, before: Sequence[Distribution],
@@ -116,6 +133,17 @@ def _libraries_lost(context: SeatContext, facts: SeatFacts, before: Sequence[Dis
     m, env = context.machine, facts.seat.launch.env if facts.seat.launch else context.machine.env
     target = Target(interpreter.version or "3", interpreter.implementation or "cpython", m.platform)
     return libraries_lost(m, before, steps, Wheelhouse(m, env, interpreter.prefix or ""), target)
+
+
+def refuse_options(requirements: Sequence[str]) -> None:
+    """Refuse what pip would take for an option.
+
+    Raises:
+        WrongUsage: one of the words is no requirement.
+    """
+    for word in requirements:
+        if word.strip().startswith("-") or not word.strip():
+            raise WrongUsage(f"{word!r} is no requirement.", "Name a distribution, such as pandas or 'pandas>=2'.")
 
 
 def _refuse_managed(context: SeatContext, facts: SeatFacts) -> None:
@@ -233,10 +261,14 @@ def _plan(context: SeatContext, facts: SeatFacts, pip: Pip, requirements: Sequen
         wanted = [(str(i["metadata"]["name"]), str(i["metadata"]["version"])) for i in items]
     except (ValueError, KeyError, TypeError):
         return [], [Note("no-plan", "pip's report of what it would change cannot be read.")]
+    return plan_steps(before, wanted), []
+
+
+def plan_steps(before: Sequence[Distribution], wanted: Sequence[tuple[str, str]]) -> list[Step]:
+    """Return what an installation of distributions, each with its version, would do to those that are there."""
     there = {normal_name(d.name): d.version for d in before if d.hidden_by is None and d.layer == "env"}
-    steps = [Step(name, _action(there.get(normal_name(name)), version), there.get(normal_name(name)), version)
-             for name, version in wanted]
-    return steps, []
+    return [Step(name, _action(there.get(normal_name(name)), version), there.get(normal_name(name)), version)
+            for name, version in wanted]
 
 
 def _action(before: str | None, after: str) -> str:

@@ -52,12 +52,15 @@ def _write_new(path: str, data: bytes) -> None:
         os.fsync(file.fileno())
 
 
-def write_file(path: str, data: bytes) -> None:
+def write_file(path: str, data: bytes, mode: int | None = None) -> None:
     """Replace a file's content at once: temporary file, fsync, rename.
+
+    Its permissions and owner stay, or are `mode`; a link stays, and what it leads to is written.
 
     Raises:
         Refused: the folder cannot be written.
     """
+    path = os.path.realpath(path) if os.path.islink(path) else path
     folder = os.path.dirname(path)
     try:
         os.makedirs(folder, exist_ok=True)
@@ -67,6 +70,7 @@ def write_file(path: str, data: bytes) -> None:
                 file.write(data)
                 file.flush()
                 os.fsync(file.fileno())
+            _as_before(path, temporary, mode)
             os.replace(temporary, path)
         except BaseException:
             os.unlink(temporary)
@@ -75,6 +79,20 @@ def write_file(path: str, data: bytes) -> None:
         raise Refused(f"{path} cannot be written: {error.strerror}.",
                       "See to it that the folder is yours to write.") from None
     _sync_folder(folder)
+
+
+def _as_before(path: str, temporary: str, mode: int | None) -> None:
+    """Give a new file the permissions and owner of the one whose place it takes, or those of any new file."""
+    try:
+        info = os.stat(path)
+    except OSError:
+        mask = os.umask(0)
+        os.umask(mask)
+        os.chmod(temporary, 0o666 & ~mask if mode is None else mode)
+        return
+    os.chmod(temporary, stat.S_IMODE(info.st_mode) if mode is None else mode)
+    if hasattr(os, "chown") and os.geteuid() == 0:
+        os.chown(temporary, info.st_uid, info.st_gid)
 
 
 def make_folder_with(folder: str, files: dict[str, bytes]) -> None:

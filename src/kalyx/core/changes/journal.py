@@ -2,13 +2,26 @@
 
 from __future__ import annotations
 
-import errno
 import json
 import os
 import shutil
+from contextlib import contextmanager
 from datetime import datetime, timezone
+from stat import S_IMODE
 
+from kalyx.core.changes.actions import (
+    identity,
+    is_action,
+    kept_bytes,
+    move,
+    remove_if_empty,
+    take_back,
+    text_of,
+    why_not,
+)
 from kalyx.core.changes.files import make_folder_with, read_regular, write_file
+from kalyx.core.changes.lock import Lock
+from kalyx.core.changes.watched import Watched
 from kalyx.core.errors import NothingToJudge, Refused
 from kalyx.core.facts.configuration.own_files import RETIRED, user_folder
 from kalyx.core.lean.record import record, replace
@@ -16,12 +29,14 @@ from kalyx.core.masks import masked
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Iterable, Iterator, Sequence
 
+    from kalyx.core.changes.actions import Action
     from kalyx.core.machine.interface import Machine
 
-__all__ = ["RETIRED", "Change", "Journal", "journal_folder"]
+__all__ = ["RETIRED", "Change", "Entry", "Journal", "journal_folder"]
 
+STATES = ("begun", "done", "undoing", "undone", "forgotten")
 
 
 def journal_folder(machine: Machine) -> str:
@@ -31,30 +46,167 @@ def journal_folder(machine: Machine) -> str:
 
 @record
 class Change:
-    """One entry: what was done, and each file with its content before and after.
+    """One entry: what was done, action by action, in order.
 
-    ``moves`` are folders that were moved aside: ``{"path": ..., "kept": ...}``.
-    ``state`` is begun, done, undone or forgotten.
+    ``state`` is begun, done, undoing, undone or forgotten. A change that another program made, and that
+    was not kept, has no actions.
     """
 
     number: int
     what: str
     when: str
-    files: tuple[Mapping[str, str | None], ...]
     state: str
-    moves: tuple[Mapping[str, str], ...] = ()
+    actions: tuple[Action, ...] = ()
+
+    @property
+    def files(self) -> tuple[dict[str, str | None], ...]:
+        """The files that were written: each with its text before and after."""
+        return tuple({k: a.get(k) for k in ("path", "before", "after")} for a in self.actions if a["do"] == "file")
+
+    @property
+    def moves(self) -> tuple[dict[str, str], ...]:
+        """What was moved aside, renamed or made."""
+        return tuple({"path": a["path"], "kept": a.get("kept", a.get("to")),
+                      **({"made": "yes"} if a["do"] == "made" else {})}
+                     for a in self.actions if a["do"] in ("aside", "rename", "made"))
+
+    @property
+    def installed(self) -> tuple[dict[str, object], ...]:
+        """The environments whose packages were changed: how many files were added, and how many replaced or removed."""
+        return tuple({"prefix": a["prefix"], "added": a.get("added", 0), "replaced": a.get("replaced", 0)}
+                     for a in self.actions if a["do"] == "installed")
+
+    @property
+    def bytes_kept(self) -> int:
+        """What is kept on the disk for its undo."""
+        return sum(kept_bytes(a) for a in self.actions) if self.state in ("begun", "done", "undoing") else 0
 
     def to_json(self) -> dict[str, object]:
-        """Return the entry as it stands in the journal."""
-        return {"number": self.number, "what": self.what, "when": self.when,
-                "files": list(self.files), "moves": list(self.moves), "state": self.state}
+        """Return the entry as documents show it."""
+        return {"number": self.number, "what": self.what, "when": self.when, "files": list(self.files),
+                "moves": list(self.moves), "installed": list(self.installed), "bytes_kept": self.bytes_kept,
+                "state": self.state}
+
+
+class Entry:
+    """A change that is being made: each action is written down before it is done."""
+
+    def __init__(self, journal: Journal, change: Change) -> None:
+        self._journal = journal
+        self.change = change
+
+    def _begin(self, action: Action) -> None:
+        self.change = self._journal.save(replace(self.change, actions=(*self.change.actions, action)))
+
+    def _replace_last(self, *actions: Action) -> None:
+        self.change = self._journal.save(replace(self.change, actions=(*self.change.actions[:-1], *actions)))
+
+    def write_text(self, path: str, text: str | None) -> None:
+        """Create, replace or take away one text file, its folder with it.
+
+        Raises:
+            Refused: it cannot be read as text, or written.
+        """
+        path = os.path.realpath(path) if os.path.islink(path) else path
+        before, mode, folder = None, None, os.path.dirname(path)
+        if os.path.lexists(path):
+            before, mode = text_of(path), S_IMODE(os.stat(path).st_mode)
+            if before is None or before.startswith("\0"):
+                raise Refused(f"{path} cannot be kept for undo: it is no text, or cannot be read.",
+                              "Move it away by hand first.")
+        self._begin({"do": "file", "path": path, "before": before, "after": text, "mode": mode,
+                     "folder_made": not os.path.isdir(folder)})
+        try:
+            if text is None:
+                os.unlink(path)
+            elif os.path.isdir(folder):
+                write_file(path, text.encode("utf-8"))
+            else:
+                make_folder_with(folder, {os.path.basename(path): text.encode("utf-8")})
+        except (Refused, OSError) as error:
+            self._replace_last()
+            raise error if isinstance(error, Refused) else Refused(f"{path} cannot be taken away: {error}.",
+                                                                   "See to it that it is yours.") from None
+
+    def rename(self, path: str, to: str) -> None:
+        """Give a file or folder another name.
+
+        Raises:
+            Refused: it is not there, something has that name, or it cannot be moved.
+        """
+        if not os.path.lexists(path) or os.path.lexists(to):
+            raise Refused(f"{path} is not there." if not os.path.lexists(path) else f"{to} is there already.",
+                          "Nothing was moved.")
+        self._begin({"do": "rename", "path": path, "to": to, "ident": identity(path)})
+        try:
+            move(path, to)
+        except Refused:
+            self._replace_last()
+            raise
+
+    def set_aside(self, path: str, kept: str) -> None:
+        """Move a file or folder to where it is kept until it is forgotten.
+
+        Raises:
+            Refused: it cannot be moved.
+        """
+        self._begin({"do": "aside", "path": path, "kept": kept, "ident": identity(path)})
+        try:
+            move(path, kept)
+        except Refused:
+            self._replace_last()
+            raise
+
+    def take_back_last(self) -> None:
+        """Take the last action back, and strike it out: it did not do what it was for.
+
+        Raises:
+            Refused: a file or folder cannot be written.
+        """
+        take_back(self.change.actions[-1])
+        self._replace_last()
+
+    def making(self, path: str, kept: str) -> None:
+        """Note that a folder is about to be made; taking it back moves it to `kept`."""
+        self._begin({"do": "made", "path": path, "kept": kept, "ident": None})
+
+    def was_made(self) -> None:
+        """Note which folder it is that was made."""
+        last = self.change.actions[-1]
+        self._replace_last({**last, "ident": identity(str(last["path"]))})
+
+    def not_made(self) -> None:
+        """Strike the last action out: what it was to make was taken away again."""
+        self._replace_last()
+
+    def installing(self, prefix: str, folders: Sequence[str], replaced: Iterable[str] | None) -> Watched:
+        """Keep aside what another program is about to replace in some folders (None: anything); note what is there.
+
+        Raises:
+            Refused: it cannot be kept.
+        """
+        store = os.path.join(self._journal.folder, f"{self.change.number:06d}.kept", str(len(self.change.actions)))
+        watched = Watched(folders, store)
+        watched.keep(replaced)
+        self._begin({"do": "installed", "prefix": prefix, "folders": watched.folders, "store": store})
+        return watched
+
+    def was_installed(self, watched: Watched) -> bool:
+        """Note what the other program has changed; return whether that is anything."""
+        added, replaced = watched.done()
+        if not added and not replaced:
+            shutil.rmtree(watched.store, ignore_errors=True)
+            self._replace_last()
+            return False
+        self._replace_last({**self.change.actions[-1], "added": len(added), "replaced": len(replaced)})
+        return True
 
 
 class Journal:
-    """Applies changes and writes down how to take them back.
+    """Makes changes and writes down how to take them back.
 
-    An entry is written as ``begun`` before anything is touched and as ``done``
-    after it, so that a kill in between leaves something to go by.
+    An entry is there, as ``begun``, before anything is touched, and is ``done`` after it; it is ``undoing`` while it
+    is taken back. A kill in between leaves something to go by, and each state can be gone on from.
     """
 
     def __init__(self, machine: Machine) -> None:
@@ -72,81 +224,56 @@ class Journal:
             if not (name.endswith(".json") and name[:-5].isascii() and name[:-5].isdecimal()):
                 continue
             try:
-                content = json.loads(read_regular(os.path.join(self.folder, name)).decode("utf-8"))
-                found.append(_change_of(content))
+                change = _change_of(json.loads(read_regular(os.path.join(self.folder, name)).decode("utf-8")))
+                if change.number != int(name[:-5]):
+                    raise ValueError("it has another number")
+                found.append(change)
             except (OSError, ValueError, KeyError, TypeError, RecursionError):
                 broken.append(os.path.join(self.folder, name))
         return found, broken
 
     def find(self, number: int | None) -> Change:
-        """Return one entry; without a number, the latest that can be undone.
+        """Return one entry; without a number, the latest that stands.
 
         Raises:
             NothingToJudge: there is none.
         """
         found, _ = self.entries()
         wanted = [c for c in found if (c.number == number if number is not None
-                                       else c.state in ("begun", "done") and (c.files or c.moves))]
+                                       else c.state in ("begun", "done", "undoing"))]
         if not wanted:
             raise NothingToJudge(f"There is no change {number} in the journal." if number is not None else
                                  "There is nothing to undo.", "kalyx changes lists them.")
         return wanted[-1]
 
     # -- changing --------------------------------------------------------------------------
-    def write_text(self, what: str, path: str, text: str) -> Change:
-        """Create or replace one text file, its folder with it, and record the change.
+    @contextmanager
+    def change(self, what: str, entry: Entry | None = None) -> Iterator[Entry]:
+        """Begin a change, or go on with one that is being made, alone; it is done when the context ends.
+
+        An entry in which nothing was done is not left. After an error, or where it is broken off, what was done
+        stays and stands in the journal.
 
         Raises:
-            Refused: it cannot be written.
+            Refused: another Kalyx is changing something.
         """
-        before: str | None = None
-        if os.path.lexists(path):
+        if entry is not None:
+            yield entry
+            return
+        with Lock(self.folder, what):
+            entry = Entry(self, self._new(what))
             try:
-                before = read_regular(path).decode("utf-8")
-            except (OSError, UnicodeDecodeError) as error:
-                raise Refused(f"{path} cannot be kept for undo: {error}.",
-                              "Move it away by hand first.") from None
-        change = self._begin(what, files=({"path": path, "before": before, "after": text},))
-        try:
-            if os.path.isdir(os.path.dirname(path)):
-                write_file(path, text.encode("utf-8"))
-            else:
-                make_folder_with(os.path.dirname(path),
-                                 {os.path.basename(path): text.encode("utf-8")})
-        except Refused:
-            os.unlink(self._file(change.number))
-            raise
-        return self._end(change, "done")
-
-    def move_aside(self, what: str, places: Sequence[tuple[str, str]]) -> Change:
-        """Move folders to where they are kept until `forget`; each is (folder, where to).
-
-        Raises:
-            Refused: one cannot be moved; those before it are moved back.
-        """
-        change = self._begin(what, moves=tuple({"path": a, "kept": b} for a, b in places))
-        moved: list[tuple[str, str]] = []
-        try:
-            for path, kept in places:
-                os.makedirs(os.path.dirname(kept), exist_ok=True)
-                os.rename(path, kept)
-                moved.append((path, kept))
-        except OSError as error:
-            for path, kept in reversed(moved):
-                os.rename(kept, path)
-            os.unlink(self._file(change.number))
-            raise Refused(f"{error.filename or places[0][0]} cannot be moved: {error.strerror}.",
-                          "See to it that its parent folder is yours to write.") from None
-        return self._end(change, "done")
-
-    def made(self, what: str, path: str, kept: str) -> Change:
-        """Record a folder that was made; taking it back moves it to `kept`."""
-        change = self._begin(what, moves=({"path": path, "kept": kept, "made": "yes"},))
-        return self._end(change, "done")
+                yield entry
+            finally:
+                if entry.change.actions:
+                    entry.change = self.save(replace(entry.change, state="done"))
+                else:
+                    self._strike(entry.change.number)
 
     def note(self, what: str) -> Change:
         """Record something that another program did for us, which Kalyx cannot take back."""
-        return self._end(self._begin(what), "done")
+        with Lock(self.folder, what):
+            return self.save(replace(self._new(what), state="done"))
 
     def take_back(self, change: Change) -> Change:
         """Restore what was there before a change, one that was cut short too.
@@ -154,133 +281,104 @@ class Journal:
         Raises:
             Refused: something was changed since by someone else, or was forgotten.
         """
-        if change.state in ("undone", "forgotten"):
-            raise Refused(f"Change {change.number} is {change.state} already.", "kalyx changes lists them.")
-        if not change.files and not change.moves:
-            raise Refused(f"Change {change.number} ({change.what}) was made by another program, and Kalyx "
-                          "cannot take it back.", "What it changed stands in its line.")
-        for file in change.files:
-            self._refuse_changed(file, change.state)
-        for move in change.moves:
-            if "made" in move:
-                if not os.path.lexists(move["path"]):
-                    raise Refused(f"{move['path']} is gone already.", "There is nothing to take away.")
-                continue
-            if os.path.lexists(move["kept"]) and os.path.lexists(move["path"]):
-                raise Refused(f"{move['path']} is there again, and would be written over.",
-                              f"Move it away; what is kept lies in {move['kept']}.")
-            if not os.path.lexists(move["kept"]) and not os.path.lexists(move["path"]):
-                raise Refused(f"What was kept in {move['kept']} is gone.", "It cannot be brought back.")
-        for file in change.files:
-            self._restore(file)
-        for move in reversed(change.moves):
-            if "made" in move:
-                _move(move["path"], _free(move["kept"]))
-            elif os.path.lexists(move["kept"]):
-                _move(move["kept"], move["path"])
-                _remove_if_empty(os.path.dirname(move["kept"]))
-        return self._end(change, "undone")
+        with Lock(self.folder, f"taking back change {change.number}"):
+            change = self.find(change.number)
+            if change.state in ("undone", "forgotten"):
+                raise Refused(f"Change {change.number} is {change.state} already.", "kalyx changes lists them.")
+            if not change.actions:
+                raise Refused(f"Change {change.number} ({change.what}) was made by another program, and Kalyx "
+                              "cannot take it back.", "kalyx undo N takes back another one.")
+            seen: set[str] = set()
+            for action in reversed(change.actions):  # what came before another action on the same is looked at later
+                place = str(action.get("prefix") or action["path"])
+                if place not in seen:
+                    _refuse(change, why_not(action, change.state))
+                seen.add(place)
+            self.save(replace(change, state="undoing"))
+            for action in reversed(change.actions):
+                _refuse(change, why_not(action, "undoing"))
+                take_back(action)
+            return self.save(replace(change, state="undone"))
 
     def forget(self, change: Change) -> Change:
-        """Delete for good what a change moved aside."""
-        for move in change.moves:
-            if RETIRED in move["kept"]:  # only what this journal put there itself
-                shutil.rmtree(move["kept"], ignore_errors=True)
-                _remove_if_empty(os.path.dirname(move["kept"]))
-        return self._end(change, "forgotten")
+        """Delete for good what a change has kept aside: only what it put there itself."""
+        with Lock(self.folder, f"forgetting change {change.number}"):
+            for action in change.actions:
+                kept = str(action.get("kept", ""))
+                if action["do"] == "aside" and action.get("ident") in (None, identity(kept)) and RETIRED in kept:
+                    shutil.rmtree(kept, ignore_errors=True) if os.path.isdir(kept) else _unlink(kept)
+                    if os.path.basename(os.path.dirname(kept)) == RETIRED:
+                        remove_if_empty(os.path.dirname(kept))
+            shutil.rmtree(os.path.join(self.folder, f"{change.number:06d}.kept"), ignore_errors=True)
+            return self.save(replace(change, state="forgotten"))
 
-    def _refuse_changed(self, record: Mapping[str, str | None], state: str) -> None:
-        path = str(record["path"])
-        now = _text_of(path)
-        allowed = [record["after"], record["before"]] if state == "begun" else [record["after"]]
-        if now not in allowed:
-            how = "was taken away" if now is None else "was changed"
-            raise Refused(f"{path} {how} since, and is left as it is.", "Take it back by hand.")
-
-    def _restore(self, record: Mapping[str, str | None]) -> None:
-        path = str(record["path"])
-        if record["before"] is not None:
-            write_file(path, str(record["before"]).encode("utf-8"))
-        elif os.path.lexists(path):
-            os.unlink(path)
-            _remove_if_empty(os.path.dirname(path))
-
-    def _begin(self, what: str, files: tuple[Mapping[str, str | None], ...] = (),
-               moves: tuple[Mapping[str, str], ...] = ()) -> Change:
-        when = datetime.now(timezone.utc).isoformat(timespec="seconds")
-        change = Change(self._next_number(), masked(what), when, files, "begun", moves)
-        self._save(change)
+    # -- its files -------------------------------------------------------------------------
+    def save(self, change: Change) -> Change:
+        """Write an entry as it is now; return it."""
+        stored = {"number": change.number, "what": change.what, "when": change.when, "state": change.state,
+                  "actions": [dict(a) for a in change.actions]}
+        text = json.dumps(stored, indent=1, ensure_ascii=False)
+        write_file(self._file(change.number), text.encode("utf-8", "surrogateescape"), mode=0o600)
         return change
 
-    def _end(self, change: Change, state: str) -> Change:
-        ended = replace(change, state=state)
-        self._save(ended)
-        return ended
+    def _new(self, what: str) -> Change:
+        """Take the next number, which nobody else can have."""
+        while True:
+            number = self._next_number()
+            try:
+                os.close(os.open(self._file(number), os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600))
+            except FileExistsError:
+                continue
+            except OSError as error:
+                raise Refused(f"The journal {self.folder} cannot be written: {error.strerror}.",
+                              "Without it nothing is changed, as nothing could be taken back.") from None
+            when = datetime.now(timezone.utc).isoformat(timespec="seconds")
+            return self.save(Change(number, masked(what), when, "begun"))
+
+    def _strike(self, number: int) -> None:
+        _unlink(self._file(number))
+        shutil.rmtree(os.path.join(self.folder, f"{number:06d}.kept"), ignore_errors=True)
 
     def _file(self, number: int) -> str:
         return os.path.join(self.folder, f"{number:06d}.json")
 
     def _next_number(self) -> int:
-        try:
-            names = os.listdir(self.folder)
-        except OSError:
-            names = []
+        names = os.listdir(self.folder) if os.path.isdir(self.folder) else []
         return 1 + max((int(n[:6]) for n in names if n[:6].isascii() and n[:6].isdecimal()), default=0)
 
-    def _save(self, change: Change) -> None:
-        text = json.dumps(change.to_json(), indent=1, ensure_ascii=False)
-        write_file(self._file(change.number), text.encode("utf-8"))
+
+def _refuse(change: Change, why: str) -> None:
+    if why:
+        raise Refused(f"Change {change.number} is not taken back: {why}.", "Take it back by hand.")
+
+
+def _unlink(path: str) -> None:
+    try:
+        os.unlink(path)
+    except OSError:  # it is gone already
+        pass
 
 
 def _change_of(content: object) -> Change:
-    """Return the change that an entry describes.
+    """Return the change that an entry describes, one of an older Kalyx too.
 
     Raises:
         ValueError: it is no entry: a key is lacking, or of another type.
     """
     if not isinstance(content, dict):
         raise ValueError("it is no object")
-    number, files, moves = content.get("number"), content.get("files"), content.get("moves", [])
-    if type(number) is not int or not 0 <= number < 10**9 or not isinstance(files, list) or not isinstance(moves, list):
-        raise ValueError("it lacks its number or its files")
-    for file in files:
-        if not isinstance(file, dict) or not isinstance(file.get("path"), str) or not all(
-                isinstance(file.get(k), (str, type(None))) for k in ("before", "after")):
-            raise ValueError("one of its files is described wrongly")
-    if not all(isinstance(m, (list, dict)) for m in moves):
-        raise ValueError("one of its moves is described wrongly")
-    return Change(number, str(content.get("what", "")), str(content.get("when", "")), tuple(files),
-                  str(content.get("state", "")), tuple(moves))
-
-
-def _text_of(path: str) -> str | None:
-    """Return a file's text; None when it is not there, an impossible text when it is no text."""
-    try:
-        return read_regular(path).decode("utf-8")
-    except FileNotFoundError:
-        return None
-    except (OSError, UnicodeDecodeError) as error:
-        return None if getattr(error, "errno", 0) == errno.ENOENT else "\0unreadable"
-
-
-def _move(source: str, target: str) -> None:
-    try:
-        os.makedirs(os.path.dirname(target), exist_ok=True)
-        os.rename(source, target)
-    except OSError as error:
-        raise Refused(f"{source} cannot be moved to {target}: {error.strerror}.",
-                      f"It lies in {source}.") from None
-
-
-def _free(path: str) -> str:
-    number, place = 2, path
-    while os.path.lexists(place):
-        place, number = f"{path}-{number}", number + 1
-    return place
-
-
-def _remove_if_empty(folder: str) -> None:
-    try:
-        os.rmdir(folder)
-    except OSError:  # something else lies in it
-        pass
+    number, actions = content.get("number"), content.get("actions")
+    if type(number) is not int or not 0 <= number < 10**9:
+        raise ValueError("it lacks its number")
+    if actions is None:  # it was kept by kinds, files first
+        files, moves = content.get("files"), content.get("moves", [])
+        if not isinstance(files, list) or not isinstance(moves, list):
+            raise ValueError("it lacks its files")
+        actions = [{"do": "file", **f} for f in files] + [
+            {"do": "made" if "made" in m else "aside", **m} for m in moves]
+    if not isinstance(actions, list) or not all(map(is_action, actions)):
+        raise ValueError("one of its actions is described wrongly")
+    state = str(content.get("state", ""))
+    if state not in STATES:
+        raise ValueError("it is in no state that there is")
+    return Change(number, str(content.get("what", "")), str(content.get("when", "")), state, tuple(actions))

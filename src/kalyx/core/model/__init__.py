@@ -1,6 +1,6 @@
 """The words that Kalyx speaks in: frozen records, no behaviour that reads the machine."""
 
-from kalyx.core.model.finding import Edit, Evidence, Finding, Note, Remedy, TrailStep
+from kalyx.core.model.finding import Edit, Evidence, Finding, Move, Note, Remedy, TrailStep
 from kalyx.core.model.imports import (
     Comparison,
     Difference,
@@ -21,7 +21,7 @@ from kalyx.core.model.seat import Agreement, Launch, Script, Seat
 __all__ = [
     "Agreement", "Comparison", "Difference", "Distribution", "Edit", "Elsewhere", "Environment",
     "Evidence", "FileReport", "Finding", "Frame", "ImportGroup", "ImportReport",
-    "Interpreter", "Kernel", "Launch", "Note", "Observation",
+    "Interpreter", "Kernel", "Launch", "Move", "Note", "Observation",
     "ObservedError", "Place", "Proof", "Remedy", "RunningPython", "Script", "Seat", "TrailStep",
     "python_version", "version_pair",
 ]

@@ -10,7 +10,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.model.kinds import Confidence, RemedyKind, Severity
 
-__all__ = ["Edit", "Evidence", "Finding", "Note", "Remedy", "TrailStep"]
+__all__ = ["Edit", "Evidence", "Finding", "Move", "Note", "Remedy", "TrailStep"]
 
 
 @record
@@ -47,8 +47,18 @@ class Edit:
 
 
 @record
+class Move:
+    """A file or folder that gets another name; nothing may have that yet."""
+
+    path: str
+    to: str
+
+
+@record
 class Remedy:
     """What to do. ``kind`` is command, edit or manual; a command's ``argv`` needs no shell.
+
+    An edit's ``moves`` are carried out before its ``edits``.
 
     ``typed`` is a line for the person's own shell, quoted as that shell wants
     it: no program can do it for them.
@@ -60,9 +70,11 @@ class Remedy:
     cwd: str | None = None
     env: Mapping[str, str] = field(default_factory=dict)
     edits: tuple[Edit, ...] = ()
+    moves: tuple[Move, ...] = ()
     changes: str = ""
     undoable: bool = False
     typed: str = ""
+    is_trial: bool = False  # a command that shows the way, and changes nothing by itself
 
 
 @record

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from kalyx.show.parts import human_size
+
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.answers.changes import ChangesAnswer
@@ -19,17 +21,25 @@ def lay_out(page: Page, answer: ChangesAnswer, *, verbose: bool) -> None:
     for change in answer.changes:
         page.blank()
         change_lines(page, change)
+    kept = sum(c.bytes_kept for c in answer.changes)
+    if kept:
+        page.blank()
+        page.say(f"{human_size(kept)} are kept for undo; kalyx changes --forget N frees what change N keeps.", "quiet",
+                 2, "· ")
     for note in answer.notes:
         page.blank()
         page.say(note.message, "quiet", 2, "· ")
 
 
 def change_lines(page: Page, change: Change) -> None:
-    state = {"begun": "cut short; undo puts it right", "done": "", "undone": "taken back",
+    state = {"begun": "cut short; undo puts it right", "done": "", "undoing": "its undo was cut short; undo ends it",
+             "undone": "taken back",
              "forgotten": "its remains were deleted"}.get(change.state, change.state)
     page.say(f"{change.number:<4} {change.what:<34}  {change.when}" + (f"  {state}" if state else ""), indent=2)
     for record in change.files:
-        how = "created" if record["before"] is None else "replaced"
+        how = "created" if record["before"] is None else "took away" if record["after"] is None else "replaced"
         page.whole(f"{how} {record['path']}", "path", 7)
     for move in change.moves:
         page.whole(f"{'made' if 'made' in move else 'moved aside'} {move['path']}", "path", 7)
+    for one in change.installed:
+        page.whole(f"{one['added']} files added and {one['replaced']} replaced or gone in {one['prefix']}", "path", 7)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.show.parts import notes, seat_name, trail
+from kalyx.show.parts import mend_line, notes, seat_name, trail
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -29,6 +29,7 @@ def lay_out(page: Page, answer: HereAnswer, *, verbose: bool) -> None:
         page.finding(findings[0])
     elif findings:
         page.findings(findings, verbose=verbose)
+    mend_line(page, (), findings)
     if not verbose:
         for note in (f for s in answer.seats for f in s.all_findings if not f.is_problem):
             page.blank()

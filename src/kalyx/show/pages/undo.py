@@ -18,3 +18,5 @@ def lay_out(page: Page, answer: ChangesAnswer, *, verbose: bool) -> None:
         page.whole(f"{'removed' if record['before'] is None else 'restored'} {record['path']}", "path", 4)
     for move in change.moves:
         page.whole(f"{'moved aside' if 'made' in move else 'restored'} {move['path']}", "path", 4)
+    for one in change.installed:
+        page.whole(f"{one['added']} files taken out and {one['replaced']} put back in {one['prefix']}", "path", 4)

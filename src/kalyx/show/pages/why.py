@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.model import Evidence
-from kalyx.show.parts import LAYER_NAMES, notes, trail
+from kalyx.show.parts import LAYER_NAMES, mend_line, notes, trail
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -52,12 +52,16 @@ def _report(page: Page, report: ImportReport, seat: Seat, verbose: bool) -> None
     for number, finding in enumerate(report.causes):
         if number:
             page.blank()
-            page.say(f"also true: {finding.cause}", "slug", 2)
+            page.say("also true", "slug", 2)
             page.say(finding.because)
             if verbose:
                 page.finding(finding, because=False)
+                page.say(f"kalyx why --explain {finding.cause} says more.", "quiet", 4)
         else:
             page.finding(finding)
+    if seat.ref != "text":
+        at = () if seat.kind == "shell" else ("--at", seat.ref)
+        mend_line(page, (report.request.partition(":")[0], *at), report.causes[:1])
     if verbose and seat.trail:
         page.part("the seat")
         trail(page, seat)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Evidence
-from kalyx.show.parts import LAYER_NAMES
+from kalyx.show.parts import LAYER_NAMES, mend_line
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -31,6 +31,8 @@ def lay_out(page: Page, answer: WhyAnswer, *, verbose: bool) -> None:
     elif needed and answer.status == "ok":
         page.part("because")
         page.say(_where_from(needed))
+    if len(answer.files) == 1:
+        mend_line(page, (answer.files[0].path,), findings)
     guarded = [r for r in answer.imports if not r.needed and r.outcome == "fails"]
     if guarded:
         page.blank()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.model import Remedy
+from kalyx.core.model import Move, Remedy
 from kalyx.core.tables import standard_library
 
 TYPE_CHECKING = False
@@ -36,11 +36,12 @@ def restore_library(case: Case, folder: str, name: str) -> tuple[Remedy, ...]:
 
 
 def set_aside(files: Files, path: str, why: str = "so that Python does not find it") -> Remedy:
-    """Return the command that gives a file or folder an ending by which Python does not find it."""
-    new = path + ".unused"
-    argv = ("cmd", "/c", "move", path, new) if files.platform == "win32" else ("mv", path, new)
-    return Remedy(f"Set {path} aside, {why}.", "command", argv=argv,
-                  changes=f"renames {path} to {files.path.basename(new)}")
+    """Return how to give a file or folder an ending by which Python does not find it."""
+    new, number = path + ".unused", 2
+    while files.exists(new):
+        new, number = f"{path}.unused-{number}", number + 1
+    return Remedy(f"Set {path} aside, {why}.", "edit", moves=(Move(path, new),),
+                  changes=f"renames {path} to {files.path.basename(new)}", undoable=True)
 
 
 def remove_file(case: Case, path: str, why: str) -> Remedy:
@@ -70,14 +71,13 @@ def make_readable(case: Case, path: str) -> Remedy:
 
 
 def rename(files: Files, path: str, new: str) -> Remedy:
-    """Return the command that gives a file or folder a certain name, where nothing has that yet."""
-    argv = ("cmd", "/c", "move", path, new) if files.platform == "win32" else ("mv", "-n", path, new)
-    return Remedy(f"Give it the name {files.path.basename(new)}.", "command", argv=argv,
-                  changes=f"renames {path}")
+    """Return how to give a file or folder a certain name, where nothing has that yet."""
+    return Remedy(f"Give it the name {files.path.basename(new)}.", "edit", moves=(Move(path, new),),
+                  changes=f"renames {path}", undoable=True)
 
 
 def rename_file(files: Files, path: str) -> Remedy:
-    """Return the command that gives a file or folder of the person's own another name."""
+    """Return how to give a file or folder of the person's own another name."""
     m = files
     folder, name = m.path.dirname(path), m.path.basename(path)
     if name.startswith("__init__."):
@@ -88,7 +88,6 @@ def rename_file(files: Files, path: str) -> Remedy:
     number = 2
     while m.exists(new):
         new, number = m.path.join(folder, f"my_{stem}_{number}{ending}"), number + 1
-    argv = ("cmd", "/c", "move", path, new) if m.platform == "win32" else ("mv", path, new)
     return Remedy(
         f"Give your own {name} another name, and use that name where your code imports it.",
-        "command", argv=argv, changes=f"renames {path} to {m.path.basename(new)}")
+        "edit", moves=(Move(path, new),), changes=f"renames {path} to {m.path.basename(new)}", undoable=True)

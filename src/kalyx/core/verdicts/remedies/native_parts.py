@@ -18,22 +18,22 @@ __all__ = ["newer_library", "required_library"]
 
 
 def required_library(case: Case, owner: Distribution | None, library: str,
-                     searched: Sequence[str]) -> tuple[list[Evidence], list[Remedy]]:
-    """Return how to get a missing library with what its asker requires and has not; nothing where that is all met.
+                     searched: Sequence[str]) -> tuple[list[Evidence], list[Remedy], bool]:
+    """Return how to get a missing library with what its asker requires and has not; nothing where all is met.
 
-    What is known to bring it comes first: a wheel here that holds it, a name that stands in the folders in which
+    The last is whether that is known to bring it: a wheel here holds it, or its name stands in the folders in which
     the loader looks.
     """
     lines = list(pip.unmet(case, owner, "")) if owner is not None else []
     known = [r for r in lines if _brings(case, r, library) or _is_looked_for(case, r, searched)]
     if owner is None or not lines:
-        return [], []
+        return [], [], False
     says = f"{owner.name} {owner.version} requires {', '.join(lines)}, which is not met here"
     if len(known) == 1 and _brings(case, known[0], library):
         says += f"; its wheel holds {library}"
     first, *rest = [*known, *(r for r in lines if r not in known)]
-    return [Evidence(says, owner.metadata)], list(pip.install(
-        case, first, why=f", which {owner.name} requires" + (f" for {library}" if known else ""), beside=rest))
+    why = f", which {owner.name} requires" + (f" for {library}" if known else "")
+    return [Evidence(says, owner.metadata)], list(pip.install(case, first, why=why, beside=rest)), bool(known)
 
 
 def _brings(case: Case, requirement: str, library: str) -> bool:

@@ -37,7 +37,7 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str, *, first: bool = Fa
     if kind == "script":
         return Remedy(f"{'Run' if first else 'Or run'} the script with {place}.", "command",
                       argv=(interpreter.path, launch.main or ""), cwd=launch.cwd,
-                      changes="nothing is installed; the script is run")
+                      changes="nothing is installed; the script is run", is_trial=True)
     if kind in ("notebook", "kernel"):
         moved = as_it_is_called(case, elsewhere) or (
             _switch_notebook(case, elsewhere, first) if kind == "notebook" else None)

@@ -170,5 +170,5 @@ def add_library_folder(case: Case, folder: str) -> Remedy:
         f"Have {name} hold {folder} where this seat is started; this is how "
         "the import goes with it.", "command",
         argv=(*case.launch.argv, "-c", f"import {case.obs.module}"), cwd=case.launch.cwd,
-        env={name: whole}, changes="nothing; the import is tried",
+        env={name: whole}, changes="nothing; the import is tried", is_trial=True,
         typed=setting(case.files, name, whole) if case.seat.kind == "shell" else "")

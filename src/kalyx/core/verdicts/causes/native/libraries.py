@@ -80,14 +80,15 @@ def library_missing(case: Case, failure: Failure | None) -> Finding | None:
     elsewhere = copies_of(case, library, missing.asked_by if missing else error.path)
     evidence += [Evidence(f"{p} is there, where the loader does not look{_of(case, p)}", p) for p in elsewhere[:3]]
     asker = case.distributions.of(missing.asked_by) if missing else owner
-    required, todo = required_library(case, asker or owner, library, missing.searched if missing else ())
+    required, todo, is_known = required_library(case, asker or owner, library, missing.searched if missing else ())
     evidence += required
-    todo = todo if required and not elsewhere else []
+    todo = todo if not elsewhere else []
     because = f"{who_needs(case, error, owner)} needs the shared library {library}, which the loader cannot " \
         "find"
     because += f"; it is in {elsewhere[0].rpartition('/')[0]}." if elsewhere else "."
     return Finding.error("library-missing", "certain", because, tuple(evidence),
-                   (*todo, *_bring(case, [library, *more], elsewhere), *install_again(case, owner, error.path)))
+                   (*(todo if is_known else ()), *_bring(case, [library, *more], elsewhere),
+                    *(todo if not is_known else ()), *install_again(case, owner, error.path)))
 
 
 def _of(case: Case, file: str) -> str:

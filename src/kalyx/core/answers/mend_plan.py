@@ -1,0 +1,57 @@
+"""What a remedy would change, worked out before it is carried out: for an installation, what pip says."""
+
+from __future__ import annotations
+
+import json
+
+from kalyx.core.answers.put import plan_steps, read_installed, what_pip_said, would_lose
+from kalyx.core.answers.put_checks import Step
+from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.seats.finder import find_seat
+from kalyx.core.lean.record import record, replace
+from kalyx.core.verdicts.seats.judge_seat import judge_seat
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.seats.context import SeatContext
+    from kalyx.core.model import Finding, Remedy
+
+__all__ = ["Plan", "plan_of"]
+
+PLAN_LIMIT = 600.0  # seconds
+
+
+@record
+class Plan:
+    """The distributions that would change, whose requirements that would break, and why it cannot be done."""
+
+    steps: tuple[Step, ...] = ()
+    breaks: tuple[Finding, ...] = ()
+    trouble: str = ""
+
+
+def plan_of(context: SeatContext, at: str | None, remedy: Remedy) -> Plan:
+    """Return what a remedy would change; an empty plan where it is no installation, or pip cannot say beforehand."""
+    argv = list(remedy.argv)
+    if remedy.kind != "command" or "install" not in argv or "pip" not in argv:
+        return Plan()
+    place = argv.index("install") + 1
+    line = [*argv[:place], "--dry-run", "--quiet", "--report", "-", *argv[place:]]
+    env = {**context.machine.env, **remedy.env, "PIP_DISABLE_PIP_VERSION_CHECK": "1"}
+    ran = context.machine.run(line, env=env, cwd=remedy.cwd, limit=PLAN_LIMIT)
+    if ran.status != 0:
+        said, _ = what_pip_said(context, ran)
+        return Plan() if "no such option" in said else Plan(trouble=f"pip cannot install it: {said}")
+    try:
+        items = json.loads(ran.text())["install"]
+        names = [(str(i["metadata"]["name"]), str(i["metadata"]["version"])) for i in items]
+    except (ValueError, KeyError, TypeError):
+        return Plan()
+    facts = find_seat(context, at or "shell") if "--target" not in argv else None
+    if facts is None or facts.seat.interpreter is None or not facts.seat.interpreter.works:
+        return Plan(tuple(Step(n, "added", None, v) for n, v in names))
+    facts = replace(facts, seat=judge_seat(facts, context.machine, Neighbours(context.machine, context)))
+    before = read_installed(context, facts)
+    steps = plan_steps(before, names)
+    return Plan(tuple(steps), tuple(would_lose(context, facts, before, steps, [f"{n}=={v}" for n, v in names])))
+

@@ -1,0 +1,199 @@
+"""The journal: what pip did is taken back byte for byte; kills, two at once and odd entries leave it to be trusted."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.support.build import KALYX, World, kernelspec, python_of, run, site_of, write
+
+ENTRY = {"number": 1, "what": "x", "when": "2024", "state": "done"}
+# entries that no Kalyx has written: each is a note, and all others are there
+ODD: dict[str, object] = {
+    "no object": [1], "number of a text": {**ENTRY, "number": "1", "actions": []},
+    "another number": {**ENTRY, "number": 7, "actions": []},
+    "actions of a text": {**ENTRY, "actions": "x"}, "action of no kind": {**ENTRY, "actions": [{"do": "fly"}]},
+    "no path": {**ENTRY, "actions": [{"do": "file", "before": None, "after": "x"}]},
+    "path that is relative": {**ENTRY, "actions": [{"do": "aside", "path": "x", "kept": "/y"}]},
+    "number for a text": {**ENTRY, "actions": [{"do": "file", "path": "/x", "before": 1, "after": "x"}]},
+    "no state": {**ENTRY, "state": "gone", "actions": []},
+    "folders of numbers": {**ENTRY, "actions": [{"do": "installed", "prefix": "/x", "store": "/y", "folders": [1]}]},
+}
+
+
+def journal_of(world: World) -> Path:
+    return world.home / ".local" / "share" / "kalyx" / "journal"
+
+
+def tree(folder: Path) -> dict[str, object]:
+    """Return what lies below a folder: content, mode and time of change of each file; bytecode left out."""
+    found: dict[str, object] = {}
+    for place, folders, names in os.walk(folder):
+        if "__pycache__" in folders:
+            folders.remove("__pycache__")
+        for name in [*names, *folders]:
+            path = Path(place, name)
+            info = path.lstat()
+            content = os.readlink(path) if path.is_symlink() else path.read_bytes() if path.is_file() else "folder"
+            found[str(path)] = (content, info.st_mode, info.st_mtime_ns if path.is_file() else 0)
+    return found
+
+
+def filled(world: World) -> Path:
+    """Make an environment in which one version of a kit stands; a newer one, with a program and data, can be had."""
+    lab = world.venv("lab", pip=True)
+    world.activate(lab)
+    code = {"germkit/__init__.py": "rows = 1\n", "germkit/old.py": "x = 1\n"}
+    world.wheels.add("germkit", "1", code)
+    assert run([python_of(lab), "-m", "pip", "install", "-q", "germkit==1"], env=world.env).returncode == 0
+    world.wheels.add("germkit", "2", {"germkit/__init__.py": "rows = 2\n", "germkit/new/part.py": "y = 2\n",
+                                      "germkit-2.dist-info/entry_points.txt": (
+                                          "[console_scripts]\ngerm = germkit:main\n")}, ["traygrid"],
+                     data={"share/germkit/notes.txt": "seeds\n"})
+    world.wheels.add("traygrid", "1", {"traygrid.py": "cells = 48\n"})
+    return lab
+
+
+def test_put_is_taken_back_byte_for_byte(world: World, validate) -> None:
+    """Upgraded, added, a program, a data file: after undo the environment is what it was; twice, and forgotten."""
+    lab = filled(world)
+    before = tree(lab)
+    (lab / "share").exists()
+    put = world.answer("put", "germkit>=2")
+    validate(put)
+    assert put["exit"] == 0 and (lab / "bin" / "germ").exists() and (lab / "share" / "germkit" / "notes.txt").exists()
+    listed = world.answer("changes")
+    validate(listed)
+    change = listed["result"]["changes"][-1]
+    assert change["installed"][0]["added"] > 5 and change["installed"][0]["replaced"] >= 2 and change["bytes_kept"] > 0
+    assert "kept for undo" in world.kalyx("changes").stdout
+    run([python_of(lab), "-c", "import germkit.new.part, traygrid"], env=world.env)  # bytecode is written
+    undone = world.answer("undo")
+    validate(undone)
+    assert undone["exit"] == 0 and tree(lab) == before
+    assert run([python_of(lab), "-c", "import germkit; assert germkit.rows == 1"], env=world.env).returncode == 0
+    assert world.answer("undo")["exit"] == 3, "there is nothing before it"
+    assert world.answer("put", "germkit==2")["exit"] == 0
+    assert world.answer("changes", "--forget", "2")["exit"] == 0
+    assert world.answer("undo", "2")["exit"] == 1 and (site_of(lab) / "traygrid.py").exists()
+    assert not (journal_of(world) / "000002.kept").exists()
+
+
+def test_what_others_changed_since_is_left(world: World) -> None:
+    """A file that was edited after the installation stops the undo, by its name; nothing is done by halves."""
+    lab = filled(world)
+    assert world.answer("put", "germkit>=2")["exit"] == 0
+    (site_of(lab) / "germkit" / "new" / "part.py").write_text("mine = 1\n")
+    now = tree(lab)
+    refused = world.answer("undo")
+    assert refused["exit"] == 1 and "part.py was changed since" in refused["result"]["message"]
+    assert tree(lab) == now
+
+
+def test_pip_that_fails_leaves_nothing(world: World) -> None:
+    """An installation that ends in an error is no change: nothing of it is there, and undo takes back nothing."""
+    lab = filled(world)
+    before = tree(lab)
+    world.wheels.add("broken", "1", {"broken.py": ""}, ["nowhere-to-be-had"])
+    assert world.answer("put", "broken")["exit"] == 1 and tree(lab) == before
+    assert world.answer("changes")["result"]["changes"] == []
+
+
+@pytest.mark.real
+@pytest.mark.parametrize("wait", [0.25, 0.5, 0.8, 1.1, 1.5, 2.0])
+def test_killed_in_the_middle(world: World, wait: float) -> None:
+    """SIGKILL at many instants, of an installation and of what makes an environment: undo brings back what was."""
+    lab = filled(world)
+    before = tree(lab)
+    child = subprocess.Popen([KALYX, "put", "germkit>=2"], cwd=world.project, env=world.env, stdout=subprocess.DEVNULL,
+                             stderr=subprocess.DEVNULL, start_new_session=True)
+    time.sleep(wait)
+    os.killpg(child.pid, signal.SIGKILL)
+    child.wait()
+    time.sleep(0.5)  # until what it started has been ended
+    changes = world.answer("changes")
+    assert changes["exit"] == 0 and not changes["notes"]
+    if changes["result"]["changes"] and changes["result"]["changes"][-1]["installed"]:
+        undone = world.answer("undo")
+        assert undone["exit"] == 0, undone
+    assert tree(lab) == before
+    made = subprocess.Popen([KALYX, "make", "new"], cwd=world.project, env=world.env, stdout=subprocess.DEVNULL,
+                            stderr=subprocess.DEVNULL, start_new_session=True)
+    time.sleep(wait)
+    os.killpg(made.pid, signal.SIGKILL)
+    made.wait()
+    time.sleep(0.5)
+    if (world.project / "new").exists():
+        assert world.answer("undo")["exit"] == 0 and not (world.project / "new").exists()
+
+
+def test_two_at_once(world: World) -> None:
+    """Numbers are one's own; who comes second waits, and is told who holds it; the first one's result stays."""
+    filled(world)
+    folder = journal_of(world)
+    folder.mkdir(parents=True)
+    import fcntl
+
+    with open(folder / "lock", "w", encoding="utf-8") as lock:
+        lock.write("process 7, put seeds into /lab")
+        lock.flush()
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        second = world.answer("put", "germkit>=2")
+    assert second["exit"] == 1 and "process 7, put seeds into /lab" in second["result"]["message"]
+    both = [subprocess.Popen([KALYX, "make", "new", "--json"], cwd=world.project, env=world.env, stdout=subprocess.PIPE,
+                             stderr=subprocess.PIPE) for _ in range(2)]
+    answers = [json.loads(one.communicate()[0]) for one in both]
+    assert sorted(a["status"] for a in answers) == ["ok", "problem"]
+    assert (world.project / "new" / "pyvenv.cfg").is_file()
+    assert [c["what"] for c in world.answer("changes")["result"]["changes"]] == [f"make {world.project / 'new'}"]
+
+
+def test_undo_that_was_cut_short_is_ended(world: World) -> None:
+    """An entry that says that its undo began is taken back by the next undo, whatever was done of it."""
+    lab = filled(world)
+    before = tree(lab)
+    assert world.answer("put", "germkit>=2")["exit"] == 0
+    file = journal_of(world) / "000001.json"
+    entry = json.loads(file.read_text())
+    file.write_text(json.dumps({**entry, "state": "undoing"}))
+    (site_of(lab) / "traygrid.py").unlink()  # so far it came
+    assert world.answer("undo")["exit"] == 0 and tree(lab) == before
+
+
+def test_odd_entries_cost_themselves_alone(world: World) -> None:
+    """What is no entry is a note with its name; the others are listed, and undo goes on."""
+    world.activate(world.venv("lab"))
+    folder = journal_of(world)
+    for number, content in enumerate(ODD.values(), 1):
+        write(folder / f"{number:06d}.json", json.dumps(content if not isinstance(content, dict) or content.get(
+            "number") != 1 else {**content, "number": number}))
+    os.mkfifo(folder / "000050.json")
+    write(folder / "\u00b2.json", "{}")
+    write(folder / "000051.json", b"\xff\xfe")
+    write(folder / "000052.json", json.dumps({**ENTRY, "number": 52, "files": [], "moves": []}))
+    document = world.answer("changes")
+    assert document["exit"] == 0 and [c["number"] for c in document["result"]["changes"]] == [52]
+    assert len([n for n in document["notes"] if n["note"] == "entry-unreadable"]) == len(ODD) + 2
+    assert world.answer("undo")["exit"] == 1, "the latest was made by another program"
+
+
+def test_links_and_modes_stay(world: World) -> None:
+    """A kernel.json behind a link is written where it lies, with the permissions that it had; undo brings both back."""
+    from tests.answers.test_enrol import with_real_kernel
+
+    lab = with_real_kernel(world, "lab")
+    real = write(world.home / "dotfiles" / "kernel.json", '{"argv": ["x"], "display_name": "old"}', 0o640)
+    spec = kernelspec(world.home, "lab", ["x"])
+    spec.unlink()
+    spec.symlink_to(real)
+    enrolled = world.answer("enrol", str(lab), "--name", "lab", "--overwrite")
+    assert enrolled["exit"] == 0, enrolled["result"]
+    assert spec.is_symlink() and real.stat().st_mode & 0o777 == 0o640 and str(lab) in real.read_text()
+    assert world.answer("undo")["exit"] == 0
+    assert spec.is_symlink() and real.stat().st_mode & 0o777 == 0o640 and '"old"' in real.read_text()
