@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.support.build import KALYX, World, kernelspec, python_of, run, site_of, write
+from tests.support.build import BASE_PYTHON, KALYX, World, kernelspec, make_venv, python_of, run, site_of, write
 
 ENTRY = {"number": 1, "what": "x", "when": "2024", "state": "done"}
 # entries that no Kalyx has written: each is a note, and all others are there
@@ -197,3 +197,82 @@ def test_links_and_modes_stay(world: World) -> None:
     assert spec.is_symlink() and real.stat().st_mode & 0o777 == 0o640 and str(lab) in real.read_text()
     assert world.answer("undo")["exit"] == 0
     assert spec.is_symlink() and real.stat().st_mode & 0o777 == 0o640 and '"old"' in real.read_text()
+
+
+def _checkout(world: World, lab: Path) -> None:
+    write(lab / ".git" / "HEAD", "ref: refs/heads/main\n")
+
+
+def _with_data(world: World, lab: Path) -> None:
+    write(lab / "germination.csv", "seeds\n")
+
+
+def _with_another(world: World, lab: Path) -> None:
+    make_venv(lab / "share" / "inner")
+    kernelspec(world.home, "inner", [python_of(lab / "share" / "inner"), "-m", "x"])
+
+
+def _base_of_another(world: World, lab: Path) -> None:
+    other = world.venv("other")
+    config = other / "pyvenv.cfg"
+    config.write_text(config.read_text().replace(str(Path(BASE_PYTHON).resolve().parent), str(lab / "bin")))
+    kernelspec(world.home, "other", [python_of(other), "-m", "x"])
+
+
+def _of_two_kernels(world: World, lab: Path) -> None:
+    kernelspec(world.home, "second", [python_of(lab), "-m", "x"])
+
+
+MORE_THAN_NAMED = {"checkout": (_checkout, "is a checkout"), "data": (_with_data, "germination.csv"),
+                   "another environment": (_with_another, "holds another environment"),
+                   "base": (_base_of_another, "is the base of"),
+                   "another kernel": (_of_two_kernels, "is also what the kernel second runs")}
+
+
+@pytest.mark.parametrize("what", MORE_THAN_NAMED)
+def test_no_more_than_was_named_is_taken_away(what: str, world: World) -> None:
+    """An environment that is, or holds, more than itself stays, and so does its kernel; the reason is said."""
+    lab = world.venv("lab")
+    world.activate(world.venv("shell"))
+    kernelspec(world.home, "lab", [python_of(lab), "-m", "x"])
+    build, says = MORE_THAN_NAMED[what]
+    build(world, lab)
+    before = tree(world.home)
+    refused = world.answer("retire", "lab", "--with-env", "--yes")
+    assert refused["exit"] == 1 and says in refused["result"]["message"], refused["result"]
+    assert {k: v for k, v in tree(world.home).items() if "kalyx" not in k} == before
+
+
+def test_home_and_what_runs_stay(world: World) -> None:
+    """An environment that was made in the home folder by mistake; one from which a process runs, but for --anyway."""
+    make_venv(world.root / "plain")
+    for entry in (world.root / "plain").iterdir():
+        entry.rename(world.home / entry.name)
+    kernelspec(world.home, "home", [python_of(world.home), "-m", "x"])
+    lab = world.venv("lab")
+    kernelspec(world.home, "lab", [python_of(lab), "-m", "x"])
+    refused = world.answer("retire", "home", "--with-env", "--yes")
+    assert refused["exit"] == 1 and "your home folder" in refused["result"]["message"]
+    child = subprocess.Popen([python_of(lab), "-c", "print(1, flush=True); import time; time.sleep(60)"],
+                             stdout=subprocess.PIPE)
+    try:
+        assert child.stdout is not None and child.stdout.readline()
+        used = world.answer("retire", "lab", "--with-env", "--yes")
+        assert used["exit"] == 1 and f"process {child.pid} runs from {lab}" in used["result"]["message"]
+        assert world.answer("retire", "lab", "--with-env", "--yes", "--anyway")["exit"] == 0 and not lab.exists()
+        assert world.answer("undo")["exit"] == 0 and lab.exists()
+    finally:
+        child.kill()
+        child.communicate()
+
+
+def test_nothing_reaches_pip_as_an_option(world: World) -> None:
+    """Words that pip would take for options are no requirements, typed or out of a listing."""
+    lab = world.venv("lab", pip=True)
+    world.activate(lab)
+    for words in (("put", "--", "--log=x"), ("make", "new", "--put=-rx")):
+        assert world.kalyx(*words).returncode == 2, words
+    listing = write(world.project / "listing.json", json.dumps({"result": {"distributions": [
+        {"name": "--log=x", "version": "1", "layer": "env", "editable": False, "hidden_by": None}]}}))
+    assert world.answer("make", "new", "--like", str(listing))["exit"] == 2
+    assert not (world.project / "x").exists() and not (world.project / "new").exists()

@@ -16,7 +16,7 @@ EXPECTED = [  # the first causes of each step
     {"namespace-split"},
     {"installed-elsewhere"}, {"raises", "own-code-unreachable"}, {"installed-elsewhere"},
     {"dependency-absent"}, {"kernel-interpreter-gone"}, {"env-moved"}, {"dependency-absent"}, set(),
-    {"kernel-interpreter-gone", "kernel-mislabelled"}, set(), set(), set(), set(), set(), set(), set(),
+    {"kernel-interpreter-gone", "kernel-mislabelled"}, *[set()] * 9,
     {"pip-elsewhere", "setting-points-nowhere"},
 ]
 

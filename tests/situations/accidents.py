@@ -208,7 +208,7 @@ MISHAPS = [
         "germkit/tray.py": "", f"germkit/tray{ending(BASE_PYTHON)}": b"\x7fELF"}, change=_lost_part), "germkit",
         "files-missing", says="tray"),
     Situation("standard library hidden, nobody says so", _hidden_clock, "germkit", "hidden-by-file", says="token.py",
-              remedy="command"),
+              remedy="edit"),
     Situation("own file of a standard name, not to blame", lambda w, e: (write(w.project / "string.py", ""), installed(
         "germkit", {"germkit.py": "raise ValueError(\"the mode must be 'string' or 'rows'\")\n"})(w, e), None)[-1],
         "germkit", "raises", says="the mode must be"),

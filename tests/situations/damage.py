@@ -277,7 +277,7 @@ RAISES = "import sporecount\nif not hasattr(sporecount, 'mean'):\n    raise Impo
 MORE_SITUATIONS = [
     # B: here, but not reachable
     Situation("package hides a namespace's part", _hidden_portion, "seedbank.core", "namespace-split",
-              says="regular package", remedy="command"),
+              says="regular package", remedy="edit"),
     Situation("folder of data takes the name", lambda w, e: (
         w.wheels.add("germkit", "2", dict(KIT)), write(w.project / "germkit" / "data.csv", "1"), None)[-1],
         "germkit:Trial", "namespace-split", says="holds no code", remedy="command"),

@@ -150,7 +150,7 @@ LINKS = [
     Situation("installed into a folder that no path holds", _target("vendor"), "gridlib", "installed-elsewhere",
               says="was installed into the folder", remedy="command"),
     Situation("installed into the start folder, over a newer one", _target(".", newer=True), "gridlib.new",
-              "hidden-by-file", says="of gridlib 2, which was installed", remedy="command"),
+              "hidden-by-file", says="of gridlib 2, which was installed", remedy="edit"),
     Situation("installed into the start folder, needs more", _target(".", "import traygrid\n", requires=["traygrid"]),
               "gridlib", "dependency-absent", says="gridlib 2 needs traygrid", remedy="command"),
     Situation("installed into a folder, a file of it gone", _target(
@@ -178,5 +178,5 @@ LINKS = [
     Situation("neighbour by its plain name", _neighbour, "pkg", "own-code-unreachable", remedy="edit"),
     Situation("neighbour in an installed package", _neighbour_in_installed, "oldpkg", "python2-source",
               remedy="command"),
-    Situation("empty entry in PYTHONPATH", _empty_entry, "logging", "hidden-by-file", remedy="command"),
+    Situation("empty entry in PYTHONPATH", _empty_entry, "logging", "hidden-by-file", remedy="edit"),
 ]

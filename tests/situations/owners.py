@@ -201,7 +201,7 @@ OWNERS = [
               remedy="command"),
     Situation("half replaced", _half_replaced, "fastgrid", "mixed-install", says="interrupted", remedy="command"),
     Situation("left-over binary", _left_binary, "fastgrid", "mixed-install", says="is no file of fastgrid",
-              remedy="command"),
+              remedy="edit"),
     Situation("part dropped since", _dropped_part, "pkg_resources", "base-site-off", remedy="command"),
     Situation("gone, by conda's record", _gone_by_conda, "toolbox", "metadata-only", says="acme-toolbox 1.2"),
     Situation("required part of a namespace", _required_portion, "acmeapp", "dependency-absent", says="acme-storage",
@@ -217,7 +217,7 @@ OWNERS = [
     Situation("no pip, and a base that lends", _no_pip, "fastgrid", "not-installed", at="env:bare", remedy="command"),
     Situation("a .pth that is a link to nowhere", _unread_link, "fastgrid", "not-installed", says="could be read",
               remedy="command"),
-    Situation("a .pth that is a pipe", _pipe, "fastgrid", "interpreter-broken", says="more.pth", remedy="command"),
+    Situation("a .pth that is a pipe", _pipe, "fastgrid", "interpreter-broken", says="more.pth", remedy="edit"),
     Situation("message says older", _advises_older, "beans", "raises", remedy="command"),
     Situation("message says newer", _advises_newer, "beans", "raises", remedy="command"),
 ]

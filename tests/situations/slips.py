@@ -42,7 +42,7 @@ class Slip:
 def misnamed(file: str, code: str = "rows = 6\n", **more: object) -> Slip:
     """A file beside the code, whose name no import can mean."""
     return Slip(f"file called {file}", {file: code}, "bed_plan", "own-code-unreachable", says=file.split("/")[0],
-                remedy="command", **more)  # type: ignore[arg-type]
+                remedy="edit", **more)  # type: ignore[arg-type]
 
 
 PLAN: dict[str, str | bytes] = {"beds.py": "rows = 6\n\n\ndef plan():\n    return rows\n"}

@@ -40,6 +40,13 @@ def build_wheels(folder: str, old_disk: str) -> None:
         "vaultmap/__init__.py": '"""Where in the vaults a seed lot lies."""\n\n'
         "from vaultmap.shelves import SHELVES\n",
         "vaultmap/shelves.py": "SHELVES = {\n    'A': (1, 2, 3),\n    'B': (4, 5, 6),\n}\n"})
+    build_wheel(folder, "springplan", "1.1.0", {
+        "springplan/__init__.py": '"""What is sown in spring."""\n\nfrom springplan.beds import BEDS\n'
+        "from bedmap import place\n",
+        "springplan/beds.py": "from seedaxis import log_axis\n\nBEDS = {\n    'north': 12,\n    'south': 18,\n}\n",
+    }, requires=["bedmap>=3", "seedaxis>=2"])
+    build_wheel(folder, "bedmap", "3.0.1", {
+        "bedmap/__init__.py": '"""A map of the beds."""\n\n\ndef place(bed):\n    return (0, bed)\n'})
     _build_versions(folder)
     _build_old_disk(folder, old_disk)
 

@@ -112,7 +112,7 @@ def _build_environments(scenario: Scenario, home: str) -> None:
     envs = os.path.join(home, "envs")
     jobs = [
         lambda: _venv(scenario, os.path.join(envs, "lab"),
-                      ["sporecount-0.4.1", "sprigkernel-1.0", "vaultmap-2.2.0", "driftplot-0.8.0",
+                      ["sporecount-0.4.1", "sprigkernel-1.0", "vaultmap-2.2.0", "driftplot-0.8.0", "springplan-1.1.0",
                        "seedaxis-1.4.0", "skylog-0.2.0"], "--without-pip", by_hand="old-disk"),
         lambda: _venv(scenario, os.path.join(envs, "lab-old"),
                       ["germkit-2.1.0", "humidlog-1.3.0", "sprigkernel-1.0", "greenhouse_skylog-4.0.0"],
@@ -219,10 +219,10 @@ def _move_environment(scenario: Scenario, envs: str) -> None:
 
 
 def _damage(prefix: str) -> None:
-    """Cut a file of an installed package off, as a full disk does."""
-    path = os.path.join(_site(prefix), "vaultmap", "shelves.py")
-    with open(path, "r+", encoding="utf-8") as file:
-        file.truncate(38)
+    """Cut files of installed packages off, as a full disk does."""
+    for name, size in (("vaultmap/shelves.py", 38), ("springplan/beds.py", 60)):
+        with open(os.path.join(_site(prefix), *name.split("/")), "r+", encoding="utf-8") as file:
+            file.truncate(size)
 
 
 def _site(prefix: str) -> str:

@@ -72,8 +72,11 @@ STEPS = (
     Step("humidlog is wanted in the new one. What would that change?",
          ("put", "humidlog", "--at", "env:trials", "--dry-run")),
     Step("Kernels whose environment is gone only stand in the way.", ("retire", "--stale", "--yes")),
+    Step("springplan fails, and more than one thing is wrong with it. Have all of it mended in one go.",
+         ("mend", "springplan", "--yes")),
+    Step("The season's report counts on the old versions: take all of that back.", ("undo",)),
     Step("What did Kalyx change?", ("changes",)),
-    Step("The greenhouse kernel is wanted after all.", ("undo",)),
+    Step("The greenhouse kernel is wanted after all.", ("undo", "3")),
     Step("And now?", ("here",)),
 )
 

@@ -114,6 +114,7 @@ def answer_enrol(context: SeatContext, name_of_env: str, wanted: EnrolOptions, l
         if command is None:
             return EnrolAnswer(None, None, None, (_no_kernel_package(context, environment),))
         kernel = _plan(context, environment, interpreter, command, wanted)
+        _refuse_taken(context, kernel, wanted.overwrite)  # another Kalyx may have been quicker
         answer = _write_and_prove(context, kernel, spec_text(kernel), limit, made)
     return replace(answer, change=made.change) if answer.change is not None else answer
 

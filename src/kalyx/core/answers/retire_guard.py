@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from kalyx.core.changes.journal import journal_folder
+from kalyx.core.facts.interpreters.environment import python_in
+from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.processes.processes import program_of, python_processes
 
 TYPE_CHECKING = False
@@ -38,7 +40,8 @@ def why_not_taken(context: SeatContext, environment: Environment) -> str:
             continue
         if m.is_within(m.real_path(other.path), m.real_path(path)):
             return f"{path} holds another environment: {other.path}"
-        if other.base and m.is_within(other.base, path):
+        config = find_venv_config(m, python_in(m, other.path) or "")
+        if any(b and m.is_within(b, path) for b in (other.base, config.home if config else None)):
             return f"{path} is the base of {other.path}"
     return ""
 

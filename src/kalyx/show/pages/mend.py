@@ -9,9 +9,8 @@ if TYPE_CHECKING:
 
 __all__ = ["lay_out", "lay_out_round"]
 
-_ENDS = {"well": "Nothing is wrong: there is nothing to mend.", "mended": "It is well now.",
-         "planned": "This is what would be done; nothing was changed.",
-         "left": "It is not well yet: what is left is below."}
+_ENDS = {"well": "nothing is wrong, so there is nothing to mend", "mended": "it is well now",
+         "planned": "this would be done first; nothing was changed", "left": "it is not well yet"}
 
 
 def lay_out(page: Page, answer: MendAnswer, *, verbose: bool) -> None:
@@ -19,8 +18,8 @@ def lay_out(page: Page, answer: MendAnswer, *, verbose: bool) -> None:
     asked = " ".join(answer.asked)
     done = sum(r.done for r in answer.rounds)
     count = f" after {done} remed{'ies' if done != 1 else 'y'}" if done and answer.outcome == "mended" else ""
-    page.title(answer.status if answer.outcome != "planned" else "problem",
-               f"{asked + ': ' if asked else ''}{_ENDS[answer.outcome].removesuffix('.')}{count}.")
+    says = _ENDS[answer.outcome]
+    page.title(answer.status, f"{asked}: {says}{count}." if asked else f"{says[0].upper()}{says[1:]}{count}.")
     for one in answer.rounds:
         page.blank()
         lay_out_round(page, one)
