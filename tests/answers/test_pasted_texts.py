@@ -29,11 +29,11 @@ class Printed:
 
 PRINTED = [
     Printed("own file of a package's name", {"grid.py": "from grid import go\n"}, ("grid.py",), "hidden-by-file",
-            remedy="command", wheels={"grid": {"grid/__init__.py": "def go(): pass\n"}}),
+            remedy="edit", wheels={"grid": {"grid/__init__.py": "def go(): pass\n"}}),
     Printed("own file of a library's name", {"random.py": "import tempfile\n", "run.py": "import tempfile\n"},
-            ("run.py",), "hidden-by-file", remedy="command"),
+            ("run.py",), "hidden-by-file", remedy="edit"),
     Printed("own test folder", {"test/__init__.py": "", "run.py": "import test.support\n"}, ("run.py",),
-            "hidden-by-file", remedy="command"),
+            "hidden-by-file", remedy="edit"),
     Printed("a ring", {"a.py": "from b import y\nx = 1\n", "b.py": "from a import x\ny = 1\n", "run.py": "import a\n"},
             ("run.py",), "circular-import"),
     Printed("script of a package, relative", {"pkg/__init__.py": "", "pkg/h.py": "x = 1\n",
@@ -118,7 +118,7 @@ def test_two_test_files_of_one_name(world: World) -> None:
     answer = world.answer("why", "--traceback", str(write(world.root / "t.txt", ran.stdout)))
     first = answer["result"]["imports"][0]["causes"][0]
     assert first["cause"] == "hidden-by-file"
-    carry_out(first["remedies"][0], "command", world)
+    carry_out(first["remedies"][0], "edit", world)
     assert run(argv, cwd=world.project, env=world.env).returncode == 0
 
 

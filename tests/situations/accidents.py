@@ -197,7 +197,8 @@ MISHAPS = [
         "germkit",
         "bytecode-stale", says="trial", remedy="command"),
     Situation("all bytecode cut off", bytecode_cut_off("*"), "germkit", "bytecode-stale", remedy="command"),
-    *[Situation(name, struck(name), "seedling", slug, remedy="edit" if name.startswith("link line") else "command")
+    *[Situation(name, struck(name), "seedling", slug, remedy="edit" if name.startswith(
+        ("link line", "folder before", "start code", "switched")) else "command")
       for name, (_, slug) in ACCIDENTS.items()],
     Situation("code of a link line puts a folder first", lambda w, e: (reset_path(w, planted(w, e)), write(
         site_of(e) / "seedling/beds/rows.py", "from bisect import bisect\nROWS = 6\n"), None)[-1], "seedling",

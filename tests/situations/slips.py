@@ -39,16 +39,17 @@ class Slip:
                 write(world.project / name, text)
 
 
-def misnamed(file: str, code: str = "rows = 6\n", **more: object) -> Slip:
+def misnamed(file: str, code: str = "rows = 6\n", remedy: str = "edit", **more: object) -> Slip:
     """A file beside the code, whose name no import can mean."""
     return Slip(f"file called {file}", {file: code}, "bed_plan", "own-code-unreachable", says=file.split("/")[0],
-                remedy="edit", **more)  # type: ignore[arg-type]
+                remedy=remedy, **more)  # type: ignore[arg-type]
 
 
 PLAN: dict[str, str | bytes] = {"beds.py": "rows = 6\n\n\ndef plan():\n    return rows\n"}
 SLIPS = [
     misnamed("bed-plan.py"), misnamed("bed plan.py"), misnamed("bed_plan.py.txt"), misnamed("bed_plan.PY"),
-    misnamed("bed_plan (1).py"), misnamed("bed-plan/__init__.py"), misnamed("bed_plan.ipynb", "rows = 6"),
+    misnamed("bed_plan (1).py"), misnamed("bed-plan/__init__.py"),
+    misnamed("bed_plan.ipynb", "rows = 6", remedy="command"),
     Slip("notebook about a package", {"bedplan.ipynb": "import bedplan"}, "bedplan", "not-installed",
          remedy="command", wheels=["bedplan"]),
     Slip("ending in the import", {**PLAN, "m.py": "import beds.py\n"}, "m.py", "submodule-absent",

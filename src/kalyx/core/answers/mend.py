@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     Outcome = Literal["mended", "well", "left", "planned"]
     Ask = Callable[["MendRound"], bool]
 
-__all__ = ["MendAnswer", "MendOptions", "MendRound", "answer_mend"]
+__all__ = ["MOST_ROUNDS", "MendAnswer", "MendOptions", "MendRound", "answer_mend"]
 
 MOST_ROUNDS = 8
 # What changes the whole system, or asks for its administrator: that is done by the person

@@ -92,26 +92,44 @@ def answer_put(context: SeatContext, requirements: Sequence[str], seat_ref: str,
         return PutAnswer(seat, tuple(steps), tuple(findings), notes=tuple(notes))
     worked = try_imports(context, facts, dependents_of(before, steps))
     progress(f"installing into {environment.path} …")
+    change = _install(context, facts, pip.install(*requirements), requirements, (before, steps, notes), entry)
+    differs = _differs(steps, read_installed(context, facts))
+    findings += broken_now(context, facts, worked)
+    return PutAnswer(seat, tuple(steps), tuple(findings), True, tuple(differs), change, tuple(notes))
+
+
+def _install(context: SeatContext, facts: SeatFacts, line: Sequence[str], requirements: Sequence[str],
+             plan: tuple[Sequence[Distribution], Sequence[Step], Sequence[Note]], entry: Entry | None) -> Change | None:
+    """Have pip install, noted in the journal; return the change, None where nothing had to change.
+
+    Raises:
+        Refused: pip failed; what it had changed is taken back.
+    """
+    before, steps, notes = plan
+    environment = facts.seat.environment
+    assert environment is not None
     said = ", ".join(f"{s.name} {s.before + ' -> ' if s.before else ''}{s.after}" for s in steps)
     replaced = None if any(n.note == "no-plan" for n in notes) else files_of(
         context.machine, before, [s.name for s in steps if s.before is not None])
     with Journal(context.machine).change(f"put {', '.join(requirements)} into {environment.path}"
                                          + (f" ({said})" if said else ""), entry) as made:
         ran, changed = run_watched(context.machine, made, environment, replaced,
-                                   lambda: _run(context, facts, pip.install(*requirements)))
+                                   lambda: _run(context, facts, line))
         if ran.status != 0:
             reason, hint = what_pip_said(context, ran)
             if changed:
                 made.take_back_last()
             raise Refused(f"pip could not install it: {reason}", hint or "Nothing else was changed by Kalyx.")
+    return made.change if changed else None
+
+
+def _differs(steps: Sequence[Step], installed: Sequence[Distribution]) -> list[str]:
+    """Say where what is there is not what was planned."""
     after: dict[str, list[str]] = {}
-    for d in read_installed(context, facts):  # metadata that is left of the version before is no version
+    for d in installed:  # metadata that is left of the version before is no version
         after.setdefault(normal_name(d.name), []).append(d.version)
-    differs = [f"{s.name} {s.after} was planned, and {', '.join(after.get(normal_name(s.name), ['nothing']))} is there"
-               for s in steps if s.after not in after.get(normal_name(s.name), [])]
-    findings += broken_now(context, facts, worked)
-    return PutAnswer(seat, tuple(steps), tuple(findings), True, tuple(differs), made.change if changed else None,
-                     tuple(notes))
+    return [f"{s.name} {s.after} was planned, and {', '.join(after.get(normal_name(s.name), ['nothing']))} is there"
+            for s in steps if s.after not in after.get(normal_name(s.name), [])]
 
 
 def would_lose(context: SeatContext, facts: SeatFacts, before: Sequence[Distribution], steps: Sequence[Step],

@@ -333,7 +333,11 @@ class Journal:
                 raise Refused(f"The journal {self.folder} cannot be written: {error.strerror}.",
                               "Without it nothing is changed, as nothing could be taken back.") from None
             when = datetime.now(timezone.utc).isoformat(timespec="seconds")
-            return self.save(Change(number, masked(what), when, "begun"))
+            try:
+                return self.save(Change(number, masked(what), when, "begun"))
+            except Refused:
+                _unlink(self._file(number))
+                raise
 
     def _strike(self, number: int) -> None:
         _unlink(self._file(number))

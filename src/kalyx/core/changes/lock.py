@@ -45,8 +45,11 @@ class Lock:
                               "Wait until it is done.")
             time.sleep(0.1)
         self._handle = handle
-        os.ftruncate(handle, 0)
-        os.write(handle, f"process {os.getpid()}, {self._what}"[:150].encode("utf-8", "replace"))
+        try:
+            os.ftruncate(handle, 0)
+            os.write(handle, f"process {os.getpid()}, {self._what}"[:150].encode("utf-8", "replace"))
+        except OSError:  # a full disk: who holds it is not said, and it is held all the same
+            pass
         return self
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None,
