@@ -9,6 +9,7 @@ import subprocess
 
 import pytest
 
+from tests.answers.test_enrol import with_real_kernel
 from tests.answers.test_journal import journal_of, tree
 from tests.situations.accidents import ACCIDENTS, planted
 from tests.support.build import KALYX, World, kernelspec, notebook, python_of, run, site_of, write
@@ -155,3 +156,18 @@ def test_a_file_that_changed_meanwhile(world: World) -> None:
     assert (world.project / "my_random_2.py").exists()
     assert world.answer("undo")["exit"] == 0 and own.exists()
     shutil.rmtree(world.home / "envs")
+
+
+def test_a_kernel_that_only_carries_a_name(world: World) -> None:
+    """A kernel that is called as an environment and runs another is enrolled for real, in the same change."""
+    lab, other = with_real_kernel(world, "lab"), world.venv("other")
+    world.activate(lab)
+    write(lab / "bin" / "pip", f"#!{python_of(lab)}\n", 0o755)
+    spec = kernelspec(world.home, "lab", [python_of(other), "-m", "ipykernel_launcher", "-f", "{connection_file}"])
+    notebook(world.project / "a.ipynb", "lab")
+    old = spec.read_text()
+    document = world.answer("mend", "--yes")
+    rounds = document["result"]["rounds"]
+    assert any(r["done"] and "kernel" in r["finding"]["cause"] for r in rounds), rounds
+    assert python_of(lab) in spec.read_text() and world.answer("ask", "kernel:lab")["exit"] == 0
+    assert world.answer("undo")["exit"] == 0 and spec.read_text() == old

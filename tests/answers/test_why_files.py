@@ -171,7 +171,7 @@ def test_one_import_does_not_spoil_the_next(world: World) -> None:
     write(world.project / "half" / "part.py", "")
     write(world.project / "all.py", "import dies, leaves, kills, orphan, family, asks, everybody, itself, handles, "
           "hangs, fills, half, fine, json\n")
-    reports = world.answer("why", "all.py", "--timeout", "3")["result"]["imports"]
+    reports = world.answer("why", "all.py", "--timeout", "6")["result"]["imports"]
     causes = {r["module"]: r["causes"][0]["cause"] if r["causes"] else r["outcome"] for r in reports}
     assert causes == {"dies": "crash", "leaves": "raises", "kills": "crash", "orphan": "crash", "family": "crash",
                       "asks": "crash", "everybody": "crash", "itself": "crash", "handles": "imports", "hangs": "hang",

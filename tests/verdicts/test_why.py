@@ -53,7 +53,7 @@ def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
             pytest.skip("this system's Python has no package to find in it")
         make_venv(world.home / "base", "/usr/bin/python3")
     case.build(world, lab)
-    limit = ("--timeout", "2") if case.cause == "hang" else ()
+    limit = ("--timeout", "4") if case.cause == "hang" else ()
     document = world.answer("why", case.ask, "--at", case.at, *limit, privileged=case.privileged)
     validate(document)
     report = document["result"]["imports"][0]
@@ -96,6 +96,8 @@ def all_say_the_same(world: World, case: Situation, report: dict) -> None:
         assert (copy["version"], copy["layer"], copy["hidden_by"]) == (brought["version"], report["layer"], None)
     if report["causes"][0]["cause"] in ("not-installed", "installed-elsewhere", "own-code-unreachable"):
         assert not [d for d in all_here if report["module"].split(".")[0] in d["modules"]]
+    if not (case.at == "shell" or case.at.endswith((".ipynb", ".py"))):
+        return  # `here` shows no seat that was named outright
     shown = world.answer("here", privileged=case.privileged)["result"]["seats"]
     for other in (s for s in shown if s["ref"] == seat["ref"]):
         assert other["interpreter"] == seat["interpreter"] and other["findings"] == seat["findings"]

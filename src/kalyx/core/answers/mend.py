@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from itertools import pairwise
 
 from kalyx.core.answers.mend_plan import Plan, plan_of
 from kalyx.core.answers.pip_changes import run_watched
@@ -132,6 +133,7 @@ class _Mender:
         self._ask = ask
         self._progress = progress
         self._tried: list[tuple[str, str]] = []
+        self._own = fresh().machine.own_command  # how remedies start Kalyx itself
 
     def all_rounds(self, found: list[Finding], entry: Entry) -> tuple[list[MendRound], list[Finding]]:
         """Carry out remedies until it is well; return the rounds, and what is left."""
@@ -163,7 +165,7 @@ class _Mender:
             return self._round(number, found[0], found[0].remedies[place])
         passed_over: MendRound | None = None
         for finding in found:
-            for remedy in (r for r in finding.remedies if not _why_not(r)):
+            for remedy in (r for r in finding.remedies if not _why_not(r, self._own)):
                 one = self._round(number, finding, remedy)
                 if one.plan.breaks and self._wanted.yes:
                     one = replace(one, why_not=f"it would break something: {one.plan.breaks[0].because}")
@@ -174,7 +176,7 @@ class _Mender:
 
     def _round(self, number: int, finding: Finding, remedy: Remedy) -> MendRound:
         """Return a round with what its remedy would change."""
-        why_not = _why_not(remedy)
+        why_not = _why_not(remedy, self._own)
         if why_not:
             return MendRound(number, finding, remedy, why_not=why_not)
         if remedy.argv:
@@ -190,7 +192,11 @@ class _Mender:
             if not self._ask(one):
                 return replace(one, why_not="it was not wanted")
             self._progress(f"{one.remedy.do} …")
-            _do(self._fresh().machine, entry, one.remedy, self._what_failed)
+            own = self._own
+            if own == one.remedy.argv[:len(own)]:
+                _enrol(self._fresh(), entry, one.remedy.argv[len(own) + 1:], self._wanted.limit)
+            else:
+                _do(self._fresh().machine, entry, one.remedy, self._what_failed)
         except KalyxError as error:
             return replace(one, why_not=error.message)
         return replace(one, done=True)
@@ -199,7 +205,7 @@ class _Mender:
         return what_pip_said(self._fresh(), ran)[0]  # type: ignore[arg-type]
 
 
-def _why_not(remedy: Remedy) -> str:
+def _why_not(remedy: Remedy, own: tuple[str, ...]) -> str:
     """Return why a remedy is not carried out by Kalyx; empty where it can be."""
     if remedy.kind == "manual":
         return "it is for a person to do"
@@ -207,7 +213,28 @@ def _why_not(remedy: Remedy) -> str:
         return "it shows the way, and changes nothing"
     if remedy.argv and os.path.basename(remedy.argv[0]) in _SYSTEMS:
         return f"{remedy.argv[0]} changes the whole system: that is for you to run"
+    if remedy.argv[:2] == ("sh", "-c") and own[0] in remedy.argv[2]:
+        return "it makes an environment anew, in more than one step: that is for you to run"
+    if own == remedy.argv[:len(own)] and remedy.argv[len(own):len(own) + 1] != ("enrol",):
+        return "it is a command of its own: that is for you to run"
     return ""
+
+
+def _enrol(context: SeatContext, entry: Entry, words: Sequence[str], limit: float) -> None:
+    """Register an environment as a kernel, as a remedy's command line says it, as a part of this change.
+
+    Raises:
+        Refused: it did not answer, or cannot be registered.
+    """
+    from kalyx.core.answers.enrol import EnrolOptions, answer_enrol
+
+    given = dict(pairwise(words))
+    answer = answer_enrol(context, words[0], EnrolOptions(
+        name=given.get("--name"), label=given.get("--label"), scope=given.get("--for", "me"), into=given.get("--into"),
+        overwrite="--overwrite" in words, with_package="--with-kernel-package" in words), limit, entry)
+    if answer.status != "ok":
+        said = answer.findings[0].because if answer.findings else "the kernel did not answer"
+        raise Refused(f"It could not be enrolled: {said}", "")
 
 
 def _do(machine: Machine, entry: Entry, remedy: Remedy, what_failed: Callable[[object], str]) -> None:
