@@ -23,6 +23,7 @@ __all__ = ["Executed", "KernelFailed", "StartedKernel", "free_ports", "read_expr
 
 CHANNELS = ("shell_port", "iopub_port", "stdin_port", "control_port", "hb_port")
 GRACE = 3.0  # seconds to shut down when asked politely
+LOWEST_PORT, MOST_PORTS, MOST_TRIES = 20_000, 12_000, 200
 OUTPUT_LIMIT = 1024 * 1024  # characters of a cell's output; at more it is interrupted
 AFTER_INTERRUPT = 3.0  # seconds for a cell to end once it is interrupted
 
@@ -241,12 +242,22 @@ def read_expressions(reply: Mapping[str, Any], expressions: Mapping[str, str]) -
 
 
 def free_ports(names: tuple[str, ...]) -> dict[str, int]:
-    """Return a free port of this machine for each name."""
-    held = []
-    for _ in names:
-        link = socket.socket()
-        link.bind(("127.0.0.1", 0))
-        held.append(link)
+    """Return a free port of this machine for each name.
+
+    They lie below those that systems hand out themselves: until the kernel takes them, nobody else is given one.
+    """
+    held: list[socket.socket] = []
+    tries = 0
+    while len(held) < len(names):
+        link, tries = socket.socket(), tries + 1
+        port = LOWEST_PORT + int.from_bytes(os.urandom(2), "big") % MOST_PORTS if tries < MOST_TRIES else 0
+        try:
+            link.bind(("127.0.0.1", port))
+            held.append(link)
+        except OSError:
+            link.close()
+            if tries >= 2 * MOST_TRIES:
+                raise
     ports = {name: link.getsockname()[1] for name, link in zip(names, held, strict=True)}
     for link in held:
         link.close()
