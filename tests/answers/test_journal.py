@@ -176,6 +176,7 @@ def test_odd_entries_cost_themselves_alone(world: World) -> None:
     os.mkfifo(folder / "000050.json")
     write(folder / "\u00b2.json", "{}")
     write(folder / "000051.json", b"\xff\xfe")
+    write(folder / "000053.json", "")  # its number was taken, and nothing more
     write(folder / "000052.json", json.dumps({**ENTRY, "number": 52, "files": [], "moves": []}))
     document = world.answer("changes")
     assert document["exit"] == 0 and [c["number"] for c in document["result"]["changes"]] == [52]

@@ -224,7 +224,10 @@ class Journal:
             if not (name.endswith(".json") and name[:-5].isascii() and name[:-5].isdecimal()):
                 continue
             try:
-                change = _change_of(json.loads(read_regular(os.path.join(self.folder, name)).decode("utf-8")))
+                data = read_regular(os.path.join(self.folder, name))
+                if not data:  # its number was taken, and nothing was done: it was killed then
+                    continue
+                change = _change_of(json.loads(data.decode("utf-8")))
                 if change.number != int(name[:-5]):
                     raise ValueError("it has another number")
                 found.append(change)
@@ -285,6 +288,8 @@ class Journal:
             change = self.find(change.number)
             if change.state in ("undone", "forgotten"):
                 raise Refused(f"Change {change.number} is {change.state} already.", "kalyx changes lists them.")
+            if not change.actions and change.state != "done":  # killed before the first of it
+                return self.save(replace(change, state="undone"))
             if not change.actions:
                 raise Refused(f"Change {change.number} ({change.what}) was made by another program, and Kalyx "
                               "cannot take it back.", "kalyx undo N takes back another one.")
