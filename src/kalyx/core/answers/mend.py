@@ -31,8 +31,8 @@ if TYPE_CHECKING:
 __all__ = ["MOST_ROUNDS", "MendAnswer", "MendOptions", "MendRound", "answer_mend"]
 
 MOST_ROUNDS = 8
-# What changes the whole system, or asks for its administrator: that is done by the person
-_SYSTEMS = ("apt-get", "apt", "dnf", "yum", "brew", "sudo", "conda", "icacls", "cmd")
+# What changes the system or permissions, so that Kalyx could not take it back: that is done by the person
+_SYSTEMS = ("apt-get", "apt", "dnf", "yum", "brew", "sudo", "conda", "icacls", "cmd", "chmod")
 
 
 @record
@@ -212,7 +212,7 @@ def _why_not(remedy: Remedy, own: tuple[str, ...]) -> str:
     if remedy.is_trial:
         return "it shows the way, and changes nothing"
     if remedy.argv and os.path.basename(remedy.argv[0]) in _SYSTEMS:
-        return f"{remedy.argv[0]} changes the whole system: that is for you to run"
+        return f"what {remedy.argv[0]} does could not be taken back: that is for you to run"
     if remedy.argv[:2] == ("sh", "-c") and own[0] in remedy.argv[2]:
         return "it makes an environment anew, in more than one step: that is for you to run"
     if own == remedy.argv[:len(own)] and remedy.argv[len(own):len(own) + 1] != ("enrol",):

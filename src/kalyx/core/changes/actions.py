@@ -75,7 +75,7 @@ def why_not(action: Action, state: str) -> str:
         return f"{path} is there again, and would be written over; what is kept lies in {there}"
     if not os.path.lexists(there) and not (os.path.lexists(path) and cut_short):
         return f"what was moved to {there} is gone"
-    if os.path.lexists(there) and action.get("ident") not in (None, identity(there)):
+    if not cut_short and action.get("ident") not in (None, identity(there)):
         return f"{there} is another thing now than what was moved there"
     return ""
 

@@ -143,6 +143,7 @@ class Entry:
         except Refused:
             self._replace_last()
             raise
+        self._replace_last({**self.change.actions[-1], "ident": identity(to)})  # another one on another device
 
     def set_aside(self, path: str, kept: str) -> None:
         """Move a file or folder to where it is kept until it is forgotten.
@@ -156,6 +157,7 @@ class Entry:
         except Refused:
             self._replace_last()
             raise
+        self._replace_last({**self.change.actions[-1], "ident": identity(kept)})  # another one on another device
 
     def take_back_last(self) -> None:
         """Take the last action back, and strike it out: it did not do what it was for.

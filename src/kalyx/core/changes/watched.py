@@ -89,14 +89,18 @@ class Watched:
             Refused: a file cannot be written.
         """
         before, kept, now = self._read("before"), self._read("kept"), self._list()
-        after = self._read("after") or now
+        after, aside = self._read("after"), os.path.join(self.store, "taken-out")
+        was_ended, after = bool(after), after or now
         try:
             for path in sorted((p for p in after if p not in before and p in now), key=len, reverse=True):
                 if now[path][0] == "folder":
                     shutil.rmtree(os.path.join(path, "__pycache__"), ignore_errors=True)
                     _remove_folder(path)
-                else:
+                elif was_ended:
                     os.unlink(path)
+                else:  # who put it there since is not known: nothing of it is lost
+                    os.makedirs(aside, exist_ok=True)
+                    shutil.move(path, os.path.join(aside, f"{len(os.listdir(aside))}-{os.path.basename(path)}"))
             for path in sorted((p for p in before if now.get(p) != before[p]), key=len):
                 _put_back(path, before[path], os.path.join(self.store, "files", str(kept.get(path, "?"))))
             for path in (p for p in before if before[p][0] == "folder" and p in now and now[p] != before[p]):
