@@ -48,15 +48,24 @@ FIRST_ANSWER = (
     "    kernel.ask('kernel_info_request', {})\n")
 PROVE = (
     "import os, sys\n"
+    "from kalyx.cli.common import PROBE_FOLDER\n"
     "from kalyx.core.answers.enrol import prove\n"
-    "from kalyx.core.facts.seats import SeatFinder\n"
-    "from kalyx.core.real_machine import RealMachine\n"
+    "from kalyx.core.facts.seats.context import SeatContext\n"
+    "from kalyx.core.machine.local import RealMachine\n"
     "from kalyx.core.model import Kernel\n"
     "argv = (sys.executable, '-m', 'ipykernel_launcher', '-f', '{connection_file}')\n"
-    "finder = SeatFinder(RealMachine(), '.', '')\n"
-    "assert prove(finder, Kernel('k', 'k', '/k/kernel.json', 'user', argv, {}, 'python'), None, 60).answered\n")
-
-
+    "context = SeatContext(RealMachine(), '.', PROBE_FOLDER)\n"
+    "assert prove(context, Kernel('k', 'k', '/k/kernel.json', 'user', argv, {}, 'python'), None, 60).answered\n")
+# What keeps aside all that a program may replace, and its copy
+KEEP = (
+    "import shutil, sys\n"
+    "from kalyx.core.changes.watched import Watched\n"
+    "Watched([sys.argv[1]], 'kept').keep(None)\n"
+    "shutil.rmtree('kept')\n")
+COPY = (
+    "import shutil, sys\n"
+    "shutil.copytree(sys.argv[1], 'kept')\n"
+    "shutil.rmtree('kept')\n")
 READ_SITES = (
     "import glob, os, sys\n"
     "for name in glob.glob(sys.argv[1] + '/*/lib/python*/site-packages'):\n"
@@ -81,12 +90,19 @@ class Pair:
     variable: str = ""  # one that is set for this pair alone
 
 
-def run_once(argv: list[str], cwd: str, env: dict[str, str]) -> float:
-    """Return the seconds that one run takes."""
+def run_once(argv: list[str], cwd: str, env: dict[str, str], *, may_raise: bool = True) -> float:
+    """Return the seconds that one run takes.
+
+    Raises:
+        RuntimeError: it ended in a traceback, so that its time means nothing.
+    """
     began = time.perf_counter()
-    subprocess.run(argv, cwd=cwd, env=env, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-                   stderr=subprocess.DEVNULL, check=False)
-    return time.perf_counter() - began
+    done = subprocess.run(argv, cwd=cwd, env=env, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
+                          stderr=subprocess.PIPE, check=False)
+    taken = time.perf_counter() - began
+    if not may_raise and b"Traceback" in done.stderr:
+        raise RuntimeError(done.stderr.decode("utf-8", "replace"))
+    return taken
 
 
 def measure(pair: Pair, folder: Path, env: dict[str, str]) -> float:
@@ -96,7 +112,7 @@ def measure(pair: Pair, folder: Path, env: dict[str, str]) -> float:
     rounds = ROUNDS_OF_DIFFERENCES if pair.ours_less else ROUNDS
     for number in range(rounds + 1):
         theirs = (run_once(pair.theirs, theirs_in, env) + run_once(pair.theirs, theirs_in, env)) / 2
-        ours = run_once(pair.ours, ours_in, env)
+        ours = run_once(pair.ours, ours_in, env, may_raise=False)
         if pair.ours_less:
             theirs -= run_once(pair.theirs, str(folder / pair.theirs_less), env)
             ours -= run_once(pair.ours, str(folder / pair.ours_less), env)
@@ -129,6 +145,10 @@ def pairs(python: str, crowded: str, project: Path) -> list[Pair]:
              ours_in="lacking", theirs_in="lacking"),
         Pair("why of a healthy import / the import", [*kalyx, "why", "json", "--at", seat],
              [python, "-c", "import json"], 3.0),
+        Pair("mend of what is well / its why", [*kalyx, "mend", "json", "--at", seat, "--yes"],
+             [*kalyx, "why", "json", "--at", seat], 2.0),
+        Pair("keeping 400 distributions aside / copying them", [python, "-c", KEEP, site], [python, "-c", COPY, site],
+             1.0, ours_in="home", theirs_in="home"),
         Pair("why of a notebook with 30 imports / running them", [*kalyx, "why", "thirty.ipynb", "--at", seat],
              [python, "thirty.py"], 2.0, ours_in="thirty", theirs_in="thirty"),
         Pair("what 300 environments add to why / to reading the names in each",

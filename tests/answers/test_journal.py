@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import signal
 import subprocess
+import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
+from kalyx.core.changes.journal import RETIRED, Journal
+from kalyx.core.errors import Refused
+from kalyx.core.machine.local import RealMachine
 from tests.support.build import BASE_PYTHON, KALYX, World, kernelspec, make_venv, python_of, run, site_of, write
 
 ENTRY = {"number": 1, "what": "x", "when": "2024", "state": "done"}
@@ -277,3 +283,108 @@ def test_nothing_reaches_pip_as_an_option(world: World) -> None:
         {"name": "--log=x", "version": "1", "layer": "env", "editable": False, "hidden_by": None}]}}))
     assert world.answer("make", "new", "--like", str(listing))["exit"] == 2
     assert not (world.project / "x").exists() and not (world.project / "new").exists()
+
+
+_CALLS = ("rename", "replace", "link", "unlink", "rmdir", "mkdir", "symlink", "chmod", "open")
+_TAKE_ROOM = ("link", "mkdir", "symlink", "open")
+
+
+def _broken_off_at(number: int, do: Callable[[], object], *, is_full: bool) -> bool:
+    """Do something in a copy of this process that dies by SIGKILL right before its n-th change of the disk.
+
+    `is_full`: that, and what comes after it, finds no room instead; what is refused is said so. Whether it came to it.
+    """
+    pid = os.fork()
+    if pid:
+        status = os.waitpid(pid, 0)[1]
+        assert os.WIFSIGNALED(status) or os.WEXITSTATUS(status) in (0, 1), "it ended in a traceback"
+        return status != 0
+    left, real_open = iter(range(number)), os.open
+
+    def breaking(call: Callable[..., object]) -> Callable[..., object]:
+        def counted(*args: object, **more: object) -> object:
+            is_change = call is not real_open or int(str(args[1])) & (os.O_WRONLY | os.O_RDWR)
+            if is_change and "kalyx/core" in sys._getframe(1).f_code.co_filename and next(left, None) is None:
+                if is_full:
+                    raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), str(args[0]))
+                os.kill(os.getpid(), signal.SIGKILL)
+            return call(*args, **more)
+        return counted
+
+    for name in _TAKE_ROOM if is_full else _CALLS:
+        setattr(os, name, breaking(getattr(os, name)))
+    status = 2
+    try:
+        do()
+        status = 0
+    except Refused:
+        status = 1
+    finally:
+        os._exit(status)
+    raise AssertionError
+
+
+def _change_all(journal: Journal, place: Path) -> None:
+    """Do all that Kalyx can do to files, in one change."""
+    with journal.change("everything") as entry:
+        entry.write_text(str(place / "settings.json"), "{}\n")
+        entry.write_text(str(place / "kernels" / "lab" / "kernel.json"), "{}\n")
+        entry.write_text(str(place / "gone.txt"), None)
+        entry.rename(str(place / "random.py"), str(place / "my_random.py"))
+        entry.set_aside(str(place / "old"), str(place / RETIRED / "old"))
+        entry.let("u+rwX", str(place / "closed"), recursive=True)
+        entry.making(str(place / "new"), str(place / ".new.kept"))
+        (place / "new").mkdir()
+        (place / "new" / "pyvenv.cfg").write_text("home = /usr\n")
+        entry.was_made()
+        watched = entry.installing(str(place / "env"), [str(place / "env")], None)
+        kit = place / "env" / "kit"
+        (kit / "a.py").unlink()
+        (kit / "b.py").unlink()
+        (kit / "b.py").write_text("b = 2\n")
+        (kit / "sub").mkdir()
+        (kit / "sub" / "c.py").write_text("c = 3\n")
+        entry.was_installed(watched)
+
+
+def _lay_out(place: Path) -> None:
+    write(place / "settings.json", '{"old": 1}\n', 0o640)
+    write(place / "gone.txt", "here\n")
+    write(place / "random.py", "rows = 6\n")
+    write(place / "old" / "kernel.json", "{}")
+    write(place / "closed" / "a.csv", "1\n", 0o444)
+    (place / "closed").chmod(0o555)
+    write(place / "env" / "kit" / "a.py", "a = 1\n")
+    write(place / "env" / "kit" / "b.py", "b = 1\n")
+    (place / "env" / "kit" / "link").symlink_to("a.py")
+
+
+def _seen(place: Path) -> dict[str, object]:
+    """Return content and permissions of all but the journal, and what was made and is kept."""
+    return {k: v[:2] for k, v in tree(place).items() if "/data" not in k and ".new.kept" not in k}  # type: ignore[index]
+
+
+@pytest.mark.parametrize("is_full", [False, True], ids=["killed", "full disk"])
+@pytest.mark.parametrize("when", ["while it is done", "while it is undone"])
+def test_broken_off_at_each_change_of_the_disk(when: str, is_full: bool, tmp_path: Path) -> None:
+    """SIGKILL, or a full disk, at each rename, link and write in turn: the next undo brings back what was there."""
+    def breaks_off(number: int) -> bool:
+        place = tmp_path / str(number)
+        _lay_out(place)
+        journal = Journal(RealMachine({"HOME": str(place / "home"), "XDG_DATA_HOME": str(place / "data")}, str(place)))
+        before = _seen(place)
+        if when == "while it is undone":
+            _change_all(journal, place)
+            assert _seen(place) != before
+        came_to_it = _broken_off_at(number, lambda: _change_all(journal, place) if when == "while it is done" else
+                                    journal.take_back(journal.find(1)), is_full=is_full)
+        if came_to_it or when == "while it is done":
+            changes, broken = journal.entries()
+            assert not broken
+            for change in changes:
+                if change.state not in ("undone", "forgotten"):
+                    journal.take_back(change)
+        assert _seen(place) == before, number
+        return came_to_it
+
+    assert next(n for n in range(1000) if not breaks_off(n)) > (5 if is_full else 25)

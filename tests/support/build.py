@@ -7,6 +7,7 @@ import hashlib
 import json
 import os
 import shutil
+import stat
 import subprocess
 import sys
 import zipfile
@@ -194,26 +195,55 @@ class World:
         return document
 
 
+_CARRY_OUT = """
+import argparse, json, sys
+from kalyx.cli.common import context_for
+from kalyx.core.answers.do_remedy import do_remedy
+from kalyx.core.changes.journal import Journal
+from kalyx.core.model import Edit, Move, Remedy
+given = json.load(sys.stdin)
+given["edits"], given["moves"] = ([kind(**one) for one in given[k]] for k, kind in (("edits", Edit), ("moves", Move)))
+remedy = Remedy(**{k: tuple(v) if isinstance(v, list) else v for k, v in given.items()})
+context = context_for(None, argparse.Namespace(timeout=None))
+with Journal(context.machine).change(remedy.do) as entry:
+    do_remedy(context, entry, remedy, 60.0)
+"""
+
+
 def carry_out(remedy: dict, kind: str, world: World) -> None:
-    """Do what a remedy says, to the letter."""
+    """Have the product carry out one remedy of a document, which is of some kind."""
     assert remedy["kind"] == kind != "manual"
-    for one in remedy["moves"]:
-        assert not os.path.lexists(one["to"])
-        os.rename(one["path"], one["to"])
-    for edit in remedy["edits"]:
-        path = Path(edit["path"])
-        if edit["before"] is None:
-            assert not path.exists()
-            path.write_text(edit["after"])
-            continue
-        text = path.read_text()
-        if edit["after"] is None:
-            path.unlink()
-            continue
-        assert text.count(edit["before"]) == 1
-        path.write_text(text.replace(edit["before"], edit["after"]))
-    if kind == "edit":
-        return
-    done = run(remedy["argv"], cwd=remedy["cwd"] or world.project, env={**world.env,
-                                                                        **remedy["env"]})
+    done = subprocess.run([sys.executable, "-I", "-c", _CARRY_OUT], input=json.dumps(remedy), text=True, capture_output=True,
+                          cwd=world.project, env=world.env, check=False, timeout=300)
     assert done.returncode == 0, done.stderr
+
+
+def mend(world: World, ask: str, at: str, remedy: dict, *, undone: bool, **more: object) -> None:
+    """Have the product carry out the first remedy that it gave; it is that one, and then it is well.
+
+    `undone`: it is taken back afterwards, and everything is what it was.
+    """
+    before = tree(world.root) if undone else {}
+    document = world.answer("mend", ask, "--at", at, "--choose", "a", "--yes", "--rounds", "1", **more)
+    rounds = document["result"].get("rounds", [{}])  # type: ignore[attr-defined]
+    assert (document["status"], document["exit"]) == ("ok", 0), document
+    assert rounds[0]["remedy"]["do"] == remedy["do"]
+    if undone:
+        taken_back = world.answer("undo", **more)
+        assert taken_back["exit"] == 0, taken_back
+        assert tree(world.root) == before
+
+
+def tree(folder: Path) -> dict[str, tuple[object, int]]:
+    """Return what lies below a folder: content and mode of each file; bytecode and Kalyx's own folders left out."""
+    found: dict[str, tuple[object, int]] = {}
+    for place, folders, names in os.walk(folder):
+        folders[:] = [f for f in folders if f not in ("__pycache__", "kalyx")]
+        for path in (os.path.join(place, name) for name in (*names, *folders)):
+            mode = os.lstat(path).st_mode
+            content: object = os.readlink(path) if stat.S_ISLNK(mode) else "no file"
+            if stat.S_ISREG(mode) and os.access(path, os.R_OK):
+                with open(path, "rb") as file:
+                    content = file.read()
+            found[path] = (content, mode)
+    return found

@@ -24,7 +24,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Add the arguments of ``mend``."""
     parser.add_argument("what", nargs="*", metavar="WHAT",
                         help="a module, a file or a folder, as why takes it (default: what here finds wrong)")
-    parser.add_argument("--at", metavar="SEAT", help="the seat where it is to work (default: shell)")
+    parser.add_argument("--at", metavar="SEAT", help="the seat where it is to work (default: shell); "
+                        "without WHAT: mend what is wrong with that seat itself")
     parser.add_argument("--choose", metavar="LETTERS", default="",
                         help="the remedy to take, by its letter: of the first round, the second, ...")
     parser.add_argument("--dry-run", action="store_true", help="show what the first round would do and stop")

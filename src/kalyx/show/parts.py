@@ -9,7 +9,7 @@ if TYPE_CHECKING:
     from kalyx.core.model import Finding, Note, Seat
     from kalyx.show.page import Page
 
-__all__ = ["LAYER_NAMES", "human_size", "mend_line", "notes", "seat_name", "show_findings", "trail"]
+__all__ = ["LAYER_NAMES", "can_mend", "human_size", "mend_line", "notes", "seat_name", "show_findings", "trail"]
 
 
 LAYER_NAMES = {"stdlib": "the standard library", "env": "the environment", "base": "the base installation",
@@ -31,9 +31,16 @@ def notes(page: Page, notes: tuple[Note, ...]) -> None:
         page.say(note.message, "quiet", 2, "· ")
 
 
+def can_mend(page: Page, findings: Sequence[Finding]) -> bool:
+    """Whether a remedy of a problem is one that Kalyx can carry out."""
+    from kalyx.core.changes.carry_out import why_not_carried_out
+
+    return any(not why_not_carried_out(r, page.own_command) for f in findings if f.is_problem for r in f.remedies)
+
+
 def mend_line(page: Page, words: tuple[str, ...], findings: Sequence[Finding]) -> None:
     """Say in a quiet line how the remedies of findings are carried out, where one can be."""
-    if any(r.kind != "manual" and not r.is_trial for f in findings if f.is_problem for r in f.remedies):
+    if can_mend(page, findings):
         page.blank()
         line = page.quote(("kalyx", "mend", *words))
         page.say(f"{line} does that, and what comes after it; it can be undone.", "quiet", 2, "· ")

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from datetime import datetime, timedelta, timezone
+
 from kalyx.core.answers.kernels import answer_kernels, is_stale
 from kalyx.core.answers.retire_guard import in_use_by, why_not_taken
-from kalyx.core.changes.journal import RETIRED, Journal
+from kalyx.core.changes.actions import free_place
+from kalyx.core.changes.journal import RETIRED, Journal, kept_beside
 from kalyx.core.errors import NothingToJudge, Refused
 from kalyx.core.lean.record import record
 from kalyx.core.model import Note
@@ -13,12 +16,15 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from kalyx.core.changes.journal import Change
+    from kalyx.core.changes.entry import Change, Entry
     from kalyx.core.facts.seats.context import SeatContext
     from kalyx.core.model import Environment, Kernel
 
 __all__ = ["ChangesAnswer", "RetireAnswer", "RetirePlan", "answer_changes", "answer_retire", "answer_undo",
            "plan_retire"]
+
+
+OLD_DAYS = 30
 
 
 @record
@@ -107,15 +113,16 @@ def _refuse_more(context: SeatContext, environment: Environment, *, anyway: bool
         raise Refused(f"{used}. It is not taken away.", "End it first, or say --anyway.")
 
 
-def answer_retire(context: SeatContext, plan: RetirePlan, *, dry_run: bool) -> RetireAnswer:
-    """Move kernels, and environments with them, aside; each kernel is one entry of the journal.
+def answer_retire(context: SeatContext, plan: RetirePlan, *, dry_run: bool, part_of: Entry | None = None
+                  ) -> RetireAnswer:
+    """Move kernels, and environments with them, aside; each kernel is one entry of the journal, or a part of one.
 
     Raises:
         Refused: something cannot be moved.
     """
     if dry_run or not plan.kernels:
         return RetireAnswer(plan, dry_run=dry_run)
-    m, journal = context.machine, Journal(context.machine)
+    journal = Journal(context.machine)
     changes: list[Change] = []
     left = list(plan.environments)
     for kernel in plan.kernels:
@@ -123,14 +130,14 @@ def answer_retire(context: SeatContext, plan: RetirePlan, *, dry_run: bool) -> R
         if kernel.environment is not None and kernel.environment.path in left:
             path = kernel.environment.path
             left.remove(path)
-            places.append((path, _free(context, m.path.join(
-                m.path.dirname(path), f".{m.path.basename(path).lstrip('.')}{RETIRED}"))))
-        with journal.change(f"retire {kernel.name}") as entry:
+            places.append((path, kept_beside(path)))
+        with journal.change(f"retire {kernel.name}", part_of) as entry:
+            known = len(entry.change.actions)
             try:
                 for place, kept in places:
                     entry.set_aside(place, kept)
             except Refused:
-                while entry.change.actions:
+                while len(entry.change.actions) > known:
                     entry.take_back_last()
                 raise
         changes.append(entry.change)
@@ -141,18 +148,11 @@ def _kept_kernel(context: SeatContext, kernel: Kernel) -> str:
     """Return where a kernel's folder is kept: beside the kernels, where no server looks."""
     m = context.machine
     kernels = m.path.dirname(kernel.folder)
-    return _free(context, m.path.join(m.path.dirname(kernels), RETIRED, kernel.name))
-
-
-def _free(context: SeatContext, path: str) -> str:
-    number, place = 2, path
-    while context.machine.exists(place):
-        place, number = f"{path}-{number}", number + 1
-    return place
+    return free_place(m.path.join(m.path.dirname(kernels), RETIRED, kernel.name))
 
 
 def answer_changes(context: SeatContext, forget: int | str | None) -> ChangesAnswer:
-    """List the journal; with `forget` delete for good what one change, or every one, moved aside.
+    """List the journal; with `forget` delete for good what one change keeps, every one (all), or every old one (old).
 
     Raises:
         NothingToJudge: there is no such change.
@@ -160,14 +160,29 @@ def answer_changes(context: SeatContext, forget: int | str | None) -> ChangesAns
     journal = Journal(context.machine)
     entries, broken = journal.entries()
     if forget is not None:
-        chosen = [journal.find(int(forget))] if forget != "all" else entries
+        chosen = entries if forget == "all" else [c for c in entries if _is_old(c)] if forget == "old" else [
+            journal.find(int(forget))]
         for change in chosen:
             if change.state == "done" and (change.moves or change.installed):
                 journal.forget(change)
         entries, broken = journal.entries()
-    notes = tuple(Note("entry-unreadable", f"{path} cannot be read as an entry of the journal.", path)
-                  for path in broken)
-    return ChangesAnswer(tuple(entries), notes=notes)
+    notes = [Note("entry-unreadable", f"{path} cannot be read as an entry of the journal.", path) for path in broken]
+    old = [c for c in entries if _is_old(c) and c.bytes_kept]
+    if old:
+        many = len(old) > 1
+        notes.append(Note("old-changes", f"{len(old)} change{'s are' if many else ' is'} older than {OLD_DAYS} days, "
+                          f"and keep{'' if many else 's'} something for undo: kalyx changes --forget old frees it."))
+    return ChangesAnswer(tuple(entries), notes=tuple(notes))
+
+
+def _is_old(change: Change) -> bool:
+    """Whether a change that stands was made so long ago that nobody will take it back."""
+    try:
+        made = datetime.fromisoformat(change.when)
+    except ValueError:
+        return False
+    made = made if made.tzinfo else made.replace(tzinfo=timezone.utc)
+    return change.state == "done" and datetime.now(timezone.utc) - made > timedelta(days=OLD_DAYS)
 
 
 def answer_undo(context: SeatContext, number: int | None) -> ChangesAnswer:

@@ -8,6 +8,7 @@ import time
 from typing import Any
 
 from kalyx.core.answers.pip_changes import run_watched
+from kalyx.core.changes.files import place_to_write
 from kalyx.core.changes.journal import Journal
 from kalyx.core.errors import NothingToJudge, Refused, WrongUsage
 from kalyx.core.facts.environments.neighbours import Neighbours
@@ -25,7 +26,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from kalyx.core.changes.journal import Change, Entry
+    from kalyx.core.changes.entry import Change, Entry
     from kalyx.core.facts.seats.context import SeatContext
     from kalyx.core.machine.interface import Machine
     from kalyx.core.model import Environment, Interpreter
@@ -207,7 +208,7 @@ def _data_folder(context: SeatContext, environment: Environment, wanted: EnrolOp
     """Return scope and data folder that a kernel is registered in."""
     m = context.machine
     if wanted.into is not None:
-        return "path", m.absolute(wanted.into)
+        return "path", place_to_write(m, wanted.into)
     if wanted.scope == "env":
         return "env", m.path.join(environment.path, "share", "jupyter")
     if wanted.scope == "everyone":

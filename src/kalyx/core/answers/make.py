@@ -8,7 +8,9 @@ import shutil
 
 from kalyx.core.answers.enrol import EnrolOptions, answer_enrol
 from kalyx.core.answers.put import PIP_LIMIT, pip_for, read_installed, refuse_options, what_pip_said
-from kalyx.core.changes.journal import RETIRED, Journal
+from kalyx.core.answers.retire_guard import why_not_taken
+from kalyx.core.changes.files import place_to_write
+from kalyx.core.changes.journal import Journal, kept_beside
 from kalyx.core.errors import NothingToJudge, Refused, Unreadable, WrongUsage
 from kalyx.core.facts.packaging.inventory import read_inventory
 from kalyx.core.facts.packaging.module_runs import run_module
@@ -19,7 +21,7 @@ from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.facts.seats.environment import env_seat, find_environment
 from kalyx.core.facts.source_code.ignore_files import checkout_of, is_ignored
 from kalyx.core.lean.record import record
-from kalyx.core.model import Note
+from kalyx.core.model import Environment, Note
 from kalyx.core.model.names import normal_name, requirement_name
 
 TYPE_CHECKING = False
@@ -27,8 +29,8 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
     from kalyx.core.answers.enrol import EnrolAnswer
-    from kalyx.core.changes.journal import Change, Entry
-    from kalyx.core.model import Environment, Interpreter
+    from kalyx.core.changes.entry import Change, Entry
+    from kalyx.core.model import Interpreter
 
 __all__ = ["MakeAnswer", "MakeOptions", "answer_make", "find_interpreter"]
 
@@ -47,6 +49,7 @@ class MakeOptions:
     like: str | None = None  # an environment, or a file that `packages --json` printed
     enrol: bool = False
     dry_run: bool = False
+    anew: bool = False  # in place of the environment that is there, with its packages
 
 
 @record
@@ -62,6 +65,7 @@ class MakeAnswer:
     enrolled: EnrolAnswer | None = None
     change: Change | None = None
     notes: tuple[Note, ...] = ()
+    anew: bool = False
 
     @property
     def status(self) -> str:
@@ -71,8 +75,10 @@ class MakeAnswer:
 
 
 def answer_make(context: SeatContext, asked_for: MakeOptions, limit: float,
-                progress: Callable[[str], object] = bool) -> MakeAnswer:
+                progress: Callable[[str], object] = bool, part_of: Entry | None = None) -> MakeAnswer:
     """Build an environment. Any failure takes away again what was begun.
+
+    It is a change of its own, or a part of the entry that is being made.
 
     Raises:
         WrongUsage: the version is none.
@@ -80,18 +86,30 @@ def answer_make(context: SeatContext, asked_for: MakeOptions, limit: float,
         Refused: the folder holds something, or it could not be built or filled.
     """
     m = context.machine
-    folder = m.absolute(asked_for.folder)
-    _refuse_full(context, folder)
+    folder = place_to_write(m, asked_for.folder)
+    if asked_for.anew:
+        _refuse_other(context, folder)
+    else:
+        _refuse_full(context, folder)
     interpreter = find_interpreter(context, asked_for.python)
-    asked = [*asked_for.put, *_like(context, asked_for.like)]
+    asked = [*asked_for.put, *_like(context, asked_for.like or (folder if asked_for.anew else None))]
     refuse_options(asked)
     if asked_for.requirements is not None and not m.is_file(m.absolute(asked_for.requirements)):
         raise NothingToJudge(f"{asked_for.requirements} is not there, or is no file.", "Name a requirements file.")
     if asked_for.dry_run:
-        return MakeAnswer(folder, interpreter, tuple(asked), notes=tuple(_ignored(context, folder)))
-    with Journal(m).change(f"make {folder}") as entry:
-        _refuse_full(context, folder)  # another Kalyx may have been quicker
-        enrolled = _make_whole(context, asked_for, (folder, interpreter, asked), limit, entry, progress)
+        return MakeAnswer(folder, interpreter, tuple(asked), notes=tuple(_ignored(context, folder)),
+                          anew=asked_for.anew)
+    with Journal(m).change(f"make {folder}", part_of) as entry:
+        if asked_for.anew:
+            _refuse_other(context, folder)
+            entry.set_aside(folder, kept_beside(folder))
+        try:
+            _refuse_full(context, folder)  # another Kalyx may have been quicker
+            enrolled = _make_whole(context, asked_for, (folder, interpreter, asked), limit, entry, progress)
+        except BaseException:
+            if asked_for.anew:
+                entry.take_back_last()
+            raise
     fresh = SeatContext(m, context.folder, context.examiner.probe_folder)
     facts = env_seat(fresh, folder)
     installed = [(d.name, d.version) for d in read_installed(fresh, facts) if d.layer == "env"]
@@ -106,12 +124,23 @@ def _refuse_full(context: SeatContext, folder: str) -> None:
         raise Refused(f"{folder} is there already, and not empty.", "Name a folder that is new or empty.")
 
 
+def _refuse_other(context: SeatContext, folder: str) -> None:
+    """Refuse to make anew what is no environment, or holds more than one."""
+    m = context.machine
+    if not m.is_file(m.path.join(folder, "pyvenv.cfg")):
+        raise Refused(f"{folder} is no environment that venv made: it has no pyvenv.cfg.",
+                      "Leave --anew out to make one in a folder that is new or empty.")
+    why = why_not_taken(context, Environment(folder, m.path.basename(folder), "venv", None, None))
+    if why:
+        raise Refused(f"{why}. It is not set aside.", "Move what is yours out of it first.")
+
+
 def _make_whole(context: SeatContext, asked_for: MakeOptions, what: tuple[str, Interpreter, list[str]], limit: float,
                 entry: Entry, progress: Callable[[str], object]) -> EnrolAnswer | None:
     """Build, fill and enrol; any failure takes away again what was begun, and strikes it out of the journal."""
     m, (folder, interpreter, asked) = context.machine, what
-    was_there = m.exists(folder)
-    entry.making(folder, m.path.join(m.path.dirname(folder), f".{m.path.basename(folder).lstrip('.')}{RETIRED}"))
+    was_there, known = m.exists(folder), len(entry.change.actions) + 1
+    entry.making(folder, kept_beside(folder))
     try:
         _build(context, interpreter, folder, progress)
         entry.was_made()
@@ -126,7 +155,7 @@ def _make_whole(context: SeatContext, asked_for: MakeOptions, what: tuple[str, I
                 raise Refused(f"It could not be enrolled: {said}", "What was built was taken away again.")
         return enrolled
     except BaseException:
-        while len(entry.change.actions) > 1:
+        while len(entry.change.actions) > known:
             entry.take_back_last()
         _take_away(folder, keep_folder=was_there)
         entry.not_made()

@@ -3,26 +3,25 @@
 from __future__ import annotations
 
 import os
-from itertools import pairwise
 
+from kalyx.core.answers.do_remedy import do_remedy
 from kalyx.core.answers.mend_plan import Plan, plan_of
-from kalyx.core.answers.pip_changes import run_watched
-from kalyx.core.answers.put import PIP_LIMIT, what_pip_said
-from kalyx.core.changes.carry_out import check_edits, do_edits, do_file_command, is_file_command
-from kalyx.core.changes.journal import RETIRED, Journal
-from kalyx.core.errors import KalyxError, Refused
-from kalyx.core.facts.interpreters.environment import is_environment, name_of, prefix_of
+from kalyx.core.changes.carry_out import check_edits, why_not_carried_out
+from kalyx.core.changes.journal import Journal
+from kalyx.core.errors import KalyxError, NothingToJudge
+from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.lean.record import record, replace
-from kalyx.core.model import Environment, Note
+from kalyx.core.model import Note
+from kalyx.core.verdicts.seats.judge_seat import judge_seat
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
     from typing import Literal
 
-    from kalyx.core.changes.journal import Change, Entry
+    from kalyx.core.changes.entry import Change, Entry
     from kalyx.core.facts.seats.context import SeatContext
-    from kalyx.core.machine.interface import Machine
     from kalyx.core.model import Finding, Remedy
 
     Outcome = Literal["mended", "well", "left", "planned"]
@@ -31,8 +30,6 @@ if TYPE_CHECKING:
 __all__ = ["MOST_ROUNDS", "MendAnswer", "MendOptions", "MendRound", "answer_mend"]
 
 MOST_ROUNDS = 8
-# What changes the system or permissions, so that Kalyx could not take it back: that is done by the person
-_SYSTEMS = ("apt-get", "apt", "dnf", "yum", "brew", "sudo", "conda", "icacls", "cmd", "chmod")
 
 
 @record
@@ -88,22 +85,24 @@ def answer_mend(fresh: Callable[[], SeatContext], wanted: MendOptions, ask: Ask 
     Raises:
         KalyxError: what is to be mended is not there; another Kalyx is changing something.
     """
-    found = _judged(fresh(), wanted)
+    found, asked = _judged(fresh(), wanted), wanted.what or ((wanted.at,) if wanted.at else ())
     if not found:
-        return MendAnswer(wanted.what, (), "well")
+        return MendAnswer(asked, (), "well")
     mender = _Mender(fresh, wanted, ask, progress)
     if ask is None or wanted.dry_run:
         first = mender.proposed(found, 1)
-        return MendAnswer(wanted.what, (first,), "planned", tuple(found))
-    with Journal(fresh().machine).change(f"mend {' '.join(wanted.what) or 'what here finds'}") as entry:
+        return MendAnswer(asked, (first,), "planned", tuple(found))
+    with Journal(fresh().machine).change(f"mend {' '.join(asked) or 'what here finds'}") as entry:
         rounds, left = mender.all_rounds(found, entry)
     change = entry.change if entry.change.actions else None
     numbered = tuple(replace(r, change=change.number) if change is not None and r.done else r for r in rounds)
-    return MendAnswer(wanted.what, numbered, "left" if left else "mended", tuple(left), change)
+    return MendAnswer(asked, numbered, "left" if left else "mended", tuple(left), change)
 
 
 def _judged(context: SeatContext, wanted: MendOptions) -> list[Finding]:
     """Return what is wrong now, the most important first; a failing import by its first cause."""
+    if not wanted.what and wanted.at:
+        return _at_seat(context, wanted.at)
     if not wanted.what:
         from kalyx.core.answers.here import answer_here
 
@@ -121,6 +120,21 @@ def _judged(context: SeatContext, wanted: MendOptions) -> list[Finding]:
 
     reports = answer_why(context, wanted.what, wanted.at or "shell", wanted.limit).imports
     return [next(f for f in r.causes if f.is_problem) for r in reports if any(f.is_problem for f in r.causes)]
+
+
+def _at_seat(context: SeatContext, ref: str) -> list[Finding]:
+    """Return what is wrong with a seat itself, and with what is installed there."""
+    from kalyx.core.answers.packages import answer_packages
+
+    facts = find_seat(context, ref)
+    seat = judge_seat(facts, context.machine, Neighbours(context.machine, context))
+    found = list(seat.all_findings)
+    if not seat.cannot_run:
+        try:
+            found += answer_packages(context, ref, conflicts=True).all_findings
+        except NothingToJudge:  # what it can import cannot be told: what is known of it stands
+            pass
+    return list({(f.cause, f.because): f for f in found if f.is_problem}.values())
 
 
 class _Mender:
@@ -165,7 +179,7 @@ class _Mender:
             return self._round(number, found[0], found[0].remedies[place])
         passed_over: MendRound | None = None
         for finding in found:
-            for remedy in (r for r in finding.remedies if not _why_not(r, self._own)):
+            for remedy in (r for r in finding.remedies if not why_not_carried_out(r, self._own)):
                 one = self._round(number, finding, remedy)
                 if one.plan.breaks and self._wanted.yes:
                     one = replace(one, why_not=f"it would break something: {one.plan.breaks[0].because}")
@@ -176,7 +190,7 @@ class _Mender:
 
     def _round(self, number: int, finding: Finding, remedy: Remedy) -> MendRound:
         """Return a round with what its remedy would change."""
-        why_not = _why_not(remedy, self._own)
+        why_not = why_not_carried_out(remedy, self._own)
         if why_not:
             return MendRound(number, finding, remedy, why_not=why_not)
         if remedy.argv:
@@ -192,85 +206,7 @@ class _Mender:
             if not self._ask(one):
                 return replace(one, why_not="it was not wanted")
             self._progress(f"{one.remedy.do} …")
-            own = self._own
-            if own == one.remedy.argv[:len(own)]:
-                _enrol(self._fresh(), entry, one.remedy.argv[len(own) + 1:], self._wanted.limit)
-            else:
-                _do(self._fresh().machine, entry, one.remedy, self._what_failed)
+            do_remedy(self._fresh(), entry, one.remedy, self._wanted.limit, self._progress)
         except KalyxError as error:
             return replace(one, why_not=error.message)
         return replace(one, done=True)
-
-    def _what_failed(self, ran: object) -> str:
-        return what_pip_said(self._fresh(), ran)[0]  # type: ignore[arg-type]
-
-
-def _why_not(remedy: Remedy, own: tuple[str, ...]) -> str:
-    """Return why a remedy is not carried out by Kalyx; empty where it can be."""
-    if remedy.kind == "manual":
-        return "it is for a person to do"
-    if remedy.is_trial:
-        return "it shows the way, and changes nothing"
-    if remedy.argv and os.path.basename(remedy.argv[0]) in _SYSTEMS:
-        return f"what {remedy.argv[0]} does could not be taken back: that is for you to run"
-    if remedy.argv[:2] == ("sh", "-c") and own[0] in remedy.argv[2]:
-        return "it makes an environment anew, in more than one step: that is for you to run"
-    if own == remedy.argv[:len(own)] and remedy.argv[len(own):len(own) + 1] != ("enrol",):
-        return "it is a command of its own: that is for you to run"
-    return ""
-
-
-def _enrol(context: SeatContext, entry: Entry, words: Sequence[str], limit: float) -> None:
-    """Register an environment as a kernel, as a remedy's command line says it, as a part of this change.
-
-    Raises:
-        Refused: it did not answer, or cannot be registered.
-    """
-    from kalyx.core.answers.enrol import EnrolOptions, answer_enrol
-
-    given = dict(pairwise(words))
-    answer = answer_enrol(context, words[0], EnrolOptions(
-        name=given.get("--name"), label=given.get("--label"), scope=given.get("--for", "me"), into=given.get("--into"),
-        overwrite="--overwrite" in words, with_package="--with-kernel-package" in words), limit, entry)
-    if answer.status != "ok":
-        said = answer.findings[0].because if answer.findings else "the kernel did not answer"
-        raise Refused(f"It could not be enrolled: {said}", "")
-
-
-def _do(machine: Machine, entry: Entry, remedy: Remedy, what_failed: Callable[[object], str]) -> None:
-    """Carry out one remedy, noted in the journal.
-
-    Raises:
-        Refused: it failed; what it had changed is taken back.
-    """
-    if remedy.kind == "edit":
-        do_edits(entry, remedy)
-        return
-    if is_file_command(remedy.argv):
-        kept = os.path.join(Journal(machine).folder, f"{entry.change.number:06d}.kept", RETIRED,
-                            str(len(entry.change.actions)))
-        do_file_command(entry, remedy.argv, kept)
-        return
-    env = {**machine.env, **remedy.env, "PIP_DISABLE_PIP_VERSION_CHECK": "1"}
-    ran, changed = run_watched(machine, entry, _changed_by(machine, remedy.argv), None,
-                               lambda: machine.run(remedy.argv, env=env, cwd=remedy.cwd, limit=PIP_LIMIT))
-    if ran.status != 0:
-        if changed:
-            entry.take_back_last()
-        raise Refused(f"It failed: {what_failed(ran)}", "What it had changed was taken back.")
-
-
-def _changed_by(machine: Machine, argv: Sequence[str]) -> Environment:
-    """Return the environment that a command line changes: that of the last program in it that is one's interpreter."""
-    m, words = machine, list(argv)
-    if words[:2] == ["sh", "-c"]:
-        import shlex
-
-        words = shlex.split(words[2])
-    if "--python" in words[:-1]:
-        words = [words[words.index("--python") + 1]]
-    programs = [w for w in words if m.path.isabs(w) and m.is_file(w)]
-    folders = [w for w in words if m.path.isabs(w) and m.is_folder(w) and is_environment(m, w)]
-    prefix = folders[-1] if folders else prefix_of(m, programs[0]) if programs else m.cwd
-    kind = "conda" if m.exists(m.path.join(prefix, "conda-meta")) else "venv"
-    return Environment(prefix, name_of(m, prefix), kind, None, None)  # type: ignore[arg-type]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 
-from kalyx.core.answers.put import plan_steps, read_installed, what_pip_said, would_lose
+from kalyx.core.answers.put import action_between, plan_steps, read_installed, what_pip_said, would_lose
 from kalyx.core.answers.put_checks import Step
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.seats.finder import find_seat
@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 __all__ = ["Plan", "plan_of"]
 
 PLAN_LIMIT = 600.0  # seconds
+_TOO_OLD = ("this pip is too old to say beforehand what it will change; all that the environment has is kept, so that "
+            "undo is complete")
 
 
 @record
@@ -28,11 +30,14 @@ class Plan:
     steps: tuple[Step, ...] = ()
     breaks: tuple[Finding, ...] = ()
     trouble: str = ""
+    untold: str = ""  # why what would change is not known
 
 
 def plan_of(context: SeatContext, at: str | None, remedy: Remedy) -> Plan:
     """Return what a remedy would change; an empty plan where it is no installation, or pip cannot say beforehand."""
     argv = list(remedy.argv)
+    if argv[:2] == ["conda", "install"]:
+        return _plan_of_conda(context, argv)
     if remedy.kind != "command" or "install" not in argv or "pip" not in argv:
         return Plan()
     place = argv.index("install") + 1
@@ -41,7 +46,7 @@ def plan_of(context: SeatContext, at: str | None, remedy: Remedy) -> Plan:
     ran = context.machine.run(line, env=env, cwd=remedy.cwd, limit=PLAN_LIMIT)
     if ran.status != 0:
         said, _ = what_pip_said(context, ran)
-        return Plan() if "no such option" in said else Plan(trouble=f"pip cannot install it: {said}")
+        return Plan(untold=_TOO_OLD) if "no such option" in said else Plan(trouble=f"pip cannot install it: {said}")
     try:
         items = json.loads(ran.text())["install"]
         names = [(str(i["metadata"]["name"]), str(i["metadata"]["version"])) for i in items]
@@ -55,3 +60,16 @@ def plan_of(context: SeatContext, at: str | None, remedy: Remedy) -> Plan:
     steps = plan_steps(before, names)
     return Plan(tuple(steps), tuple(would_lose(context, facts, before, steps, [f"{n}=={v}" for n, v in names])))
 
+
+def _plan_of_conda(context: SeatContext, argv: list[str]) -> Plan:
+    """Return what conda says that it would link and unlink, by its own dry run."""
+    ran = context.machine.run([*argv, "--dry-run", "--json"], limit=PLAN_LIMIT)
+    try:
+        said = json.loads(ran.text())
+        if not said.get("success", ran.status == 0):
+            return Plan(trouble=f"conda cannot install it: {said.get('message') or said.get('error')}")
+        new, old = ({str(p["name"]): str(p["version"]) for p in said.get("actions", {}).get(k, ())}
+                    for k in ("LINK", "UNLINK"))
+    except (ValueError, KeyError, TypeError, AttributeError):
+        return Plan() if ran.status == 0 else Plan(trouble=f"conda cannot install it: {ran.complaint() or ran.why_not}")
+    return Plan(tuple(Step(n, action_between(old.get(n), v), old.get(n), v) for n, v in new.items()))

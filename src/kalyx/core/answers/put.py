@@ -29,15 +29,15 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
-    from kalyx.core.changes.journal import Change, Entry
+    from kalyx.core.changes.entry import Change, Entry
     from kalyx.core.facts.packaging.pip_lines import Pip
     from kalyx.core.facts.search_path.layers import Layer
     from kalyx.core.facts.seats.context import SeatContext, SeatFacts
     from kalyx.core.machine.interface import RunResult
     from kalyx.core.model import Distribution, Finding, Interpreter, Seat
 
-__all__ = ["PIP_LIMIT", "PutAnswer", "answer_put", "pip_for", "plan_steps", "read_installed", "refuse_options",
-           "what_pip_said", "would_lose"]
+__all__ = ["PIP_LIMIT", "PutAnswer", "action_between", "answer_put", "pip_for", "plan_steps", "read_installed",
+           "refuse_options", "what_pip_said", "would_lose"]
 
 PIP_LIMIT = 3600.0  # seconds; a large package over a slow line
 
@@ -285,11 +285,12 @@ def _plan(context: SeatContext, facts: SeatFacts, pip: Pip, requirements: Sequen
 def plan_steps(before: Sequence[Distribution], wanted: Sequence[tuple[str, str]]) -> list[Step]:
     """Return what an installation of distributions, each with its version, would do to those that are there."""
     there = {normal_name(d.name): d.version for d in before if d.hidden_by is None and d.layer == "env"}
-    return [Step(name, _action(there.get(normal_name(name)), version), there.get(normal_name(name)), version)
+    return [Step(name, action_between(there.get(normal_name(name)), version), there.get(normal_name(name)), version)
             for name, version in wanted]
 
 
-def _action(before: str | None, after: str) -> str:
+def action_between(before: str | None, after: str) -> str:
+    """Return what becomes of a distribution: added, upgraded, downgraded, or replaced where that cannot be told."""
     from packaging.version import InvalidVersion, Version
 
     if before is None:

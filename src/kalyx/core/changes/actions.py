@@ -10,9 +10,11 @@ import errno
 import os
 import shutil
 
-from kalyx.core.changes.files import read_regular, write_file
+from kalyx.core.changes.files import read_regular, remove_temporary, write_file
+from kalyx.core.changes.modes import give_back, why_not_given_back
 from kalyx.core.changes.watched import Watched
 from kalyx.core.errors import Refused
+from kalyx.core.facts.configuration.own_files import RETIRED
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -21,11 +23,11 @@ if TYPE_CHECKING:
 
     Action = Mapping[str, Any]
 
-__all__ = ["Action", "identity", "is_action", "kept_bytes", "move", "remove_if_empty", "take_back", "text_of",
-           "why_not"]
+__all__ = ["Action", "free_place", "identity", "is_action", "kept_bytes", "move", "remove_if_empty", "take_back",
+           "text_of", "why_not"]
 
 _KEYS = {"file": ("path",), "rename": ("path", "to"), "aside": ("path", "kept"), "made": ("path", "kept"),
-         "installed": ("prefix", "store")}
+         "installed": ("prefix", "store"), "modes": ("path",)}
 
 
 def is_action(action: object) -> bool:
@@ -33,10 +35,13 @@ def is_action(action: object) -> bool:
     if not isinstance(action, dict) or action.get("do") not in _KEYS:
         return False
     texts = all(isinstance(action.get(k), str) and os.path.isabs(action[k]) for k in _KEYS[action["do"]])
-    folders = action.get("folders", [])
-    return texts and all(isinstance(action.get(k), (str, type(None))) for k in ("before", "after")) and isinstance(
-        folders, list) and all(isinstance(f, str) for f in folders) and all(
-        isinstance(action.get(k), (int, type(None))) for k in ("mode",))
+    if action["do"] == "modes":
+        return texts and all(isinstance(action.get(k), dict) and all(type(m) is int for m in action[k].values())
+                             for k in ("before", "after"))
+    lists = [action.get(k, []) for k in ("folders", "folders_made", "alone")]
+    named = all(isinstance(names, list) and all(isinstance(f, str) for f in names) for names in lists)
+    return texts and named and isinstance(action.get("mode"), (int, type(None))) and all(
+        isinstance(action.get(k), (str, type(None))) for k in ("before", "after", "temporary"))
 
 
 def identity(path: str) -> list[int] | None:
@@ -67,7 +72,9 @@ def why_not(action: Action, state: str) -> str:
             return f"{path} {'was taken away' if now is None else 'was changed'} since, and is left as it is"
         return ""
     if kind == "installed":
-        return Watched(action["folders"], action["store"]).why_not()
+        return _watched(action).why_not(undoing=state == "undoing")
+    if kind == "modes":
+        return why_not_given_back(action["before"], action["after"])
     if kind == "made":
         return _why_not_made(action, path, cut_short)
     there = str(action["kept"] if kind == "aside" else action["to"])
@@ -78,6 +85,10 @@ def why_not(action: Action, state: str) -> str:
     if not cut_short and action.get("ident") not in (None, identity(there)):
         return f"{there} is another thing now than what was moved there"
     return ""
+
+
+def _watched(action: Action) -> Watched:
+    return Watched(action["folders"], action["store"], action.get("alone", []))
 
 
 def _why_not_made(action: Action, path: str, cut_short: bool) -> str:
@@ -98,25 +109,34 @@ def take_back(action: Action) -> None:
     if kind == "file":
         _restore(action, path)
     elif kind == "installed":
-        Watched(action["folders"], action["store"]).take_back()
+        _watched(action).take_back()
+    elif kind == "modes":
+        give_back(action["before"])
     elif kind == "made":
         if os.path.lexists(path):
-            move(path, _free(str(action["kept"])))
-    elif kind == "aside" and os.path.lexists(action["kept"]):
-        move(str(action["kept"]), path)
-        remove_if_empty(os.path.dirname(str(action["kept"])))
+            move(path, free_place(str(action["kept"])))
+    elif kind == "aside":
+        if os.path.lexists(action["kept"]):
+            move(str(action["kept"]), path)
+        if os.path.basename(os.path.dirname(action["kept"])) == RETIRED:  # it is Kalyx's own
+            remove_if_empty(os.path.dirname(str(action["kept"])))
     elif kind == "rename" and os.path.lexists(action["to"]):
         move(str(action["to"]), path)
 
 
 def _restore(action: Action, path: str) -> None:
+    temporary = str(action.get("temporary", ""))
+    if temporary:
+        remove_temporary(temporary)
     if action["before"] is not None:
         if text_of(path) != action["before"]:
-            write_file(path, str(action["before"]).encode("utf-8"), mode=action.get("mode"))
-    elif os.path.lexists(path):
+            write_file(path, str(action["before"]).encode("utf-8"), mode=action.get("mode"), temporary=temporary)
+        return
+    if os.path.lexists(path):
         os.unlink(path)
-        if action.get("folder_made"):
-            remove_if_empty(os.path.dirname(path))
+    made = action.get("folders_made", [os.path.dirname(path)] if action.get("folder_made") else [])
+    for folder in reversed(made):
+        remove_if_empty(str(folder))
 
 
 def kept_bytes(action: Action) -> int:
@@ -152,7 +172,8 @@ def move(source: str, target: str) -> None:
                       f"It lies in {source}.") from None
 
 
-def _free(path: str) -> str:
+def free_place(path: str) -> str:
+    """Return a path at which nothing is: the one that is given, or with a number behind it."""
     number, place = 2, path
     while os.path.lexists(place):
         place, number = f"{path}-{number}", number + 1

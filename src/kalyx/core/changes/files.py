@@ -5,11 +5,15 @@ from __future__ import annotations
 import errno
 import os
 import stat
-import tempfile
 
 from kalyx.core.errors import Refused
 
-__all__ = ["make_folder_with", "read_regular", "write_file"]
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.machine.interface import Machine
+
+__all__ = ["make_folder_with", "missing_folders", "place_to_write", "read_regular", "remove_temporary",
+           "temporary_beside", "temporary_near", "write_file"]
 
 
 READ_LIMIT = 64 * 1024 * 1024  # bytes of a file that is kept for undo
@@ -29,6 +33,21 @@ def read_regular(path: str) -> bytes:
         if info.st_size > READ_LIMIT:
             raise OSError(errno.EFBIG, "it is larger than what is kept for undo", path)
         return file.read(READ_LIMIT)
+
+
+def place_to_write(machine: Machine, name: str) -> str:
+    """Return the whole path of a name that somebody gave, where something is to be written.
+
+    Raises:
+        Refused: it is a relative one, and the working folder is gone.
+    """
+    try:
+        os.getcwd()
+    except OSError:
+        if not machine.path.isabs(os.path.expanduser(name)):
+            raise Refused(f"Where {name} is to be cannot be told: the folder that you are in was deleted.",
+                          "Go to another folder, or name it by its whole path.") from None
+    return machine.absolute(name)
 
 
 def _sync_folder(folder: str) -> None:
@@ -52,19 +71,47 @@ def _write_new(path: str, data: bytes) -> None:
         os.fsync(file.fileno())
 
 
-def write_file(path: str, data: bytes, mode: int | None = None) -> None:
+def temporary_beside(path: str) -> str:
+    """Return a name beside a path that nothing else has, for what is written before it takes that path's place."""
+    return os.path.join(os.path.dirname(path), f".kalyx-{os.urandom(8).hex()}")
+
+
+def remove_temporary(path: str) -> None:
+    """Remove what a kill left of a write, a file or a folder with files; nothing where nothing was left."""
+    try:
+        if os.path.isdir(path) and not os.path.islink(path):
+            for name in os.listdir(path):
+                os.unlink(os.path.join(path, name))
+            os.rmdir(path)
+        else:
+            os.unlink(path)
+    except OSError:  # there is none
+        pass
+
+
+def missing_folders(folder: str) -> list[str]:
+    """Return a folder and those above it that are not there, the outermost first."""
+    found: list[str] = []
+    while folder and not os.path.lexists(folder):
+        found.insert(0, folder)
+        folder = os.path.dirname(folder)
+    return found
+
+
+def write_file(path: str, data: bytes, mode: int | None = None, temporary: str = "") -> None:
     """Replace a file's content at once: temporary file, fsync, rename.
 
-    Its permissions and owner stay, or are `mode`; a link stays, and what it leads to is written.
+    Its permissions and owner stay, or are `mode`; a link stays, and what it leads to is written. `temporary` is where
+    it is written first, for who has noted it; else a name is made up.
 
     Raises:
         Refused: the folder cannot be written.
     """
     path = os.path.realpath(path) if os.path.islink(path) else path
-    folder = os.path.dirname(path)
+    folder, temporary = os.path.dirname(path), temporary or temporary_beside(path)
     try:
         os.makedirs(folder, exist_ok=True)
-        handle, temporary = tempfile.mkstemp(dir=folder, prefix=".kalyx-")
+        handle = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0), 0o600)
         try:
             with os.fdopen(handle, "wb") as file:
                 file.write(data)
@@ -95,11 +142,26 @@ def _as_before(path: str, temporary: str, mode: int | None) -> None:
         os.chown(temporary, info.st_uid, info.st_gid)
 
 
-def make_folder_with(folder: str, files: dict[str, bytes]) -> None:
-    """Create a folder with files in it, at once: built near its place, then renamed.
+def temporary_near(folder: str) -> str:
+    """Return where a new folder is built before it takes its place: near it, on the same device.
 
     Not in the same folder where that can be helped: who lists that one would
     take what a kill leaves behind for one of its own.
+    """
+    parent = os.path.dirname(folder)
+    above = os.path.dirname(parent)
+    there = missing_folders(parent)
+    if there:  # all of it is on one device
+        return temporary_beside(there[0])
+    try:
+        apart = os.access(above, os.W_OK) and os.stat(above).st_dev == os.stat(parent).st_dev
+    except OSError:
+        apart = False
+    return temporary_beside(parent if apart else folder)
+
+
+def make_folder_with(folder: str, files: dict[str, bytes], temporary: str) -> None:
+    """Create a folder with files in it, at once: built at a temporary place, then renamed.
 
     Raises:
         Refused: it exists already, or its parent cannot be written.
@@ -107,18 +169,14 @@ def make_folder_with(folder: str, files: dict[str, bytes]) -> None:
     parent = os.path.dirname(folder)
     try:
         os.makedirs(parent, exist_ok=True)
-        above = os.path.dirname(parent)
-        apart = os.access(above, os.W_OK) and os.stat(above).st_dev == os.stat(parent).st_dev
-        temporary = tempfile.mkdtemp(dir=above if apart else parent, prefix=".kalyx-")
+        os.mkdir(temporary, 0o700)
         try:
             os.chmod(temporary, 0o755)
             for name, data in files.items():
                 _write_new(os.path.join(temporary, name), data)
             os.rename(temporary, folder)
         except BaseException:
-            for name in os.listdir(temporary):
-                os.unlink(os.path.join(temporary, name))
-            os.rmdir(temporary)
+            remove_temporary(temporary)
             raise
     except OSError as error:
         raise Refused(f"{folder} cannot be made: {error.strerror}.",

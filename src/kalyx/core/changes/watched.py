@@ -9,6 +9,8 @@ from __future__ import annotations
 import json
 import os
 import shutil
+from hashlib import sha256
+from stat import S_IMODE, S_ISDIR, S_ISLNK
 
 from kalyx.core.changes.files import read_regular, write_file
 from kalyx.core.errors import Refused
@@ -27,10 +29,14 @@ _SKIPPED = ("__pycache__",)
 
 
 class Watched:
-    """Folders that another program changes; `store` is where what it replaces is kept, and both listings."""
+    """Folders that another program changes; `store` is where what it replaces is kept, and both listings.
 
-    def __init__(self, folders: Iterable[str], store: str) -> None:
+    `alone` are files and links outside of those folders, that it may change too.
+    """
+
+    def __init__(self, folders: Iterable[str], store: str, alone: Iterable[str] = ()) -> None:
         self.folders = [os.path.realpath(f) for f in folders]
+        self.alone = [os.path.join(os.path.realpath(os.path.dirname(f)), os.path.basename(f)) for f in alone]
         self.store = store
 
     # -- before and after -----------------------------------------------------------------------
@@ -68,14 +74,15 @@ class Watched:
         return [p for p in after if p not in before], [p for p in before if after.get(p) != before[p]]
 
     # -- taking back ----------------------------------------------------------------------------
-    def why_not(self) -> str:
-        """Return why it cannot be taken back to the letter; empty where it can."""
+    def why_not(self, *, undoing: bool) -> str:
+        """Return why it cannot be taken back to the letter; empty where it can, or where that has begun already."""
         before, kept, now = self._read("before"), self._read("kept"), self._list()
         if not before and not os.path.exists(os.path.join(self.store, "before.json")):
             return f"what was there before was not noted in {self.store}"
         after = self._read("after") or now  # it was cut short: what is there now is what it left
         touched = [p for p in {*after, *before} if after.get(p) != before.get(p)]
-        changed = [p for p in touched if now.get(p) not in (after.get(p), before.get(p))]
+        changed = [p for p in touched if now.get(p) not in (after.get(p), before.get(p))
+                   and not (undoing and p not in now)]
         if changed:
             return f"{changed[0]} was changed since" + (f", and {len(changed) - 1} more" if len(changed) > 1 else "")
         lost = [p for p in touched if p in before and now.get(p) != before[p] and before[p][0] == "file"
@@ -91,7 +98,11 @@ class Watched:
         before, kept, now = self._read("before"), self._read("kept"), self._list()
         after, aside = self._read("after"), os.path.join(self.store, "taken-out")
         was_ended, after = bool(after), after or now
+        temporary = f".kalyx-undo-{sha256(self.store.encode('utf-8', 'surrogateescape')).hexdigest()[:16]}"
         try:
+            for path in [p for p in now if os.path.basename(p) == temporary]:  # a kill left it
+                os.unlink(path)
+                del now[path]
             for path in sorted((p for p in after if p not in before and p in now), key=len, reverse=True):
                 if now[path][0] == "folder":
                     shutil.rmtree(os.path.join(path, "__pycache__"), ignore_errors=True)
@@ -102,7 +113,7 @@ class Watched:
                     os.makedirs(aside, exist_ok=True)
                     shutil.move(path, os.path.join(aside, f"{len(os.listdir(aside))}-{os.path.basename(path)}"))
             for path in sorted((p for p in before if now.get(p) != before[p]), key=len):
-                _put_back(path, before[path], os.path.join(self.store, "files", str(kept.get(path, "?"))))
+                _put_back(path, before[path], os.path.join(self.store, "files", str(kept.get(path, "?"))), temporary)
             for path in (p for p in before if before[p][0] == "folder" and p in now and now[p] != before[p]):
                 os.chmod(path, int(str(before[path][3])))
         except OSError as error:
@@ -113,6 +124,7 @@ class Watched:
     def _list(self) -> Listing:
         found: Listing = {}
         queue = [f for f in self.folders if os.path.isdir(f)]
+        found.update({p: _as_it_is(p, os.lstat(p)) for p in self.alone if os.path.lexists(p)})
         found.update({f: ["folder", 0, 0, os.stat(f).st_mode & 0o7777, ""] for f in queue})
         while queue and len(found) < MOST_FILES:
             folder = queue.pop()
@@ -123,14 +135,9 @@ class Watched:
             for entry in entries:
                 if entry.name in _SKIPPED:
                     continue
-                info = entry.stat(follow_symlinks=False)
-                if entry.is_symlink():
-                    found[entry.path] = ["link", 0, 0, 0, os.readlink(entry.path)]
-                elif entry.is_dir():
-                    found[entry.path] = ["folder", 0, 0, info.st_mode & 0o7777, ""]
+                found[entry.path] = _as_it_is(entry.path, entry.stat(follow_symlinks=False))
+                if found[entry.path][0] == "folder":
                     queue.append(entry.path)
-                else:
-                    found[entry.path] = ["file", info.st_size, info.st_mtime_ns, info.st_mode & 0o7777, ""]
         return found
 
     def _write(self, name: str, content: Mapping[str, object]) -> None:
@@ -145,6 +152,15 @@ class Watched:
         return content if isinstance(content, dict) else {}
 
 
+def _as_it_is(path: str, info: os.stat_result) -> list[object]:
+    """Return what a listing holds of a file, folder or link."""
+    if S_ISLNK(info.st_mode):
+        return ["link", 0, 0, 0, os.readlink(path)]
+    if S_ISDIR(info.st_mode):
+        return ["folder", 0, 0, S_IMODE(info.st_mode), ""]
+    return ["file", info.st_size, info.st_mtime_ns, S_IMODE(info.st_mode), ""]
+
+
 def _copy(path: str, place: str) -> None:
     """Keep a file at another place: by a hard link where the file system allows it, else by a copy."""
     try:
@@ -153,23 +169,29 @@ def _copy(path: str, place: str) -> None:
         shutil.copy2(path, place, follow_symlinks=False)
 
 
-def _put_back(path: str, was: list[object], kept: str) -> None:
-    """Have at a path what was there: a folder, a link, or the file that was kept."""
-    kind, mode = str(was[0]), int(str(was[3]))
+def _put_back(path: str, was: list[object], kept: str, temporary: str) -> None:
+    """Have at a path what was there: a folder, a link, or the file that was kept; at once, by a rename."""
+    kind, mode, place = str(was[0]), int(str(was[3])), os.path.join(os.path.dirname(path), temporary)
     if kind != "folder" and os.path.isdir(path) and not os.path.islink(path):  # a folder took its place
         shutil.rmtree(os.path.join(path, "__pycache__"), ignore_errors=True)
         os.rmdir(path)
-    if (os.path.islink(path) or os.path.isfile(path)) and (kind != "file" or os.path.exists(kept)):
-        os.unlink(path)
     if kind == "folder":
+        if os.path.islink(path) or os.path.isfile(path):
+            os.unlink(path)
         os.makedirs(path, exist_ok=True)
         os.chmod(path, mode)
-    elif kind == "link":
-        os.symlink(str(was[4]), path)
-    elif os.path.exists(kept):
-        os.makedirs(os.path.dirname(path), exist_ok=True)
-        _copy(kept, path)
-        os.chmod(path, mode)
+        return
+    if kind == "file" and not os.path.exists(kept):
+        return
+    os.makedirs(os.path.dirname(path), exist_ok=True)
+    if kind == "link":
+        os.symlink(str(was[4]), place)
+    else:
+        _copy(kept, place)
+        os.chmod(place, mode)
+    os.replace(place, path)
+    if os.path.lexists(place):  # both were names of one file already, and then a rename does nothing (POSIX)
+        os.unlink(place)
 
 
 def _remove_folder(path: str) -> None:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from kalyx.show.parts import human_size
+from kalyx.show.parts import human_size, notes
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.answers.changes import ChangesAnswer
-    from kalyx.core.changes.journal import Change
+    from kalyx.core.changes.entry import Change
     from kalyx.show.page import Page
 
 __all__ = ["change_lines", "lay_out"]
@@ -26,9 +26,7 @@ def lay_out(page: Page, answer: ChangesAnswer, *, verbose: bool) -> None:
         page.blank()
         page.say(f"{human_size(kept)} are kept for undo; kalyx changes --forget N frees what change N keeps.", "quiet",
                  2, "· ")
-    for note in answer.notes:
-        page.blank()
-        page.say(note.message, "quiet", 2, "· ")
+    notes(page, answer.notes)
 
 
 def change_lines(page: Page, change: Change) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.show.parts import human_size, show_findings
+from kalyx.show.parts import can_mend, human_size, mend_line, show_findings
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -33,6 +33,9 @@ def lay_out(page: Page, answer: EnvsAnswer, *, verbose: bool) -> None:
         if item.used_by:
             page.say("used by " + ", ".join(item.used_by), "quiet", 4)
     show_findings(page, tuple(f for e in listed for f in e.environment.findings), verbose)
+    for item in (e for e in listed if can_mend(page, e.environment.findings)):
+        mend_line(page, ("--at", f"env:{item.environment.path}"), item.environment.findings)
+        break
     for note in answer.notes:
         page.blank()
         page.say(note.message, "quiet", 2, "· ")

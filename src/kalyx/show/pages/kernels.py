@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.show.parts import show_findings
+from kalyx.show.parts import can_mend, mend_line, show_findings
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -32,6 +32,9 @@ def lay_out(page: Page, answer: KernelsAnswer, *, verbose: bool) -> None:
         page.blank()
         _kernel(page, item)
     show_findings(page, tuple(f for k in answer.kernels for f in k.kernel.all_findings), verbose)
+    for item in (k for k in answer.kernels if can_mend(page, k.kernel.all_findings)):
+        mend_line(page, ("--at", f"kernel:{item.kernel.name}"), item.kernel.all_findings)
+        break
 
 
 def _kernel(page: Page, item: ListedKernel) -> None:

@@ -16,6 +16,8 @@ def lay_out(page: Page, answer: MakeAnswer, *, verbose: bool) -> None:
     if answer.environment is None:
         page.title("ok", f"This would make {answer.folder} with Python {version}.")
         page.part("the plan")
+        if answer.anew:
+            page.whole(f"set {answer.folder} aside, until it is forgotten", indent=4)
         page.whole(f"{answer.interpreter.path} -m venv {answer.folder}", indent=4)
         for requirement in answer.asked:
             page.whole(f"install {requirement}", indent=4)

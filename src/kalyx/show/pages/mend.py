@@ -49,5 +49,7 @@ def lay_out_round(page: Page, one: MendRound) -> None:
     for step in one.plan.steps:
         before = f"{step.before} -> " if step.before else ""
         page.say(f"{step.action:<11} {step.name:<26} {before}{step.after}", indent=7)
+    if one.plan.untold:
+        page.say(one.plan.untold, "quiet", 7)
     for broken in one.plan.breaks:
         page.say(broken.because, lead="! ", indent=7)

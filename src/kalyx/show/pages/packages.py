@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.show.parts import human_size, show_findings
+from kalyx.show.parts import human_size, mend_line, show_findings
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -42,6 +42,7 @@ def lay_out(page: Page, answer: PackagesAnswer, *, verbose: bool) -> None:
             "All that is declared to be required is met"
         page.title(answer.status, f"{says} in {place}.")
         show_findings(page, found_wrong, verbose)
+        mend_line(page, ("--at", answer.seat.ref), found_wrong)
         return
     page.title(answer.status, f"{len(visible)} distribution{'s' if len(visible) != 1 else ''}{asked} "
                f"can be imported from {place}{tail}.")

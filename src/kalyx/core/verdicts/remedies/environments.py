@@ -87,19 +87,10 @@ def _relink(files: Files, config: VenvConfig, base: Interpreter) -> Remedy:
 
 
 def _make_again(files: Files, prefix: str, base: Interpreter) -> Remedy:
-    import shlex
-
-    m = files
-    old = next(p for n in range(100) if not m.exists(p := f"{prefix}.old{n or ''}"))
-    make = [*m.own_command, "make", prefix, "--python", base.path, "--like", old]
-    says = f"Make it again with Python {base.version}, with the same packages; {old} keeps the old one."
-    if m.platform == "win32":
-        argv: tuple[str, ...] = ("cmd", "/c", "move", prefix, old, "&&", *make)
-    else:
-        back = shlex.join(["mv", old, prefix])
-        argv = ("sh", "-c", f"{shlex.join(['mv', prefix, old])} && {{ {shlex.join(make)} || "
-                            f"{{ {back}; false; }}; }}")
-    return Remedy(says, "command", argv=argv, changes=f"{prefix}, and moves what is there to {old}")
+    return Remedy(f"Make it again with Python {base.version}, with the same packages; the old one is kept, and undo "
+                  "brings it back.", "command",
+                  argv=(*files.own_command, "make", prefix, "--python", base.path, "--anew"),
+                  changes=f"{prefix}, and sets what is there aside", undoable=True)
 
 
 def get_pip(files: Files, interpreter: Interpreter) -> Remedy:

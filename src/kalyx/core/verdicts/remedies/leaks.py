@@ -6,7 +6,9 @@ import json
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.model import Edit, Remedy
+from kalyx.core.verdicts.remedies.unique_edits import edit_line
 from kalyx.core.verdicts.remedies.variables import set_in, with_variable, without_variable
 
 TYPE_CHECKING = False
@@ -22,7 +24,7 @@ __all__ = ["close", "take_line_out"]
 def close(files: Files, facts: SeatFacts, layer: Layer, line: LinkLine | None) -> tuple[Remedy, ...]:
     """Return how to have a layer stay outside: by the file that lets it in, as an edit where that can be one."""
     if line is not None:
-        return (take_line_out(files, line.file, line.text),)
+        return (take_line_out(files, line.file, line.text, line.line),)
     if layer.layer == "pythonpath":
         return (*_from_editor(files, facts, layer.path), *_from_start_files(files, facts, layer.path),
                 without_variable(files, facts.seat, "PYTHONPATH", layer.path))
@@ -30,27 +32,26 @@ def close(files: Files, facts: SeatFacts, layer: Layer, line: LinkLine | None) -
         kernel = with_variable(files, facts.seat, "PYTHONNOUSERSITE", "1")
         return (kernel or Remedy("Set PYTHONNOUSERSITE=1 where this seat is started, or take the packages out of the "
                                  "user site.", "manual", changes="the variable PYTHONNOUSERSITE"),)
-    return (Remedy("Set include-system-site-packages = false in the environment's pyvenv.cfg.", "manual",
-                   changes="pyvenv.cfg"),)
+    return (_close_to_base(files, facts),)
 
 
-def take_line_out(files: Files, file: str, line: str) -> Remedy:
-    """Return the edit that takes a line out of a file; by hand, where it does not stand there once."""
-    edit, what = _without_line(files, file, line), f"Take the line {line} out of {file}."
+def _close_to_base(files: Files, facts: SeatFacts) -> Remedy:
+    """Return the edit of an environment's pyvenv.cfg that closes it to its base's packages."""
+    says, interpreter = "Set include-system-site-packages = false in {}.", facts.seat.interpreter
+    config = find_venv_config(files, interpreter.path) if interpreter else None
+    line = config.lines.get("include-system-site-packages") if config else None
+    if config is None or line is None:
+        return Remedy(says.format("the environment's pyvenv.cfg"), "manual", changes="pyvenv.cfg")
+    edit = edit_line(files, config.path, line, config.keys["include-system-site-packages"], "false")
+    return Remedy(says.format(config.path), "edit", edits=(edit,), changes=config.path, undoable=True) \
+        if edit else Remedy(says.format(config.path), "manual", changes=config.path)
+
+
+def take_line_out(files: Files, file: str, line: str, number: int | None = None) -> Remedy:
+    """Return the edit that takes a line out of a file; by hand, where it is not found there."""
+    edit, what = edit_line(files, file, number, line, None), f"Take the line {line} out of {file}."
     return Remedy(what, "edit", edits=(edit,), changes=file, undoable=True) if edit else Remedy(
         what, "manual", changes=file)
-
-
-def _without_line(files: Files, file: str, line: str) -> Edit | None:
-    """Return the edit that takes a line out of a file; None where it does not stand there once."""
-    try:
-        text = files.read_text(file, 1_048_576)
-    except Unreadable:
-        return None
-    for whole in (f"{line}\r\n", f"{line}\n", line):
-        if text.count(whole) == 1 and text.count(line) == 1:
-            return Edit(file, whole, "")
-    return None
 
 
 def _from_editor(files: Files, facts: SeatFacts, folder: str) -> tuple[Remedy, ...]:
@@ -61,7 +62,8 @@ def _from_editor(files: Files, facts: SeatFacts, folder: str) -> tuple[Remedy, .
     found = []
     if setting.env_file:
         line = _line_setting(files, setting.env_file, "PYTHONPATH")
-        edit = _without_line(files, setting.env_file, line) if line and _sets_alone(files, line, folder) else None
+        edit = edit_line(files, setting.env_file, None, line, None) if line and _sets_alone(
+            files, line, folder) else None
         if edit is not None:
             found.append(Remedy(f"Take PYTHONPATH out of {setting.env_file}, which {setting.file} has the editor read.",
                                 "edit", edits=(edit,), changes=setting.env_file, undoable=True))
@@ -118,7 +120,7 @@ def _from_start_files(files: Files, facts: SeatFacts, folder: str) -> tuple[Reme
         if evidence.path is None or not evidence.path.startswith(files.home) or not _sets_alone(
                 files, evidence.says, folder):
             continue
-        edit = _without_line(files, evidence.path, evidence.says)
+        edit = edit_line(files, evidence.path, evidence.line, evidence.says, None)
         if edit is not None:
             found.append(Remedy(f"Take the line out of {evidence.path} that sets it in every new shell.", "edit",
                                 edits=(edit,), changes=evidence.path, undoable=True))

@@ -12,6 +12,7 @@ from kalyx.core.verdicts.reading.kernel_labels import claimed_version, claims_of
 from kalyx.core.verdicts.reading.seat_names import short_name
 from kalyx.core.verdicts.remedies.kernels import enrol_again, switch_kernel
 from kalyx.core.verdicts.remedies.shell_lines import activation
+from kalyx.core.verdicts.remedies.unique_edits import edit_span
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -103,6 +104,18 @@ def _point_venv(files: Files, setting: EditorSetting, program: str) -> Remedy:
     return Remedy(f"In {setting.file}, set venvPath to {above} and venv to {name}.", "manual", changes=setting.file)
 
 
+def _write_value(setting: EditorSetting, value: str) -> Edit | None:
+    """Return the edit that writes another value where a setting has its own; None where that is not found."""
+    text, before = setting.text, json.dumps(setting.value)
+    at = text.find(before) if text.count(before) == 1 else -1
+    if at < 0 and setting.line:  # it stands in other places, too: the one behind the key, in its line
+        begin = sum(len(line) + 1 for line in text.split("\n")[:setting.line - 1])
+        key = text.find(f'"{setting.key}"', begin)
+        at = text.find(before, key if key >= 0 else begin)
+        at = -1 if at > 0 and "\n" in text[begin:at] else at
+    return edit_span(setting.file, text, at, at + len(before), json.dumps(value)) if at >= 0 else None
+
+
 def point_setting(files: Files, setting: EditorSetting, program: str) -> Remedy:
     """Return the edit that makes a settings file name `program`."""
     if setting.editor.format == "xml-project":
@@ -114,10 +127,9 @@ def point_setting(files: Files, setting: EditorSetting, program: str) -> Remedy:
     if files.is_within(program, setting.root) and "${" in (setting.value or ""):
         rest = program[len(setting.root):].replace("\\", "/")
         value = "${workspaceFolder}" + rest
-    before, after = json.dumps(setting.value), json.dumps(value)
-    if setting.text.count(before) == 1:
-        return Remedy(f"Set {setting.key} to {value}.", "edit",
-                      edits=(Edit(setting.file, before, after),),
+    edit = _write_value(setting, value)
+    if edit is not None:
+        return Remedy(f"Set {setting.key} to {value}.", "edit", edits=(edit,),
                       changes=f"{setting.file}, line {setting.line}", undoable=True)
     return Remedy(f"In {setting.file}, line {setting.line}, set {setting.key} to {value}.",
                   "manual", changes=setting.file)

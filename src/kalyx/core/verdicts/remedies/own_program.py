@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from kalyx.core.errors import Unreadable
-from kalyx.core.model import Edit, Remedy
+from kalyx.core.model import Remedy
 from kalyx.core.verdicts.remedies.shell_lines import command_line
+from kalyx.core.verdicts.remedies.unique_edits import edit_line
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -21,12 +21,9 @@ def name_own_program(files: Files, seat: Seat, program: str) -> Remedy:
         file = step.where
         if file is None or not files.is_file(file) or files.same(file, named):
             continue
-        try:
-            text = files.read_text(file, 1_048_576)
-        except Unreadable:
-            continue
-        if named and text.count(named) == 1:
-            return Remedy(f"Have {file} name the environment's own program, {program}.", "edit",
-                          edits=(Edit(file, named, program),), changes=file, undoable=True)
+        edit = edit_line(files, file, step.line, named, program)
+        if edit is not None:
+            return Remedy(f"Have {file} name the environment's own program, {program}.", "edit", edits=(edit,),
+                          changes=file, undoable=True)
     return Remedy(f"Start the environment's own program, {program}.", "manual", changes="what is started",
                   typed=command_line(files, (program,)))

@@ -7,6 +7,7 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.source_code.cells import place_in_notebook
 from kalyx.core.model import Edit, Place, Remedy
+from kalyx.core.verdicts.remedies.unique_edits import edit_line, edit_span
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -14,9 +15,6 @@ if TYPE_CHECKING:
     from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["asking_place", "change_line", "leave_out", "write_import", "write_relative"]
-
-MOST_TAKEN_IN = 4_000  # characters of a notebook's file
-MOST_AROUND = 4  # lines that are taken in before and after one, so that an edit has but one place
 
 
 def asking_place(case: Case, failure: Failure | None) -> Place | None:
@@ -53,40 +51,16 @@ def change_line(case: Case, place: Place, changed: str) -> Edit | None:
         return None
     if not line or "\ufffd" in text:
         return None
-    if text.count(line) == 1:
-        return Edit(place.path, line, changed)
-    lines = text.split("\n")
-    if place.line > len(lines) or line not in lines[place.line - 1]:
-        return None
-    for around in range(1, MOST_AROUND):
-        first, last = max(0, place.line - 1 - around), place.line + around
-        before = "\n".join(lines[first:last])
-        if text.count(before) == 1:
-            new = [*lines[first:place.line - 1], lines[place.line - 1].replace(line, changed),
-                   *lines[place.line:last]]
-            return Edit(place.path, before, "\n".join(new))
-    return None
+    return edit_line(case.files, place.path, place.line, line, changed)
 
 
 def _in_its_cell(place: Place, text: str, line: str, changed: str) -> Edit | None:
-    """Return the edit of a line that a notebook's file holds more than once, by its cell; None where it is not there.
-
-    As much of the file is taken in before and after as makes it the only one.
-    """
+    """Return the edit of a line that a notebook's file holds more than once, by its cell; None if it is not there."""
     span = place_in_notebook(text, place.cell, place.line) if place.cell else None
     if span is None or text[span[0]:span[1]].count(line) != 1:
         return None
     start = text.index(line, span[0], span[1])
-    end = start + len(line)
-    first, last = start, end
-    while text.count(text[first:last]) != 1:
-        if first == 0 and last == len(text):
-            return None
-        first, last = max(0, text.rfind("\n", 0, max(0, first - 1)) + 1), text.find("\n", last + 1)
-        last = len(text) if last < 0 else last
-        if last - first > MOST_TAKEN_IN:
-            return None
-    return Edit(place.path, text[first:last], text[first:start] + changed + text[end:last])
+    return edit_span(place.path, text, start, start + len(line), changed)
 
 
 def write_import(case: Case, failure: Failure, wrong: str, right: str, whole: str = "") -> Remedy:

@@ -21,7 +21,6 @@ from kalyx.core.verdicts.remedies.kernels import (
     switch_kernel,
     well_kernels,
 )
-from kalyx.core.verdicts.remedies.shell_lines import command_line
 from kalyx.core.verdicts.seats.interpreter import which_is_gone
 
 TYPE_CHECKING = False
@@ -215,8 +214,8 @@ def kernel_interpreter_gone(facts: SeatFacts, files: Files, neighbours: Neighbou
         (Evidence(f"its program is {kernel.argv[0]}", kernel.spec),
          Evidence(trouble, missing), *evidence),
         (*todo, enrol_under(files, neighbours, kernel.name, "Or enrol" if todo else "Enrol", overwrite=True),
-         Remedy(f"Or take the kernel {kernel.name} out of the menu, by the line below.", "manual",
-                changes=kernel.folder, typed=command_line(files, ("kalyx", "retire", kernel.name)))))
+         Remedy(f"Or take the kernel {kernel.name} out of the menu.", "command",
+                argv=(*files.own_command, "retire", kernel.name, "--yes"), changes=kernel.folder, undoable=True)))
 
 
 @cause("kernel-cannot-start", "the interpreter lacks a working kernel package",

@@ -7,9 +7,10 @@ import re
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.search_path.layers import pythonpath_of
 from kalyx.core.facts.search_path.predicted import usual_stdlib
-from kalyx.core.model import Edit, Evidence, Finding, Remedy
+from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.remedies.files import rename_file, set_aside
 from kalyx.core.verdicts.remedies.shell_lines import command_line
+from kalyx.core.verdicts.remedies.unique_edits import switch_off
 from kalyx.core.verdicts.remedies.variables import without_variable
 
 TYPE_CHECKING = False
@@ -78,8 +79,7 @@ def ended_by_start_code(facts: SeatFacts, files: Files, observed: Observation,
         return None
     todo = set_aside(files, ender.file, *(["so that Python starts without it"] if ender.text else []))
     if ender.line:
-        todo = Remedy(f"Switch that line of {ender.file} off.", "edit",
-                      edits=(Edit(ender.file, ender.text, f"# {ender.text}"),), changes=ender.file)
+        todo = switch_off(files, ender.file, ender.line, ender.text, f"Switch that line of {ender.file} off.")
     return _ended(interpreter, ender.file, ender.line, ender.said, observed.trouble, todo)
 
 

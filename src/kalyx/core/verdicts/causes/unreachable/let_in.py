@@ -42,7 +42,7 @@ def came_by_line(case: Case, failure: Failure | None) -> Finding | None:
         f"{case.obs.module} comes from {layer.path}, {_WHAT[layer.layer]}, and not from {case.environment_name}: "
         f"{line.file} brings it in.",
         (Evidence(f"the line {line.text}", line.file, line.line), Evidence("it was imported from here", origin)),
-        (take_line_out(m, line.file, line.text),))
+        (take_line_out(m, line.file, line.text, line.line),))
 
 
 def _is_of_another(case: Case, layer: Layer) -> bool:

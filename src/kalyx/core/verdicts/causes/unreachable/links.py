@@ -6,11 +6,12 @@ import re
 
 from kalyx.core.facts.packaging.listed_modules import mapped_folder
 from kalyx.core.facts.search_path.pth_files import link_lines
-from kalyx.core.model import Edit, Evidence, Finding, Remedy
+from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.absence import absent_name, asked_by_person
 from kalyx.core.verdicts.remedies import pip, which_pip
 from kalyx.core.verdicts.remedies.search_path import reach
+from kalyx.core.verdicts.remedies.unique_edits import switch_off
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -184,8 +185,7 @@ def _behind(case: Case, name: str, line: LinkLine, lines: Sequence[LinkLine]) ->
         f"out, as line {failing.line} fails.",
         (Evidence(f"{found.path} is there", found.path), Evidence(failing.text, failing.file, failing.line),
          *([Evidence(said[0])] if said else []), Evidence(f"{line.target} is not on the path", line.file, line.line)),
-        (Remedy(f"Switch that line of {failing.file} off.", "edit", changes=failing.file, undoable=True,
-                edits=(Edit(failing.file, failing.text, f"# {failing.text}"),)),))
+        (switch_off(case.files, failing.file, failing.line, failing.text, f"Switch that line of {failing.file} off."),))
 
 
 def _archive(case: Case, name: str, path: str) -> Finding | None:

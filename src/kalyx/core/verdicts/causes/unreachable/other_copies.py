@@ -9,11 +9,12 @@ from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.facts.source_code.path_changes import PathReader
 from kalyx.core.lean.record import replace
-from kalyx.core.model import Edit, Evidence, Finding, Place, Remedy
+from kalyx.core.model import Evidence, Finding, Place, Remedy
 from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.causes.unreachable.hidden import hidden_by, is_to_blame, top_of, what_is_meant
 from kalyx.core.verdicts.remedies import pip, which_pip
 from kalyx.core.verdicts.remedies.source_edits import change_line
+from kalyx.core.verdicts.remedies.unique_edits import switch_off
 from kalyx.core.verdicts.remedies.variables import with_variable, without_variable
 
 TYPE_CHECKING = False
@@ -225,10 +226,11 @@ def _out_of_start_code(case: Case, entry: str) -> Remedy | None:
         if file is None or not file.endswith(".py"):
             continue
         text = case.files.read_text(file, 262_144)
-        lines = [line for line in text.splitlines() if entry in line and not line.lstrip().startswith("#")]
-        if len(lines) == 1 and text.count(lines[0]) == 1 and lines[0] == lines[0].lstrip():
-            return Remedy(f"Take the line out of {file} that adds {entry} at every start.", "edit",
-                          edits=(Edit(file, lines[0], f"# {lines[0]}"),), changes=file)
+        lines = [(n, line) for n, line in enumerate(text.splitlines(), 1)
+                 if entry in line and not line.lstrip().startswith("#")]
+        if len(lines) == 1 and lines[0][1] == lines[0][1].lstrip():
+            return switch_off(case.files, file, *lines[0], f"Take the line out of {file} that adds {entry} at every "
+                              "start.")
     return None
 
 
@@ -237,8 +239,7 @@ def _let_through(case: Case, layer: str, first: Candidate, hidden: Candidate) ->
         return (without_variable(case.files, case.seat, "PYTHONPATH", first.entry),)
     if layer in ("link", "other"):
         for line in _lines_for(case, layer, first):
-            return (Remedy(f"Take that line out of {line.file}.", "edit",
-                           edits=(Edit(line.file, line.text, f"# {line.text}"),), changes=line.file),)
+            return (switch_off(case.files, line.file, line.line, line.text, f"Take that line out of {line.file}."),)
         added = _added_by_own_code(case, first.entry)
         return (_out_of_start_code(case, first.entry) or (_add_it_last(case, added) if added else None) or Remedy(
             f"Take {first.entry} off the search path, where it is put there.", "manual",

@@ -11,6 +11,7 @@ from kalyx.core.verdicts.reading.spelling import near_names
 from kalyx.core.verdicts.remedies.search_path import reach
 from kalyx.core.verdicts.remedies.shell_lines import setting
 from kalyx.core.verdicts.remedies.source_edits import change_line
+from kalyx.core.verdicts.remedies.unique_edits import edit_line
 from kalyx.core.verdicts.remedies.variables import set_in, with_variable
 
 TYPE_CHECKING = False
@@ -60,7 +61,7 @@ def meant_by_code(case: Case, failure: Failure) -> Finding | None:
                             f"it adds {quoted[1]!r}, {why}.",
                             (Evidence(f"{found} is there", found), Evidence(place.text, file, number),
                              *searched(case)),
-                            (_mend(edit),))
+                            (_mend(edit, file),))
     return None
 
 
@@ -71,12 +72,13 @@ def meant_by_line(case: Case, failure: Failure, file: str, number: int, raw: str
             "link-broken", "certain",
             f"{failure.top} is in {folder}, and the line that is to lead there does not: it is {raw!r}, {why}.",
             (Evidence(f"{found} is there", found), Evidence(f"the line is {raw!r}", file, number)),
-            (_mend(Edit(file, raw, folder)),))
+            (_mend(edit_line(case.files, file, number, raw, folder), file),))
     return None
 
 
-def _mend(edit: Edit) -> Remedy:
-    return Remedy("Have the line name the whole folder.", "edit", edits=(edit,), changes=edit.path)
+def _mend(edit: Edit | None, file: str) -> Remedy:
+    says = "Have the line name the whole folder."
+    return Remedy(says, "edit", edits=(edit,), changes=file) if edit else Remedy(says, "manual", changes=file)
 
 
 def _holding(case: Case, raw: str, failure: Failure) -> Iterator[tuple[str, str, str]]:

@@ -7,7 +7,7 @@ from kalyx.core.facts.interpreters.environment import prefix_of, python_in
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config, program_behind
 from kalyx.core.facts.search_path.site_folders import site_folders, user_site
 from kalyx.core.lean.record import replace
-from kalyx.core.model import Edit, Evidence, Finding, Remedy
+from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.reading.absence import absent_name, searched
@@ -15,6 +15,7 @@ from kalyx.core.verdicts.remedies import files, pip
 from kalyx.core.verdicts.remedies.own_program import name_own_program
 from kalyx.core.verdicts.remedies.project import install_for_project, project_requirement, requirement_evidence
 from kalyx.core.verdicts.remedies.shell_lines import command_line
+from kalyx.core.verdicts.remedies.unique_edits import edit_line, switch_off
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -136,8 +137,7 @@ def _taken_off(case: Case) -> tuple[Evidence, tuple[Remedy, ...]] | None:
                             changes="what Python runs at its start"),)
     if not first.line:
         return why, (files.set_aside(m, first.file, "so that the path stays whole"),)
-    return why, (Remedy(f"Switch that line of {first.file} off.", "edit",
-                        edits=(Edit(first.file, first.text, f"# {first.text}"),), changes=first.file),)
+    return why, (switch_off(m, first.file, first.line, first.text, f"Switch that line of {first.file} off."),)
 
 
 def _closed_link(case: Case, name: str) -> Finding | None:
@@ -258,9 +258,9 @@ def _open_config(case: Case, path: str, line: int | None) -> Remedy | None:
     text = case.modules.code_line(path, line) if line else ""
     if not text:
         return None
-    changed = text.partition("=")[0].rstrip() + " = true"
-    return Remedy("Or open the environment to all packages of its base.", "edit",
-                  edits=(Edit(path, text, changed),), changes=path, undoable=True)
+    edit = edit_line(case.files, path, line, text, text.partition("=")[0].rstrip() + " = true")
+    return Remedy("Or open the environment to all packages of its base.", "edit", edits=(edit,), changes=path,
+                  undoable=True) if edit else None
 
 
 @cause("user-site-off", "it is in the user site, which this seat ignores",
