@@ -173,8 +173,8 @@ def test_what_a_note_offers_mends(world: World) -> None:
     assert len(after) == 1 and after[0].endswith("needs sheetkit, which is here: sheet-kit 2.1.")
     assert run([python_of(lab), "trial.py"], cwd=world.project, env=world.env).returncode == 0
     world.wheels.add("sheet-kit", "1.0", {"sheetkit.py": "def open(path): return path\n"})
-    carry_out({"do": "Install it.", "kind": "command", "argv": [python_of(lab), "-m", "pip", "install", "-q", "sheet-kit==1.0"], "cwd": None,
-               "env": {}, "edits": [], "moves": []}, "command", world)
+    carry_out({"do": "Install it.", "kind": "command", "cwd": None, "env": {}, "edits": [], "moves": [],
+               "argv": [python_of(lab), "-m", "pip", "install", "-q", "sheet-kit==1.0"]}, "command", world)
     old = [n["message"] for n in world.answer("why", "trial.py")["notes"]]
     assert len(old) == 1 and "which is here as sheet-kit 1.0: too old" in old[0]
 

@@ -213,8 +213,8 @@ with Journal(context.machine).change(remedy.do) as entry:
 def carry_out(remedy: dict, kind: str, world: World) -> None:
     """Have the product carry out one remedy of a document, which is of some kind."""
     assert remedy["kind"] == kind != "manual"
-    done = subprocess.run([sys.executable, "-I", "-c", _CARRY_OUT], input=json.dumps(remedy), text=True, capture_output=True,
-                          cwd=world.project, env=world.env, check=False, timeout=300)
+    done = subprocess.run([sys.executable, "-I", "-c", _CARRY_OUT], input=json.dumps(remedy), text=True, timeout=300,
+                          capture_output=True, cwd=world.project, env=world.env, check=False)
     assert done.returncode == 0, done.stderr
 
 
@@ -223,6 +223,7 @@ def mend(world: World, ask: str, at: str, remedy: dict, *, undone: bool, **more:
 
     `undone`: it is taken back afterwards, and everything is what it was.
     """
+    (world.home / ".local" / "share").mkdir(parents=True, exist_ok=True)  # where the journal is to lie
     before = tree(world.root) if undone else {}
     document = world.answer("mend", ask, "--at", at, "--choose", "a", "--yes", "--rounds", "1", **more)
     rounds = document["result"].get("rounds", [{}])  # type: ignore[attr-defined]
@@ -231,14 +232,16 @@ def mend(world: World, ask: str, at: str, remedy: dict, *, undone: bool, **more:
     if undone:
         taken_back = world.answer("undo", **more)
         assert taken_back["exit"] == 0, taken_back
-        assert tree(world.root) == before
+        after = tree(world.root)
+        differ = {p: (before.get(p), after.get(p)) for p in {*before, *after} if before.get(p) != after.get(p)}
+        assert not differ, str(differ)[:2000]
 
 
 def tree(folder: Path) -> dict[str, tuple[object, int]]:
-    """Return what lies below a folder: content and mode of each file; bytecode and Kalyx's own folders left out."""
+    """Return content and mode of all below a folder; bytecode, caches and what Kalyx keeps left out."""
     found: dict[str, tuple[object, int]] = {}
     for place, folders, names in os.walk(folder):
-        folders[:] = [f for f in folders if f not in ("__pycache__", "kalyx")]
+        folders[:] = [f for f in folders if f not in ("__pycache__", "kalyx", ".cache") and "kalyx-kept" not in f]
         for path in (os.path.join(place, name) for name in (*names, *folders)):
             mode = os.lstat(path).st_mode
             content: object = os.readlink(path) if stat.S_ISLNK(mode) else "no file"

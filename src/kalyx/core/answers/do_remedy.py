@@ -50,7 +50,8 @@ def do_remedy(context: SeatContext, entry: Entry, remedy: Remedy, limit: float,
     into = [words[n + 1] for n, word in enumerate(words[:-1]) if word == "--target"]
     ran, changed = run_watched(machine, entry, _changed_by(machine, words), None,
                                lambda: machine.run(remedy.argv, env=env, cwd=remedy.cwd, limit=PIP_LIMIT),
-                               everything=os.path.basename(remedy.argv[0]).startswith("conda"), more=into)
+                               everything=os.path.basename(remedy.argv[0]).startswith("conda"), more=into,
+                               in_place="pip" not in words)
     if ran.status != 0:
         if changed:
             entry.take_back_last()
@@ -71,12 +72,27 @@ def _changed_by(machine: Machine, words: list[str]) -> Environment:
     m = machine
     if "venv" in words:  # the folder stands last, and may be no environment any more
         return Environment(m.absolute(words[-1]), name_of(m, words[-1]), "venv", None, None)
-    if "--python" in words[:-1]:
+    if "--python" in words[:-1]:  # one pip works for another interpreter, or environment
         words = [words[words.index("--python") + 1]]
-    programs = [w for w in words if m.path.isabs(w) and m.is_file(w)]
+    program = _installing_program(machine, words)
     folders = [w for w in words if m.path.isabs(w) and m.is_folder(w) and is_environment(m, w)]
-    prefix = folders[-1] if folders else prefix_of(m, programs[0]) if programs else m.cwd
+    if not folders and not program:
+        raise Refused(f"Which environment {words[0]} changes cannot be told, so that it could not be taken back.",
+                      "Run it yourself.")
+    prefix = folders[-1] if folders else prefix_of(m, program)
     kind = "conda" if m.exists(m.path.join(prefix, "conda-meta")) else "venv"
-    version = read_interpreter(m, programs[0], None).version if programs and not m.is_file(
+    version = read_interpreter(m, program, None).version if program and not m.is_file(
         m.path.join(prefix, "pyvenv.cfg")) else None
     return Environment(prefix, name_of(m, prefix), kind, None, version)  # type: ignore[arg-type]
+
+
+def _installing_program(machine: Machine, words: Sequence[str]) -> str:
+    """Return the interpreter that a command line has install something; empty where there is none."""
+    m = machine
+    if len(words) == 1:
+        return words[0] if m.is_file(words[0]) else ""
+    for number, word in enumerate(words[:-1]):
+        if word == "-m" and words[number + 1] in ("pip", "ensurepip"):
+            before = [w for w in words[:number] if m.path.isabs(w) and m.is_file(w)]
+            return before[-1] if before else ""
+    return ""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 
 from kalyx.core.answers.do_remedy import do_remedy
-from kalyx.core.answers.mend_plan import Plan, plan_of
+from kalyx.core.answers.mend_plan import Plan, installed_at, plan_of, what_happened
 from kalyx.core.changes.carry_out import check_edits, why_not_carried_out
 from kalyx.core.changes.journal import Journal
 from kalyx.core.errors import KalyxError, NothingToJudge
@@ -176,7 +176,7 @@ class _Mender:
             place = "abcdefghijklmnopqrstuvwxyz".find(chosen)
             if not 0 <= place < len(found[0].remedies):
                 return MendRound(number, found[0], None, why_not=f"it has no remedy {chosen}")
-            return self._round(number, found[0], found[0].remedies[place])
+            return self._round(number, found[0], found[0].remedies[place], is_settled=self._wanted.yes)
         passed_over: MendRound | None = None
         for finding in found:
             for remedy in (r for r in finding.remedies if not why_not_carried_out(r, self._own)):
@@ -188,11 +188,13 @@ class _Mender:
                 passed_over = passed_over or one
         return passed_over or MendRound(number, found[0], None, why_not="what is left is for a person to do")
 
-    def _round(self, number: int, finding: Finding, remedy: Remedy) -> MendRound:
-        """Return a round with what its remedy would change."""
+    def _round(self, number: int, finding: Finding, remedy: Remedy, *, is_settled: bool = False) -> MendRound:
+        """Return a round with what its remedy would change; where it is settled, that is seen afterwards."""
         why_not = why_not_carried_out(remedy, self._own)
         if why_not:
             return MendRound(number, finding, remedy, why_not=why_not)
+        if is_settled and not self._wanted.dry_run:
+            return MendRound(number, finding, remedy)
         if remedy.argv:
             self._progress("working out what would change …")
         plan = plan_of(self._fresh(), self._wanted.at, remedy)
@@ -206,7 +208,12 @@ class _Mender:
             if not self._ask(one):
                 return replace(one, why_not="it was not wanted")
             self._progress(f"{one.remedy.do} …")
+            is_seen_after = self._wanted.yes and bool(self._wanted.choose)
+            before = installed_at(self._fresh(), self._wanted.at, one.remedy) if is_seen_after else []
             do_remedy(self._fresh(), entry, one.remedy, self._wanted.limit, self._progress)
+            if is_seen_after:
+                after = installed_at(self._fresh(), self._wanted.at, one.remedy)
+                one = replace(one, plan=what_happened(before, after))
         except KalyxError as error:
             return replace(one, why_not=error.message)
         return replace(one, done=True)

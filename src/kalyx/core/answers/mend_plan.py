@@ -13,10 +13,12 @@ from kalyx.core.verdicts.seats.judge_seat import judge_seat
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from kalyx.core.facts.seats.context import SeatContext
-    from kalyx.core.model import Finding, Remedy
+    from collections.abc import Sequence
 
-__all__ = ["Plan", "plan_of"]
+    from kalyx.core.facts.seats.context import SeatContext
+    from kalyx.core.model import Distribution, Finding, Remedy
+
+__all__ = ["Plan", "installed_at", "plan_of", "what_happened"]
 
 PLAN_LIMIT = 600.0  # seconds
 _TOO_OLD = ("this pip is too old to say beforehand what it will change; all that the environment has is kept, so that "
@@ -59,6 +61,23 @@ def plan_of(context: SeatContext, at: str | None, remedy: Remedy) -> Plan:
     before = read_installed(context, facts)
     steps = plan_steps(before, names)
     return Plan(tuple(steps), tuple(would_lose(context, facts, before, steps, [f"{n}=={v}" for n, v in names])))
+
+
+def installed_at(context: SeatContext, at: str | None, remedy: Remedy) -> list[Distribution]:
+    """Return what a seat can import, where a remedy installs something; else nothing."""
+    if remedy.kind != "command" or "pip" not in " ".join(remedy.argv):
+        return []
+    facts = find_seat(context, at or "shell")
+    works = facts.seat.interpreter is not None and facts.seat.interpreter.works
+    return read_installed(context, facts) if works else []
+
+
+def what_happened(before: Sequence[Distribution], after: Sequence[Distribution]) -> Plan:
+    """Return what an installation did, where nobody had to be told beforehand."""
+    was = {d.name: d.version for d in before if d.hidden_by is None}
+    now = {d.name: d.version for d in after if d.hidden_by is None}
+    steps = [Step(n, action_between(was.get(n), v), was.get(n), v) for n, v in now.items() if was.get(n) != v]
+    return Plan((*steps, *(Step(n, "removed", v, "") for n, v in was.items() if n not in now)))
 
 
 def _plan_of_conda(context: SeatContext, argv: list[str]) -> Plan:

@@ -22,12 +22,13 @@ _DATA = ("share", "etc", "include", "man")  # where wheels put what is no code (
 
 
 def run_watched(machine: Machine, entry: Entry, environment: Environment, replaced: Iterable[str] | None,
-                run: Callable[[], RunResult], *, everything: bool = False, more: Sequence[str] = ()
-                ) -> tuple[RunResult, bool]:
+                run: Callable[[], RunResult], *, everything: bool = False, more: Sequence[str] = (),
+                in_place: bool = False) -> tuple[RunResult, bool]:
     """Run something that changes an environment's packages; return how it ended, and whether it changed anything.
 
     `replaced` are the files that it is known to replace; None where that is not known: then all are kept.
     `everything`: it may change any file of the environment, as conda does. `more`: other folders that it changes.
+    `in_place`: it may write into files that are there, as venv does.
 
     Raises:
         Refused: what it would replace cannot be kept.
@@ -41,7 +42,7 @@ def run_watched(machine: Machine, entry: Entry, environment: Environment, replac
     if not m.is_file(m.path.join(prefix, "pyvenv.cfg")) and not everything:  # pip may turn to the user site
         version = environment.python_version
         folders += [*(s for s, _ in user_sites(m)), *([user_site(m, version)] if version else ()), _user_programs(m)]
-    watched = entry.installing(prefix, folders, replaced, [m.path.join(prefix, n) for n in _ALONE])
+    watched = entry.installing(prefix, folders, replaced, [m.path.join(prefix, n) for n in _ALONE], links=not in_place)
     try:
         ran = run()
     finally:

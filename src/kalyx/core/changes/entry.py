@@ -191,17 +191,17 @@ class Entry:
         self._replace_last()
 
     def installing(self, prefix: str, folders: Sequence[str], replaced: Iterable[str] | None,
-                   alone: Sequence[str] = ()) -> Watched:
+                   alone: Sequence[str] = (), *, links: bool = True) -> Watched:
         """Keep aside what another program is about to replace in some folders (None: anything); note what is there.
 
-        `alone` are files and links outside of them.
+        `alone` are files and links outside of them. Without `links` the other program may write into files.
 
         Raises:
             Refused: it cannot be kept.
         """
         store = os.path.join(self._folder, f"{self.change.number:06d}.kept", str(len(self.change.actions)))
         watched = Watched(folders, store, alone)
-        watched.keep(replaced)
+        watched.keep(replaced, links=links)
         self._begin({"do": "installed", "prefix": prefix, "folders": watched.folders, "alone": watched.alone,
                      "store": store})
         return watched

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 __all__ = ["Watched"]
 
 MOST_FILES = 400_000
+MOST_COPIED = 4096  # bytes of a file that is copied in any case: lists of paths and the like are written into
 _SKIPPED = ("__pycache__",)
 
 
@@ -40,8 +41,11 @@ class Watched:
         self.store = store
 
     # -- before and after -----------------------------------------------------------------------
-    def keep(self, files: Iterable[str] | None) -> None:
+    def keep(self, files: Iterable[str] | None, *, links: bool = True) -> None:
         """Note what is there, and keep aside the files that are to be replaced; all of them without `files`.
+
+        A hard link does where the other program puts a new file in the place of an old one, as pip does with all that
+        is not small; without `links` it may write into a file, so that only a copy is one.
 
         Raises:
             Refused: they cannot be kept.
@@ -54,7 +58,8 @@ class Watched:
                 place = os.path.realpath(os.path.dirname(path)) + os.sep + os.path.basename(path)
                 if place in before and place not in kept and before[place][0] == "file":
                     kept[place] = str(len(kept))
-                    _copy(place, os.path.join(self.store, "files", kept[place]))
+                    small = int(str(before[place][1])) <= MOST_COPIED and not place.endswith((".py", ".pyc"))
+                    _copy(place, os.path.join(self.store, "files", kept[place]), by_link=links and not small)
         except OSError as error:
             raise Refused(f"What would be replaced cannot be kept in {self.store}: {error.strerror or error}.",
                           "Make room there; without it, it could not be taken back.") from None
@@ -161,12 +166,15 @@ def _as_it_is(path: str, info: os.stat_result) -> list[object]:
     return ["file", info.st_size, info.st_mtime_ns, S_IMODE(info.st_mode), ""]
 
 
-def _copy(path: str, place: str) -> None:
+def _copy(path: str, place: str, *, by_link: bool = True) -> None:
     """Keep a file at another place: by a hard link where the file system allows it, else by a copy."""
-    try:
-        os.link(path, place, follow_symlinks=False)
-    except (OSError, NotImplementedError):
-        shutil.copy2(path, place, follow_symlinks=False)
+    if by_link:
+        try:
+            os.link(path, place, follow_symlinks=False)
+            return
+        except (OSError, NotImplementedError):  # the file system has no such links
+            pass
+    shutil.copy2(path, place, follow_symlinks=False)
 
 
 def _put_back(path: str, was: list[object], kept: str, temporary: str) -> None:

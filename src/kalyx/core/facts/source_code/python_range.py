@@ -1,0 +1,251 @@
+"""Which versions of Python can run some code, by its syntax and by the names of the standard library that it uses.
+
+Only what is there for certain counts: a form of syntax that the tree or the text shows, and a name that no condition,
+``try`` or ``hasattr`` keeps from being asked for where it is not.
+"""
+
+from __future__ import annotations
+
+import ast
+import re
+
+from kalyx.core.facts.source_code.syntax import dotted
+from kalyx.core.lean.record import record
+from kalyx.core.tables.standard_library import library_names, stdlib_history
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Sequence
+    from typing import Any
+
+__all__ = ["Bound", "statements", "versions_of_code"]
+
+_F_STRING_EQUALS = re.compile(r"[fF][rR]?(['\"]).*\{[^{}'\"=!<>]+=(?:![rsa])?(?::[^{}]*)?\}")
+_BUILTIN_TYPES = frozenset({"int", "str", "float", "bytes", "bool", "list", "dict", "set", "tuple", "type", "frozenset",
+                            "complex", "object"})
+_BUILTIN_GENERICS = frozenset({"list", "dict", "set", "tuple", "type", "frozenset"})
+_KEEPS_OFF = frozenset({"AttributeError", "ImportError", "ModuleNotFoundError", "NameError", "Exception"})
+
+
+@record
+class Bound:
+    """A version of Python that code needs at least, or that is the first which cannot run it."""
+
+    version: str
+    is_oldest: bool  # False: the first version that lacks what is used
+    what: str
+    line: int
+    cell: int | None = None
+
+
+def versions_of_code(tree: ast.Module, text: str, cell: int | None = None) -> list[Bound]:
+    """Return what bounds the versions of Python that can run a piece of code."""
+    reader = _Reader(text.split("\n"), cell, ":=" in text)
+    reader.has_lazy_annotations = bool(re.search(r"^from __future__ import .*\bannotations\b", text, re.MULTILINE))
+    for node, is_guarded in statements(tree):
+        reader.syntax(node)
+        if not is_guarded:
+            reader.names(node)
+    reader.attributes(tree, text)
+    return reader.found
+
+
+def statements(tree: ast.AST) -> Iterator[tuple[Any, bool]]:
+    """Yield every statement of a tree, with whether something keeps it from failing where a name is lacking."""
+    queue: list[tuple[Any, bool]] = [(n, False) for n in reversed(getattr(tree, "body", ()))]
+    while queue:
+        node, is_guarded = queue.pop()
+        yield node, is_guarded
+        kind = type(node).__name__
+        if kind in ("Try", "TryStar"):
+            held = is_guarded or any(_keeps_off(h) for h in node.handlers)
+            parts = [(node.body, held), *((h.body, held) for h in node.handlers), (node.orelse, held),
+                     (node.finalbody, is_guarded)]
+        elif kind == "If":
+            held = is_guarded or _asks(node.test)
+            parts = [(node.body, held), (node.orelse, held)]
+        elif kind == "Match":
+            parts = [(case.body, is_guarded) for case in node.cases]
+        else:
+            parts = [(getattr(node, field, None) or (), is_guarded) for field in ("body", "orelse")]
+        queue += [(child, held) for body, held in reversed(parts) for child in reversed(body)]
+
+
+def _keeps_off(handler: ast.ExceptHandler) -> bool:
+    kinds = handler.type.elts if isinstance(handler.type, ast.Tuple) else [handler.type]
+    return handler.type is None or any(dotted(k).rpartition(".")[2] in _KEEPS_OFF for k in kinds)
+
+
+def _asks(test: ast.expr) -> bool:
+    """Whether a condition asks which Python runs, or whether a name is there."""
+    for node in ast.walk(test):
+        if isinstance(node, ast.Call) and dotted(node.func) in ("hasattr", "getattr"):
+            return True
+        if dotted(node).startswith(("sys.", "os.name", "platform.")) or (
+                isinstance(node, ast.Name) and re.match(r"(?i)_?(is_)?(py|python|win|mac|posix|linux)", node.id)):
+            return True
+    return False
+
+
+class _Reader:
+    """Collects the bounds of one piece of code."""
+
+    def __init__(self, lines: Sequence[str], cell: int | None, has_walrus: bool) -> None:
+        self.lines = lines
+        self.cell = cell
+        self.found: list[Bound] = []
+        self.has_walrus = has_walrus
+        self.has_lazy_annotations = False
+        self.modules: dict[str, str] = {}  # names that stand for modules of the standard library
+        self.others: set[str] = set()  # names that are given to anything else
+
+    def _add(self, version: str, what: str, line: int, *, is_oldest: bool = True) -> None:
+        self.found.append(Bound(version, is_oldest, what, line, self.cell))
+
+    # -- syntax ----------------------------------------------------------------------------
+    def syntax(self, node: Any) -> None:
+        """Read what form a statement has."""
+        kind, line = type(node).__name__, node.lineno
+        simple = {"Match": ("3.10", "the match statement"), "TryStar": ("3.11", "except*"),
+                  "TypeAlias": ("3.12", "the type statement")}.get(kind)
+        if simple:
+            self._add(*simple, line)
+        if getattr(node, "type_params", None):
+            newer = any(getattr(p, "default_value", None) is not None for p in node.type_params)
+            self._add("3.13" if newer else "3.12", "defaults of type parameters" if newer else "type parameters", line)
+        if kind in ("FunctionDef", "AsyncFunctionDef"):
+            if node.args.posonlyargs:
+                self._add("3.8", "parameters by position only", line)
+            self._annotations(node)
+        elif kind in ("With", "AsyncWith") and self._is_bracketed(node):
+            self._add("3.9", "with in brackets", line)
+        if kind in ("FunctionDef", "AsyncFunctionDef", "ClassDef") and any(
+                not _is_plain_decorator(d) for d in node.decorator_list):
+            self._add("3.9", "a decorator that is any expression", node.decorator_list[0].lineno)
+        self._expressions(node)
+
+    def _expressions(self, node: Any) -> None:
+        line = node.lineno
+        last = getattr(node, "end_lineno", line) or line
+        if isinstance(getattr(node, "body", None), list):  # its head alone: what is inside comes by itself
+            last = max(line, node.body[0].lineno - 1) if node.body else line
+        for number in range(line, min(last, len(self.lines)) + 1):
+            text = self.lines[number - 1]
+            if ("f'" in text or 'f"' in text or "F" in text) and "=" in text and _F_STRING_EQUALS.search(text):
+                self._add("3.8", "= in an f-string", number)
+        if self.has_walrus:
+            for head in _own_parts(node):
+                walrus = next((n for n in ast.walk(head) if isinstance(n, ast.NamedExpr)), None)
+                if walrus is not None:
+                    self._add("3.8", "the operator :=", walrus.lineno)
+
+    def _is_bracketed(self, node: Any) -> bool:
+        """Whether all items of a with statement stand in one pair of brackets."""
+        if len(node.items) < 2 and node.items[0].optional_vars is None:
+            return False
+        head = "\n".join(self.lines[node.lineno - 1:node.body[0].lineno])[node.col_offset:]
+        match = re.match(r"(?:async\s+)?with\s*\(", head)
+        if match is None:
+            return False
+        depth, at = 1, match.end()
+        while at < len(head) and depth:
+            depth += {"(": 1, ")": -1}.get(head[at], 0)
+            at += 1
+        return re.match(r"\s*:", head[at:]) is not None
+
+    def _annotations(self, node: Any) -> None:
+        """Read annotations of parameters, which are evaluated when a function is defined (until 3.14)."""
+        if self.has_lazy_annotations:
+            return
+        args = node.args
+        all_args = [*args.posonlyargs, *args.args, *args.kwonlyargs, args.vararg, args.kwarg]
+        for written in [a.annotation for a in all_args if a is not None and a.annotation] + [node.returns]:
+            if written is None or isinstance(written, (ast.Name, ast.Constant, ast.Attribute)):
+                continue
+            self._annotation(written)
+
+    def _annotation(self, written: ast.expr) -> None:
+        for part in ast.walk(written):
+            if isinstance(part, ast.BinOp) and isinstance(part.op, ast.BitOr) and any(_is_type(x) for x in (
+                    part.left, part.right)) and not any(isinstance(x, ast.Constant) and isinstance(x.value, str)
+                                                        for x in (part.left, part.right)):
+                self._add("3.10", "a union of types written with |", part.lineno)
+            elif isinstance(part, ast.Subscript) and isinstance(part.value, ast.Name) \
+                    and part.value.id in _BUILTIN_GENERICS:
+                self._add("3.9", f"{part.value.id}[...] as a type", part.lineno)
+
+    # -- names of the standard library -----------------------------------------------------
+    def names(self, node: Any) -> None:
+        """Read what an import asks the standard library for."""
+        if isinstance(node, ast.Import):
+            for alias in node.names:
+                self._module(alias.name, node.lineno)
+                if "." not in alias.name or alias.asname:
+                    self.modules[alias.asname or alias.name] = alias.name
+        elif isinstance(node, ast.ImportFrom) and node.module and not node.level:
+            self._module(node.module, node.lineno)
+            for alias in node.names:
+                self._name(node.module, alias.name, node.lineno)
+        elif isinstance(node, (ast.Assign, ast.AnnAssign, ast.For)):
+            targets = node.targets if isinstance(node, ast.Assign) else [node.target]
+            self.others |= {n.id for t in targets for n in ast.walk(t) if isinstance(n, ast.Name)}
+
+    def _module(self, module: str, line: int) -> None:
+        first = stdlib_history()["modules"].get(module, [None])[0]
+        if first:
+            self._add(first, f"the standard library's {module}", line)
+
+    def _name(self, module: str, name: str, line: int) -> None:
+        since = library_names()["names"].get(module, {}).get(name)
+        gone = stdlib_history()["names"].get(f"{module}.{name}")
+        if gone:
+            self._add(gone[0], f"{module}.{name}", line, is_oldest=False)
+        elif since and since.startswith("-"):
+            self._add(since[1:], f"{module}.{name}", line, is_oldest=False)
+        elif since:
+            self._add(since, f"{module}.{name}", line)
+
+    def attributes(self, tree: ast.AST, text: str) -> None:
+        """Read what is asked of modules by a dot, where the table has such a name and the text speaks of it."""
+        wanted = {(alias, name): module for alias, module in self.modules.items() if alias not in self.others
+                  for name in _table_names(module) if f"{alias}.{name}" in text}
+        if not wanted:
+            return
+        for node, is_guarded in statements(tree):
+            if is_guarded:
+                continue
+            for part in _own_expressions(node):
+                if isinstance(part, ast.Attribute) and isinstance(part.value, ast.Name):
+                    module = wanted.get((part.value.id, part.attr))
+                    if module:
+                        self._name(module, part.attr, part.lineno)
+
+
+def _table_names(module: str) -> set[str]:
+    history = {n.rpartition(".")[2] for n in stdlib_history()["names"] if n.rpartition(".")[0] == module}
+    return history | set(library_names()["names"].get(module, ()))
+
+
+def _own_expressions(node: Any) -> Iterator[ast.AST]:
+    """Yield all expressions of a statement, those of statements inside it left out; and of what is tried, nothing."""
+    queue = _own_parts(node)
+    while queue:
+        part = queue.pop()
+        yield part
+        queue += list(ast.iter_child_nodes(part))
+
+
+def _own_parts(node: ast.AST) -> list[ast.AST]:
+    kinds = (ast.expr, ast.withitem, ast.arguments, ast.keyword)
+    return [child for child in ast.iter_child_nodes(node) if isinstance(child, kinds)]
+
+
+def _is_plain_decorator(node: ast.expr) -> bool:
+    """Whether a decorator is a dotted name, or a call of one: all that Python before 3.9 takes (PEP 614)."""
+    return bool(dotted(node.func if isinstance(node, ast.Call) else node))
+
+
+def _is_type(node: ast.expr) -> bool:
+    return (isinstance(node, ast.Constant) and node.value is None) or (
+        isinstance(node, ast.Name) and node.id in _BUILTIN_TYPES) or (
+        isinstance(node, ast.Subscript) and isinstance(node.value, ast.Name) and node.value.id in _BUILTIN_GENERICS)
