@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from kalyx.core.answers.changes import ChangesAnswer, RetireAnswer
     from kalyx.core.answers.enrol import EnrolAnswer
     from kalyx.core.answers.envs import EnvsAnswer
+    from kalyx.core.answers.fit import FitAnswer
     from kalyx.core.answers.here import HereAnswer
     from kalyx.core.answers.kernels import KernelsAnswer
     from kalyx.core.answers.make import MakeAnswer
@@ -30,7 +31,7 @@ if TYPE_CHECKING:
     from kalyx.core.model import ImportReport, Kernel, Note, Proof
     from kalyx.core.verdicts.explanations import Explanation
 
-__all__ = ["ask_result", "changes_result", "document", "enrol_result", "envs_result", "explain_result",
+__all__ = ["ask_result", "changes_result", "document", "enrol_result", "envs_result", "explain_result", "fit_result",
            "here_result", "kernels_result", "make_result", "mend_result", "packages_result", "put_result", "quoted",
            "retire_result", "running_result", "undo_result", "why_result"]
 
@@ -150,6 +151,17 @@ def enrol_result(answer: EnrolAnswer) -> dict[str, Any]:
     change = answer.change.to_json() if answer.change else None
     return {"kernel": _kernel(answer.kernel) if answer.kernel else None, "proof": proof,
             "change": change, "findings": plain(answer.findings)}
+
+
+def fit_result(answer: FitAnswer) -> dict[str, Any]:
+    """Return the result of ``fit``."""
+    needs = [{**_picked(n, ("module", "distribution", "specifier", "optional")),
+              "asked_by": [_picked(p, ("path", "line")) for p in n.asked_by]} for n in answer.needs]
+    environments = [{**_picked(e, ("environment", "interpreter", "kernels", "fits", "python_fits", "lacks", "proven")),
+                     "used_here": bool(e.used_here), "breaks": list(e.breaks)} for e in answer.environments]
+    return {"paths": list(answer.paths), "files": list(answer.files), "needs": needs, "python": plain(answer.python),
+            "environments": environments, "best": answer.best.environment.path if answer.best else None,
+            "remedies": plain(answer.remedies)}
 
 
 def mend_result(answer: MendAnswer) -> dict[str, Any]:

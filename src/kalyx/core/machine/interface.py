@@ -14,7 +14,7 @@ from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Mapping, Sequence
+    from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
     from typing import Any, Protocol, TypeVar
 
     from kalyx.core.model.process import RawProcess
@@ -194,6 +194,16 @@ class Machine:
     def remove_folder(self, folder: str) -> None:
         """Remove such a folder."""
         raise TypeError(f"{type(self).__name__} cannot do this")
+
+    def in_processes(self, function: Callable[..., Any], parts: Sequence[Sequence[Any]]) -> Iterator[Any]:
+        """Yield what a function of a module makes of each part, in their order, several at once where that can be.
+
+        It is called with this machine and what is in a part; that, and what it returns, can be written as JSON.
+        """
+        return (function(self, *part) for part in parts)
+
+    def remember(self, path: str, data: bytes) -> None:
+        """Write a file of the user's cache folder, its folder with it; nothing where that cannot be."""
 
     def processes(self) -> list[RawProcess]:
         """Read every live process that has a command line, and those that are closed to us."""

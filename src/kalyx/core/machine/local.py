@@ -13,7 +13,7 @@ from kalyx.core.machine.interface import LIST_LIMIT, READ_LIMIT, SCAN_LIMIT, Fil
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Mapping, Sequence
+    from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
     from typing import Any, TypeVar
 
     from kalyx.core.machine.interface import RunResult
@@ -268,6 +268,23 @@ class RealMachine(Machine):
         if folder == self._own_folder:
             folder = None  # inherited: it may have been removed or closed under us
         return Run(argv, dict(self.env if env is None else env), folder, limit, judged.key if judged else None)
+
+    def in_processes(self, function: Callable[..., Any], parts: Sequence[Sequence[Any]]) -> Iterator[Any]:
+        """Share the parts out among processes."""
+        from kalyx.core.machine.workers import share_out
+
+        return share_out(self, function, parts)
+
+    def remember(self, path: str, data: bytes) -> None:
+        """Write it at once, so that nobody reads a half of it."""
+        temporary = f"{path}.{os.getpid()}"
+        try:
+            os.makedirs(os.path.dirname(path), mode=0o700, exist_ok=True)
+            with open(temporary, "wb") as file:
+                file.write(data)
+            os.replace(temporary, path)
+        except OSError:  # it is found out anew the next time
+            pass
 
     def processes(self) -> list[RawProcess]:
         from kalyx.core.machine.process_table import read_processes

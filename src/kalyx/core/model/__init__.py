@@ -1,6 +1,7 @@
 """The words that Kalyx speaks in: frozen records, no behaviour that reads the machine."""
 
 from kalyx.core.model.finding import Edit, Evidence, Finding, Move, Note, Remedy, TrailStep
+from kalyx.core.model.fit import FitOfEnvironment, Lack, Need, PythonWanted
 from kalyx.core.model.imports import (
     Comparison,
     Difference,
@@ -20,8 +21,8 @@ from kalyx.core.model.seat import Agreement, Launch, Script, Seat
 
 __all__ = [
     "Agreement", "Comparison", "Difference", "Distribution", "Edit", "Elsewhere", "Environment",
-    "Evidence", "FileReport", "Finding", "Frame", "ImportGroup", "ImportReport",
-    "Interpreter", "Kernel", "Launch", "Move", "Note", "Observation",
-    "ObservedError", "Place", "Proof", "Remedy", "RunningPython", "Script", "Seat", "TrailStep",
+    "Evidence", "FileReport", "Finding", "FitOfEnvironment", "Frame", "ImportGroup", "ImportReport",
+    "Interpreter", "Kernel", "Lack", "Launch", "Move", "Need", "Note", "Observation",
+    "ObservedError", "Place", "Proof", "PythonWanted", "Remedy", "RunningPython", "Script", "Seat", "TrailStep",
     "python_version", "version_pair",
 ]

@@ -9,19 +9,21 @@ if TYPE_CHECKING:
 __all__ = ["RETIRED", "config_files", "user_folder"]
 
 RETIRED = ".kalyx-kept"  # in the name of what was moved aside, and may be brought back
-# platform: (configuration: variable, folder below home), (data: variable, folder below home)
-_FOLDERS = {
-    "win32": (("APPDATA", ("AppData", "Roaming")), ("LOCALAPPDATA", ("AppData", "Local"))),
-    "darwin": (("", ("Library", "Application Support")), ("", ("Library", "Application Support"))),
-    "": (("XDG_CONFIG_HOME", (".config",)), ("XDG_DATA_HOME", (".local", "share"))),
+# platform: what is kept there: variable, folder below home
+_FOLDERS: dict[str, dict[str, tuple[str, tuple[str, ...]]]] = {
+    "win32": {"config": ("APPDATA", ("AppData", "Roaming")), "data": ("LOCALAPPDATA", ("AppData", "Local")),
+              "cache": ("LOCALAPPDATA", ("AppData", "Local", "Temp"))},
+    "darwin": {"config": ("", ("Library", "Application Support")), "data": ("", ("Library", "Application Support")),
+               "cache": ("", ("Library", "Caches"))},
+    "": {"config": ("XDG_CONFIG_HOME", (".config",)), "data": ("XDG_DATA_HOME", (".local", "share")),
+         "cache": ("XDG_CACHE_HOME", (".cache",))},
 }
 
 
 def user_folder(machine: Machine, what: str) -> str:
-    """Return Kalyx's own folder for ``config`` or ``data``, there or not."""
+    """Return Kalyx's own folder for ``config``, ``data`` or ``cache``, there or not."""
     m = machine
-    config, data = _FOLDERS.get(m.platform, _FOLDERS[""])
-    variable, below = config if what == "config" else data
+    variable, below = _FOLDERS.get(m.platform, _FOLDERS[""])[what]
     return str(m.path.join(m.env.get(variable) or m.path.join(m.home, *below), "kalyx"))
 
 

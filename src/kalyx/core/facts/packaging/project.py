@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.packaging.project_files import LOCKS, is_project_file
+from kalyx.core.facts.packaging.project_files import LOCKS, is_lock, is_project_file
 from kalyx.core.lean.record import record
 from kalyx.core.model.names import normal_name, requirement_name
 
@@ -35,6 +35,7 @@ class Declared:
     requirement: str
     file: str
     line: int | None
+    optional: bool = False  # of an extra, of a group, of a list for development
 
     @property
     def name(self) -> str:
@@ -64,8 +65,8 @@ def read_project(files: Files, folder: str, names: Iterable[str]) -> Project:
             declared += [d for file in sorted(inside) for d in _from_list(m, file, read)]
         elif name.startswith("requirements") and is_project_file(name):
             declared += _from_list(m, path, read)
-        elif name in _READERS:
-            declared += _from_table(m, path, _READERS[name])
+        elif name in _READERS or is_lock(name):
+            declared += _from_table(m, path, _READERS.get(name, _of_lock))
     if len(declared) > MOST_DECLARED:
         m.report(folder, f"its files ask for {len(declared)} distributions; the first {MOST_DECLARED} were looked at")
     return Project(folder, tuple(declared[:MOST_DECLARED]), next((n for n in LOCKS if n in listed), ""))
@@ -80,6 +81,7 @@ def _from_list(m: Files, file: str, read: set[str]) -> Iterator[Declared]:
     if m.key(file) in read or len(read) >= MOST_LISTS:
         return
     read.add(m.key(file))
+    is_extra = re.search(r"dev|test|doc|lint|optional|extra", m.path.basename(file)) is not None
     try:
         text = m.read_text(file, LIMIT)
     except Unreadable:
@@ -98,7 +100,7 @@ def _from_list(m: Files, file: str, read: set[str]) -> Iterator[Declared]:
         if other:
             yield from _from_list(m, m.absolute(other[1], m.path.dirname(file)), read)
         elif word and not word.startswith("-") and "://" not in word.split("@")[0]:
-            yield Declared(re.split(r"\s--?\w", word)[0].strip(), file, number)
+            yield Declared(re.split(r"\s--?\w", word)[0].strip(), file, number, is_extra)
 
 
 # -- tables ----------------------------------------------------------------------------------------
@@ -117,7 +119,13 @@ def _from_table(m: Files, file: str, reader: Callable[[str], Iterable[str]]) -> 
     for number, line in enumerate(text.lower().splitlines(), 1):
         for word in _WORD.findall(line.split("#")[0]):
             lines.setdefault(word.rstrip("."), number)
-    return [Declared(r, file, lines.get(requirement_name(r).lower())) for r in said]
+    return [Declared(str(r), file, lines.get(requirement_name(r).lower()), isinstance(r, _Extra)) for r in said]
+
+
+class _Extra(str):
+    """A requirement that not everybody needs."""
+
+    __slots__ = ()
 
 
 _WORD = re.compile(r"[\w.-]+")
@@ -135,19 +143,19 @@ def _of_pyproject(text: str) -> Iterator[str]:
     project = content.get("project", {})
     yield from project.get("dependencies", ())
     for group in project.get("optional-dependencies", {}).values():
-        yield from group
+        yield from (_Extra(item) for item in group if isinstance(item, str))
     for group in content.get("dependency-groups", {}).values():
-        yield from (item for item in group if isinstance(item, str))
+        yield from (_Extra(item) for item in group if isinstance(item, str))
     own = content.get("tool", {}).get("poetry", {})
-    for table in (own.get("dependencies", {}), own.get("dev-dependencies", {}),
-                  *[g.get("dependencies", {}) for g in own.get("group", {}).values()]):
-        yield from _of_names(table)
+    yield from _of_names(own.get("dependencies", {}))
+    for table in (own.get("dev-dependencies", {}), *[g.get("dependencies", {}) for g in own.get("group", {}).values()]):
+        yield from map(_Extra, _of_names(table))
 
 
 def _of_pipfile(text: str) -> Iterator[str]:
     content = _toml(text)
-    for table in ("packages", "dev-packages"):
-        yield from _of_names(content.get(table, {}))
+    yield from _of_names(content.get("packages", {}))
+    yield from map(_Extra, _of_names(content.get("dev-packages", {})))
 
 
 def _of_names(table: dict[str, Any]) -> Iterator[str]:
@@ -180,10 +188,19 @@ def _of_setup(text: str) -> Iterator[str]:
         parser.read_string("\n".join(line if len(line) < LONGEST_LINE else "" for line in text.splitlines()))
     except configparser.Error as error:
         raise ValueError(f"it is not INI: {str(error).splitlines()[0]}") from None
-    lists = [parser.get("options", "install_requires", fallback="")]
+    wanted = parser.get("options", "install_requires", fallback="")
+    yield from (line.strip() for line in wanted.splitlines() if line.strip())
     if parser.has_section("options.extras_require"):
-        lists += [value for _, value in parser.items("options.extras_require")]
-    yield from (line.strip() for text in lists for line in text.splitlines() if line.strip())
+        extras = [value for _, value in parser.items("options.extras_require")]
+        yield from (_Extra(line.strip()) for text in extras for line in text.splitlines() if line.strip())
+
+
+def _of_lock(text: str) -> Iterator[str]:
+    """Yield what a lock file pins (PEP 751)."""
+    for package in _toml(text).get("packages", ()):
+        marker = f"; {package['marker']}" if package.get("marker") else ""
+        pin = f"=={package['version']}" if package.get("version") else ""
+        yield f"{package['name']}{pin}{marker}"
 
 
 def _of_conda(text: str) -> Iterator[str]:

@@ -6,7 +6,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
 
-__all__ = ["LOCKS", "is_project_file", "project_folder"]
+__all__ = ["LOCKS", "is_lock", "is_project_file", "project_folder"]
 
 MOST_ABOVE = 4  # folders above the one where Python is started
 # What a tool that keeps a lock file is told to add a package, and to bring the environment in line
@@ -15,9 +15,14 @@ LOCKS = {"uv.lock": ("uv add", "uv sync"), "poetry.lock": ("poetry add", "poetry
 _TABLES = ("pyproject.toml", "setup.cfg", "Pipfile", "environment.yml", "environment.yaml")
 
 
+def is_lock(name: str) -> bool:
+    """Whether a file of that name is a lock file as PEP 751 has it."""
+    return name.startswith("pylock.") and name.endswith(".toml") and name.count(".") <= 2
+
+
 def is_project_file(name: str) -> bool:
     """Whether a file, or folder, of that name may say what a project needs."""
-    return name in _TABLES or name in LOCKS or name == "requirements" or (
+    return name in _TABLES or name in LOCKS or is_lock(name) or name == "requirements" or (
         name.startswith("requirements") and name.endswith((".txt", ".in")))
 
 

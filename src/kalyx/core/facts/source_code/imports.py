@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import ast
 import re
+from bisect import bisect_left
 
 from kalyx.core.facts.source_code.cells import read_pieces
 from kalyx.core.facts.source_code.path_changes import PathReader
@@ -18,12 +19,13 @@ from kalyx.core.lean.record import record, replace
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Callable, Iterable, Iterator, Sequence
     from typing import Any
 
     from kalyx.core.facts.files import Files
 
     _Item = tuple[ast.AST, str, tuple[int, int] | None]
+    _Each = Callable[[ast.Module, str, int | None, Sequence["ImportedName"]], object]
 
 __all__ = ["ImportedName", "Source", "find_sources", "package_root", "read_source"]
 
@@ -33,6 +35,11 @@ MOST_FOLDERS = 400
 GUARDS = ("", "condition", "function", "try", "typing")
 _LINE_IMPORT = re.compile(r"^([ \t]*)(?:from\s+(\.*\w?[\w.]*)\s+import\s+([\w, ()*]+)|import\s+([\w., ]+))",
                           re.MULTILINE)
+_CALLS = re.compile(r"import_module|__import__|\bpath\s*\.\s*(?:append|insert|extend)|addsitedir")
+_HOLDS_STATEMENTS = (
+    ast.mod, ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef, ast.If, ast.For, ast.AsyncFor, ast.While, ast.With,
+    ast.AsyncWith, ast.Try, ast.ExceptHandler,
+    *(getattr(ast, n) for n in ("TryStar", "Match", "match_case") if hasattr(ast, n)))
 _WHERE_IT_RUNS = frozenset({
     "sys.platform", "os.name", "sys.builtin_module_names", "platform.system", "sys.version_info", "sys.version",
     "sys.implementation.name", "sys.hexversion"})
@@ -80,14 +87,16 @@ class Source:
     uses_parser: bool = True  # False when it was too deep or too odd to be parsed
 
 
-def read_source(files: Files, path: str, root: str = "", *, alone: bool = False) -> Source:
+def read_source(files: Files, path: str, root: str = "", *, alone: bool = False,
+                each: _Each | None = None) -> Source:
     """Read what a ``.py`` or ``.ipynb`` file imports.
 
     A `root` is the folder of the project: below it folders without ``__init__.py`` are packages too (PEP 420).
-    `alone`: it is run as a script, so that it is part of no package wherever it lies.
+    `alone`: it is run as a script, so that it is part of no package wherever it lies. `each` is told the tree of each
+    piece of code, its text, its cell, and what it imports.
     """
     pieces, trouble = read_pieces(files, path)
-    return Source(path, trouble=trouble) if trouble else _Reader(files, path, root, alone=alone).read(pieces)
+    return Source(path, trouble=trouble) if trouble else _Reader(files, path, root, alone=alone).read(pieces, each)
 
 
 class _Reader:
@@ -108,7 +117,8 @@ class _Reader:
         self.trouble = ""
         self.trouble_line: int | None = None
 
-    def read(self, pieces: list[tuple[int | None, str]]) -> Source:
+    def read(self, pieces: list[tuple[int | None, str]],
+             each: _Each | None = None) -> Source:
         """Return what all pieces import, in their order."""
         for cell, text in pieces:
             try:
@@ -121,7 +131,10 @@ class _Reader:
             except (ValueError, RecursionError, MemoryError):  # NUL bytes; nested beyond measure
                 self._by_line(cell, text)
             else:
-                self._walk(tree, cell, text.split("\n"))
+                known = len(self.found)
+                self._walk(tree, cell, text.split("\n"), _import_lines(text))
+                if each is not None:
+                    each(tree, text, cell, self.found[known:])
         unique = {(i.request, i.guard): i for i in reversed(self.found)}
         kept = [i for i in self.found if unique[i.request, i.guard] is i]
         return Source(self.path, tuple(kept), tuple(dict.fromkeys(self.paths)), self.trouble,
@@ -142,8 +155,11 @@ class _Reader:
             else:
                 self._from(match.group(2), [], line, guard, cell, said)
 
-    def _walk(self, tree: ast.AST, cell: int | None, lines: list[str]) -> None:
-        """Visit every statement, iteratively: a tree may be deeper than Python's own stack."""
+    def _walk(self, tree: ast.AST, cell: int | None, lines: list[str], imports: list[int] | None) -> None:
+        """Visit every statement, iteratively: a tree may be deeper than Python's own stack.
+
+        Only in those `imports` lines can anything be imported; what has none of them in it is passed over.
+        """
         queue: list[_Item] = [(tree, "", None)]
         while queue:
             node, guard, instead_of = queue.pop()
@@ -161,8 +177,13 @@ class _Reader:
                 self.flags |= _flags_of(node)
             elif isinstance(node, ast.Assign) and _asks_if_there(node.value):
                 self.flags |= {t.id for t in node.targets if isinstance(t, ast.Name)}
-            self.found[known:] = [replace(i, instead_of=instead_of) for i in self.found[known:]]
-            queue += reversed(list(_inside(node, guard, instead_of, self.flags)))
+            if len(self.found) > known:
+                self.found[known:] = [replace(i, instead_of=instead_of) for i in self.found[known:]]
+            if imports is None:
+                queue += reversed(list(_inside(node, guard, instead_of, self.flags)))
+            elif isinstance(node, _HOLDS_STATEMENTS):
+                inside = _inside(node, guard, instead_of, self.flags, _bodies)
+                queue += reversed([item for item in inside if _has_one_of(imports, item[0])])
 
     def _call(self, node: ast.Call, guard: str, cell: int | None, text: str) -> None:
         """Read ``import_module("x")``, ``__import__("x")``, ``sys.path.append("folder")``."""
@@ -215,6 +236,20 @@ class _Reader:
             self.found.append(ImportedName(module, name, line, guard, cell, text))
 
 
+def _import_lines(text: str) -> list[int] | None:
+    """Return the lines that may import something; None where calls do, which may stand anywhere."""
+    if _CALLS.search(text):
+        return None
+    return [n for n, line in enumerate(text.split("\n"), 1)
+            if "import" in line or "find_spec" in line or "sys.modules" in line]
+
+
+def _has_one_of(lines: list[int], node: ast.AST) -> bool:
+    first = getattr(node, "lineno", 0)
+    at = bisect_left(lines, first)
+    return not first or (at < len(lines) and lines[at] <= (getattr(node, "end_lineno", None) or lines[at]))
+
+
 def package_root(files: Files, path: str) -> str:
     """Return the folder that holds the outermost package around a file; its own where there is none."""
     m = files
@@ -224,7 +259,13 @@ def package_root(files: Files, path: str) -> str:
     return str(folder)
 
 
-def _inside(node: ast.AST, guard: str, instead_of: tuple[int, int] | None, flags: set[str]) -> Iterator[_Item]:
+def _bodies(node: ast.AST) -> list[ast.AST]:
+    """Return the statements inside a statement."""
+    return [child for field in ("body", "orelse", "cases") for child in getattr(node, field, ())]
+
+
+def _inside(node: ast.AST, guard: str, instead_of: tuple[int, int] | None, flags: set[str],
+            children_of: Callable[[ast.AST], Iterable[ast.AST]] = ast.iter_child_nodes) -> Iterator[_Item]:
     """Yield the parts of a node, each with the guard that holds for it; `flags` tell what could be imported."""
     children: list[tuple[ast.AST, str]] = []
     if type(node).__name__ in ("Try", "TryStar"):
@@ -247,12 +288,12 @@ def _inside(node: ast.AST, guard: str, instead_of: tuple[int, int] | None, flags
     elif isinstance(node, ast.If):
         children = [*[(child, "typing") for child in node.body], *[(child, guard) for child in node.orelse]]
     elif isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.Lambda)):
-        children = [(child, stronger(guard, "function")) for child in ast.iter_child_nodes(node)]
+        children = [(child, stronger(guard, "function")) for child in children_of(node)]
     elif isinstance(node, ast.With) and any(dotted(getattr(i.context_expr, "func", None)) in (
             "suppress", "contextlib.suppress") for i in node.items):
         children = [(child, stronger(guard, "try")) for child in node.body]
     else:
-        children = [(child, guard) for child in ast.iter_child_nodes(node)]
+        children = [(child, guard) for child in children_of(node)]
     yield from ((child, hold, instead_of) for child, hold in children)
 
 
@@ -294,7 +335,7 @@ def _asks_if_there(test: ast.expr) -> bool:
                or (isinstance(n, ast.Attribute) and dotted(n) == "sys.modules") for n in ast.walk(test))
 
 
-def find_sources(files: Files, folder: str, depth: int = 6) -> tuple[list[str], bool]:
+def find_sources(files: Files, folder: str, depth: int = 6, most: int = MOST_FILES) -> tuple[list[str], bool]:
     """Return the scripts, modules and notebooks of a project, and whether the search was cut short.
 
     Environments, hidden folders, caches and build results are left out.
@@ -305,7 +346,7 @@ def find_sources(files: Files, folder: str, depth: int = 6) -> tuple[list[str], 
     while queue:
         here, level = queue.pop(0)
         looked += 1
-        if looked > MOST_FOLDERS or len(found) > MOST_FILES:
+        if looked > MOST_FOLDERS * (most // MOST_FILES) or len(found) > most:
             cut = True
             break
         names, folders, more = m.scan(here)
@@ -318,4 +359,4 @@ def find_sources(files: Files, folder: str, depth: int = 6) -> tuple[list[str], 
             queue += [(m.path.join(here, n), level + 1) for n in folders
                       if not n.startswith(".") and not n.endswith((".egg-info", ".dist-info"))
                       and n not in ("node_modules", "__pycache__", "build", "dist", "site-packages")]
-    return found[:MOST_FILES], cut or len(found) > MOST_FILES
+    return found[:most], cut or len(found) > most

@@ -18,9 +18,24 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
     from typing import Any
 
+    from kalyx.core.facts.source_code.imports import ImportedName
+
 __all__ = ["Bound", "statements", "versions_of_code"]
 
 _F_STRING_EQUALS = re.compile(r"[fF][rR]?(['\"]).*\{[^{}'\"=!<>]+=(?:![rsa])?(?::[^{}]*)?\}")
+# What a newer form of syntax has in its text: a word that is looked for first, as most code has it not, and its form
+_MAY_BE_NEWER = tuple((words, re.compile(form, re.MULTILINE)) for words, form in (
+    ((":=",), r":="), (("match ",), r"^[ \t]*match[ \t].+:"), (("type ",), r"^[ \t]*type[ \t]+\w+.*="),
+    (("except*", "except *"), r"except[ \t]*\*"), (("with (", "with("), r"\bwith[ \t]*\("),
+    (("/,", "/)"), r"/[,)]"),
+    (("|",), r"(?:None|int|str|float|bytes|bool|object|\])[ \t]*\||\|[ \t]*(?:None|int|str|float|bool)"),
+    (("list[", "dict[", "set[", "tuple[", "type["), r"(?:->|:)[ \t]*(?:list|dict|set|tuple|type|frozenset)\["),
+    (("=}", "=!", "=:"), r"=(?:![rsa])?(?::[^{}]*)?\}"),
+    (("class ", "def "), r"^[ \t]*(?:async[ \t]+)?(?:class|def)[ \t]+\w+\["),
+    (("@",), r"^[ \t]*@(?:[^\w\s]|[\w.]+[^\w.(\r\n#])"),
+))
+_LAZY = re.compile(r"^from __future__ import .*\bannotations\b", re.MULTILINE)
+_AFTER_DOT = re.compile(r"\.\s*([A-Za-z_]\w*)")
 _BUILTIN_TYPES = frozenset({"int", "str", "float", "bytes", "bool", "list", "dict", "set", "tuple", "type", "frozenset",
                             "complex", "object"})
 _BUILTIN_GENERICS = frozenset({"list", "dict", "set", "tuple", "type", "frozenset"})
@@ -38,16 +53,28 @@ class Bound:
     cell: int | None = None
 
 
-def versions_of_code(tree: ast.Module, text: str, cell: int | None = None) -> list[Bound]:
-    """Return what bounds the versions of Python that can run a piece of code."""
-    reader = _Reader(text.split("\n"), cell, ":=" in text)
-    reader.has_lazy_annotations = bool(re.search(r"^from __future__ import .*\bannotations\b", text, re.MULTILINE))
-    for node, is_guarded in statements(tree):
-        reader.syntax(node)
-        if not is_guarded:
-            reader.names(node)
-    reader.attributes(tree, text)
+def versions_of_code(tree: ast.Module, text: str, cell: int | None, imports: Sequence[ImportedName]) -> list[Bound]:
+    """Return what bounds the versions of Python that can run a piece of code, which has these imports.
+
+    The tree is gone through only where the text has something that may be newer.
+    """
+    reader = _Reader(text, cell)
+    reader.imported(imports)
+    if reader.has_lazy_annotations:
+        reader.lazy()
+    speaks_of = reader.spoken_of(imports)
+    if speaks_of or _may_be_newer(text):
+        for node, is_guarded in statements(tree):
+            reader.syntax(node)
+            if speaks_of and not is_guarded:
+                reader.names(node)
+    if speaks_of:
+        reader.attributes(tree)
     return reader.found
+
+
+def _may_be_newer(text: str) -> bool:
+    return any(form.search(text) for words, form in _MAY_BE_NEWER if any(w in text for w in words))
 
 
 def statements(tree: ast.AST) -> Iterator[tuple[Any, bool]]:
@@ -90,17 +117,24 @@ def _asks(test: ast.expr) -> bool:
 class _Reader:
     """Collects the bounds of one piece of code."""
 
-    def __init__(self, lines: Sequence[str], cell: int | None, has_walrus: bool) -> None:
-        self.lines = lines
+    def __init__(self, text: str, cell: int | None) -> None:
+        self.text = text
+        self.lines = text.split("\n")
         self.cell = cell
         self.found: list[Bound] = []
-        self.has_walrus = has_walrus
-        self.has_lazy_annotations = False
+        self.has_walrus = ":=" in text
+        self.has_equals = any(w in text for w in ("=}", "=!", "=:"))
+        self.has_lazy_annotations = "annotations" in text and _LAZY.search(text) is not None
         self.modules: dict[str, str] = {}  # names that stand for modules of the standard library
         self.others: set[str] = set()  # names that are given to anything else
 
     def _add(self, version: str, what: str, line: int, *, is_oldest: bool = True) -> None:
         self.found.append(Bound(version, is_oldest, what, line, self.cell))
+
+    def lazy(self) -> None:
+        """Note the line that has annotations not be evaluated."""
+        line = next(n for n, row in enumerate(self.lines, 1) if _LAZY.match(row))
+        self._add("3.7", "from __future__ import annotations", line)
 
     # -- syntax ----------------------------------------------------------------------------
     def syntax(self, node: Any) -> None:
@@ -129,9 +163,9 @@ class _Reader:
         last = getattr(node, "end_lineno", line) or line
         if isinstance(getattr(node, "body", None), list):  # its head alone: what is inside comes by itself
             last = max(line, node.body[0].lineno - 1) if node.body else line
-        for number in range(line, min(last, len(self.lines)) + 1):
-            text = self.lines[number - 1]
-            if ("f'" in text or 'f"' in text or "F" in text) and "=" in text and _F_STRING_EQUALS.search(text):
+        for number in range(line, min(last, len(self.lines)) + 1) if self.has_equals else ():
+            if _F_STRING_EQUALS.search(self.lines[number - 1]) and any(
+                    isinstance(n, ast.JoinedStr) for part in _own_parts(node) for n in ast.walk(part)):
                 self._add("3.8", "= in an f-string", number)
         if self.has_walrus:
             for head in _own_parts(node):
@@ -175,25 +209,21 @@ class _Reader:
                 self._add("3.9", f"{part.value.id}[...] as a type", part.lineno)
 
     # -- names of the standard library -----------------------------------------------------
-    def names(self, node: Any) -> None:
-        """Read what an import asks the standard library for."""
-        if isinstance(node, ast.Import):
-            for alias in node.names:
-                self._module(alias.name, node.lineno)
-                if "." not in alias.name or alias.asname:
-                    self.modules[alias.asname or alias.name] = alias.name
-        elif isinstance(node, ast.ImportFrom) and node.module and not node.level:
-            self._module(node.module, node.lineno)
-            for alias in node.names:
-                self._name(node.module, alias.name, node.lineno)
-        elif isinstance(node, (ast.Assign, ast.AnnAssign, ast.For)):
-            targets = node.targets if isinstance(node, ast.Assign) else [node.target]
-            self.others |= {n.id for t in targets for n in ast.walk(t) if isinstance(n, ast.Name)}
+    def imported(self, imports: Sequence[ImportedName]) -> None:
+        """Read what is imported from the standard library, where nothing keeps it from failing."""
+        for one in imports:
+            if one.guard in ("try", "typing") or one.instead_of is not None:
+                continue
+            first = stdlib_history()["modules"].get(one.module, [None])[0]
+            if first:
+                self._add(first, f"the standard library's {one.module}", one.line)
+            if one.name:
+                self._name(one.module, one.name, one.line)
 
-    def _module(self, module: str, line: int) -> None:
-        first = stdlib_history()["modules"].get(module, [None])[0]
-        if first:
-            self._add(first, f"the standard library's {module}", line)
+    def spoken_of(self, imports: Sequence[ImportedName]) -> bool:
+        """Whether the text has a name behind a dot that came to, or went from, a module that is imported."""
+        names = {name for module in {i.module for i in imports} for name in _table_names(module)}
+        return bool(names) and any(word in names for word in _AFTER_DOT.findall(self.text))
 
     def _name(self, module: str, name: str, line: int) -> None:
         since = library_names()["names"].get(module, {}).get(name)
@@ -205,16 +235,22 @@ class _Reader:
         elif since:
             self._add(since, f"{module}.{name}", line)
 
-    def attributes(self, tree: ast.AST, text: str) -> None:
+    def names(self, node: Any) -> None:
+        """Note which names stand for modules, and which are given to something else."""
+        if isinstance(node, ast.Import):
+            self.modules.update({a.asname or a.name: a.name for a in node.names if a.asname or "." not in a.name})
+        elif isinstance(node, (ast.Assign, ast.AnnAssign, ast.For)):
+            targets = node.targets if isinstance(node, ast.Assign) else [node.target]
+            self.others |= {n.id for t in targets for n in ast.walk(t) if isinstance(n, ast.Name)}
+
+    def attributes(self, tree: ast.AST) -> None:
         """Read what is asked of modules by a dot, where the table has such a name and the text speaks of it."""
         wanted = {(alias, name): module for alias, module in self.modules.items() if alias not in self.others
-                  for name in _table_names(module) if f"{alias}.{name}" in text}
+                  for name in _table_names(module) if f"{alias}.{name}" in self.text}
         if not wanted:
             return
         for node, is_guarded in statements(tree):
-            if is_guarded:
-                continue
-            for part in _own_expressions(node):
+            for part in _own_expressions(node) if not is_guarded else ():
                 if isinstance(part, ast.Attribute) and isinstance(part.value, ast.Name):
                     module = wanted.get((part.value.id, part.attr))
                     if module:

@@ -1,0 +1,246 @@
+"""``fit``: which environments can run some code, what each of the others lacks, and how to close that."""
+
+from __future__ import annotations
+
+from kalyx.core.answers.here import answer_here
+from kalyx.core.errors import KalyxError, NothingToJudge
+from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.kernels.kernelspecs import prefix_of_kernel
+from kalyx.core.facts.packaging.project import Declared, read_project
+from kalyx.core.facts.packaging.project_files import project_folder
+from kalyx.core.facts.packaging.python_wanted import pythons_wanted
+from kalyx.core.facts.seats.environment import env_seat, find_environment
+from kalyx.core.facts.source_code.imports import find_sources
+from kalyx.core.facts.source_code.needs import read_needs
+from kalyx.core.lean.record import record, replace
+from kalyx.core.model import FitOfEnvironment, Note, Place
+from kalyx.core.verdicts.fit.judge_environment import EnvironmentJudge
+from kalyx.core.verdicts.fit.needed import OwnModules, needs_of, python_of
+from kalyx.core.verdicts.fit.remedies import remedies_of
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from kalyx.core.facts.seats.context import SeatContext
+    from kalyx.core.facts.source_code.needs import CodeNeeds
+    from kalyx.core.model import Interpreter, Need, PythonWanted, Remedy
+
+__all__ = ["FitAnswer", "answer_fit"]
+
+MOST_FILES = 5000
+MOST_PROVEN = 8  # environments in which all is imported
+
+
+@record
+class FitAnswer:
+    """What is needed, and every environment held against it, the best first."""
+
+    paths: tuple[str, ...]
+    files: tuple[str, ...]
+    needs: tuple[Need, ...]
+    python: PythonWanted | None
+    environments: tuple[FitOfEnvironment, ...]
+    remedies: tuple[Remedy, ...]
+    notes: tuple[Note, ...] = ()
+
+    @property
+    def best(self) -> FitOfEnvironment | None:
+        """The best that fits; None where none does."""
+        return next((e for e in self.environments if e.fits), None)
+
+    @property
+    def status(self) -> str:
+        """Whether any fits."""
+        return "ok" if self.best is not None else "problem"
+
+
+def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str] = (), prove: bool = False,
+               limit: float = 60.0, progress: Callable[[str], object] = bool) -> FitAnswer:
+    """Read what code needs, and hold that against the environments of the machine. Nothing is run but with `prove`.
+
+    `only` names the environments to look at; `limit` is in seconds, for the imports of one.
+
+    Raises:
+        NothingToJudge: a path is not there, a folder holds no code, or an environment is not known.
+    """
+    m = context.machine
+    wanted = [m.absolute(p) for p in paths]
+    files, notes = _files_of(context, wanted)
+    progress(f"reading {len(files)} file{'s' if len(files) != 1 else ''} …")
+    code = read_needs(m, files, wanted[0] if len(wanted) == 1 and m.is_folder(wanted[0]) else "")
+    declared, pythons, roots, more = _asked_for(context, wanted, code)
+    notes += [*more, *_troubles(code)]
+    neighbours = Neighbours(m, context)
+    own = OwnModules(m, roots)
+    needs = needs_of(code, declared, own, lambda module: _brought_by(neighbours, module))
+    python = python_of(code, pythons)
+    progress("looking at the environments …")
+    found = _judged(context, neighbours, needs, python, only)
+    if prove:
+        found = _proven(context, found, needs, wanted, limit, progress)
+    found.sort(key=_rank)
+    remedies = remedies_of(m, neighbours, context.kernels(), found, needs, python,
+                           [p for p in files if p in wanted and p.endswith(".ipynb")], _home_of(context, wanted))
+    return FitAnswer(tuple(wanted), tuple(files), tuple(needs), python, tuple(found), tuple(remedies), tuple(notes))
+
+
+def _files_of(context: SeatContext, paths: Sequence[str]) -> tuple[list[str], list[Note]]:
+    m, files, notes = context.machine, [], []
+    for path in paths:
+        if m.is_folder(path):
+            found, cut = find_sources(m, path, most=MOST_FILES)
+            if not found:
+                raise NothingToJudge(f"{path} holds no .py and no .ipynb files.", "Name another folder.")
+            if cut:
+                notes.append(Note("files-cut", f"{path} holds more than is looked at; {len(found)} files were.", path))
+            files += found
+        elif m.is_file(path):
+            files.append(path)
+        else:
+            raise NothingToJudge(f"{path} {m.trouble_at(path)}.", "Check the path.")
+    return list(dict.fromkeys(files)), notes
+
+
+def _home_of(context: SeatContext, paths: Sequence[str]) -> str:
+    """Return the folder of the project, in which an environment would be made."""
+    m = context.machine
+    first = paths[0] if m.is_folder(paths[0]) else m.path.dirname(paths[0])
+    project = project_folder(m, first)
+    return project[0] if project else first
+
+
+def _asked_for(context: SeatContext, paths: Sequence[str], code: Sequence[CodeNeeds]
+               ) -> tuple[list[Declared], list[tuple[str, Place]], list[str], list[Note]]:
+    """Return what the projects around the paths ask for, the Pythons they are for, their folders, and notes."""
+    m = context.machine
+    declared: list[Declared] = []
+    pythons: list[tuple[str, Place]] = []
+    roots: list[str] = []
+    notes: list[Note] = []
+    read: set[str] = set()
+    for file in (c for c in code if c.block and c.path in paths):
+        trouble = _of_block(file, declared, pythons)
+        says = f"{file.path}, line {file.block_line}: its block of metadata (PEP 723) cannot be read: {trouble}."
+        notes += [Note("script-block", says, file.path)] if trouble else []
+    alone = {c.path for c in code if c.block}  # such a script says all of it by itself
+    for path in (p for p in paths if p not in alone):
+        folder = path if m.is_folder(path) else m.path.dirname(path)
+        project = project_folder(m, folder)
+        roots += [folder, *([project[0]] if project else [])]
+        if project is not None and project[0] not in read:
+            read.add(project[0])
+            declared += read_project(m, *project).declared
+            pythons += pythons_wanted(m, *project)
+    return declared, pythons, list(dict.fromkeys(roots or [m.path.dirname(p) for p in paths])), notes
+
+
+def _of_block(file: CodeNeeds, declared: list[Declared], pythons: list[tuple[str, Place]]) -> str:
+    """Add what a script's own block says; return why it cannot be read."""
+    from kalyx.core.toml import load_toml
+
+    try:
+        content = load_toml(file.block)
+        asked = content.get("dependencies", [])
+        if not isinstance(asked, list) or not all(isinstance(a, str) for a in asked):
+            raise ValueError("dependencies is no list of requirements")
+    except (ValueError, AttributeError, RecursionError) as error:
+        return str(error)
+    declared += [Declared(a, file.path, file.block_line) for a in asked]
+    if isinstance(content.get("requires-python"), str):
+        pythons.append((content["requires-python"], Place(file.path, file.block_line)))
+    return ""
+
+
+def _troubles(code: Sequence[CodeNeeds]) -> list[Note]:
+    tail = "; its imports were looked for line by line"
+    return [Note("source-unread", f"{c.path}: {c.trouble}{tail if c.imports else ''}.", c.path)
+            for c in code if c.trouble]
+
+
+def _brought_by(neighbours: Neighbours, module: str) -> str | None:
+    """Return the distribution that brings a module by the metadata of most environments that have it."""
+    names = [e.name for e in neighbours.having(module.split(".")[0], None) if e.name] if "." not in module else []
+    return max(names, key=names.count) if names else None
+
+
+def _judged(context: SeatContext, neighbours: Neighbours, needs: Sequence[Need], python: PythonWanted | None,
+            only: Sequence[str]) -> list[FitOfEnvironment]:
+    m = context.machine
+    if only:
+        places = [find_environment(context, name) for name in only]
+        listed = [e for p in places if (e := context.surveyor.describe(p)) is not None]
+    else:
+        listed = list(context.environments())
+    kernels: dict[str, list[str]] = {}
+    for kernel in context.kernels():
+        for prefix in prefix_of_kernel(m, kernel) if kernel.argv and not kernel.trouble else ():
+            kernels.setdefault(m.key(prefix), []).append(kernel.name)
+    used = _used_here(context)
+    found = []
+    for environment in listed:
+        judge = EnvironmentJudge(m, neighbours, environment)
+        fits = judge.python_fits(python)
+        lacks = judge.lacks(needs)
+        if fits and not lacks:
+            lacks = judge.broken(needs)
+        key = m.key(environment.path)
+        found.append(FitOfEnvironment(environment, environment.interpreter, tuple(kernels.get(key, ())),
+                                      tuple(used.get(key, ())), fits, tuple(lacks)))
+    return found
+
+
+def _used_here(context: SeatContext) -> dict[str, list[str]]:
+    """Return which seats of the folder use which environment."""
+    used: dict[str, list[str]] = {}
+    try:
+        seats = answer_here(context).seats
+    except KalyxError:  # the folder cannot be looked into: that is not what was asked
+        return {}
+    for seat in seats:
+        if seat.environment is not None:
+            used.setdefault(context.machine.key(seat.environment.path), []).append(seat.ref)
+    return used
+
+
+def _rank(one: FitOfEnvironment) -> tuple[object, ...]:
+    """Return what orders environments: fits and is used here, fits, fewest lacking."""
+    is_base = one.environment.kind == "base"
+    return (not one.fits, not one.used_here if one.fits else False, is_base, not one.python_fits,
+            len(one.lacks) + len(one.breaks), not one.used_here, not one.kernels, one.environment.path)
+
+
+# -- proving ---------------------------------------------------------------------------------------
+def _proven(context: SeatContext, found: Sequence[FitOfEnvironment], needs: Sequence[Need], paths: Sequence[str],
+            limit: float, progress: Callable[[str], object]) -> list[FitOfEnvironment]:
+    """Import everything in each environment that fits, several at once; the first of them, where there are many."""
+    fitting = sorted((f for f in found if f.fits), key=_rank)[:MOST_PROVEN]
+    progress(f"importing everything in {len(fitting)} environment{'s' if len(fitting) != 1 else ''} …")
+    modules = [n.module for n in needs if n.module and not n.optional and not n.unless]
+    folder = paths[0] if context.machine.is_folder(paths[0]) else context.machine.path.dirname(paths[0])
+    proven = context.machine.in_parallel(lambda one: _prove(context, one, modules, folder, limit), fitting)
+    by_path = {p.environment.path: p for p in proven}
+    return [by_path.get(f.environment.path, f) for f in found]
+
+
+def _prove(context: SeatContext, one: FitOfEnvironment, modules: Sequence[str], folder: str,
+           limit: float) -> FitOfEnvironment:
+    from kalyx.core.facts.imports.case import Case
+    from kalyx.core.facts.imports.trial import observe_imports
+    from kalyx.core.verdicts.judge_import import judge_import
+
+    facts = env_seat(context, one.environment.path)
+    interpreter: Interpreter | None = facts.seat.interpreter
+    if interpreter is None or not interpreter.may_start or facts.seat.launch is None:
+        return one
+    launch = replace(facts.seat.launch, cwd=folder, start=folder)
+    seen = observe_imports(context.machine, launch, interpreter, context.examiner.probe_folder, list(modules), limit)
+    breaks = []
+    for module, observed in seen.items():
+        if observed.outcome == "imports":
+            continue
+        seat = replace(facts.seat, launch=launch)
+        case = Case(context.machine, seat, observed, Neighbours(context.machine, context))
+        causes = [f for f in judge_import(case).causes if f.is_problem]
+        breaks.append(f"{module} does not import: {causes[0].because if causes else observed.outcome}")
+    return replace(one, proven=not breaks and len(seen) == len(modules), breaks=tuple(breaks))

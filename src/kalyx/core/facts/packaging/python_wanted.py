@@ -1,0 +1,95 @@
+"""Which versions of Python a project says that it is for: ``requires-python`` and what other tools call it."""
+
+from __future__ import annotations
+
+import re
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.packaging.project_files import is_lock
+from kalyx.core.model import Place
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable, Iterator
+    from typing import Any
+
+    from kalyx.core.facts.files import Files
+
+__all__ = ["pythons_wanted"]
+
+LIMIT = 1_048_576  # bytes of one file
+
+
+def pythons_wanted(files: Files, folder: str, names: Iterable[str]) -> list[tuple[str, Place]]:
+    """Return the specifiers (PEP 440) by which the files of a project's folder limit Python, each with its place."""
+    found = []
+    for name in sorted(n for n in names if n in _READERS or is_lock(n)):
+        path = files.path.join(folder, name)
+        try:
+            text = files.read_text(path, LIMIT)
+            said = [s for s in _READERS.get(name, _of_lock)(text) if s]
+        except (Unreadable, ValueError, TypeError, AttributeError, KeyError, RecursionError):
+            continue  # who reads what it requires says what is wrong with the file
+        lines = text.splitlines()
+        line = next((n for n, row in enumerate(lines, 1) if re.search(r"python", row, re.IGNORECASE)
+                     and re.search(r"\d", row) and not row.lstrip().startswith("#")), 1)
+        found += [(specifier, Place(path, line, text=lines[line - 1].strip() if lines else "")) for specifier in said]
+    return found
+
+
+def _toml(text: str) -> Any:
+    from kalyx.core.toml import load_toml
+
+    return load_toml(text)
+
+
+def _of_pyproject(text: str) -> Iterator[str]:
+    content = _toml(text)
+    yield str(content.get("project", {}).get("requires-python", ""))
+    own = content.get("tool", {}).get("poetry", {}).get("dependencies", {}).get("python", "")
+    if isinstance(own, str):
+        yield _carets(own)
+
+
+def _of_lock(text: str) -> Iterator[str]:
+    yield str(_toml(text).get("requires-python", ""))
+
+
+def _of_pipfile(text: str) -> Iterator[str]:
+    wanted = _toml(text).get("requires", {})
+    version = str(wanted.get("python_version") or wanted.get("python_full_version") or "")
+    yield f"=={version}.*" if version.count(".") == 1 else f"=={version}" if version else ""
+
+
+def _of_setup(text: str) -> Iterator[str]:
+    match = re.search(r"^\s*python_requires\s*=\s*(\S.*)$", text, re.MULTILINE)
+    yield match[1].strip() if match else ""
+
+
+def _of_conda(text: str) -> Iterator[str]:
+    match = re.search(r"^\s*-\s*[\"']?python\s*([=<>!~]=?\s*[\d.*]+(?:\s*,\s*[<>=!]+\s*[\d.*]+)*)[\"']?\s*$", text,
+                      re.MULTILINE)
+    if match is None:
+        return
+    words = match[1].replace(" ", "")
+    plain = re.fullmatch(r"={1,2}([\d.]+)", words)
+    yield f"=={plain[1]}.*" if plain and plain[1].count(".") < 2 else f"=={plain[1]}" if plain else words
+
+
+def _of_version_file(text: str) -> Iterator[str]:
+    match = re.match(r"\s*(?:python-|cpython-)?(\d+\.\d+)(?:\.\d+)?\s*$", text)
+    yield f"=={match[1]}.*" if match else ""
+
+
+def _carets(words: str) -> str:
+    """Put ``^3.8`` and ``~3.8`` into the words of PEP 440."""
+    match = re.fullmatch(r"([\^~])\s*(\d+)\.(\d+)(?:\.\d+)?", words.strip())
+    if match is None:
+        return "" if words.strip() == "*" else words
+    above = f"{int(match[2]) + 1}" if match[1] == "^" else f"{match[2]}.{int(match[3]) + 1}"
+    return f">={words.strip()[1:].strip()},<{above}"
+
+
+_READERS: dict[str, Callable[[str], Iterable[str]]] = {
+    "pyproject.toml": _of_pyproject, "Pipfile": _of_pipfile, "setup.cfg": _of_setup,
+    "environment.yml": _of_conda, "environment.yaml": _of_conda, ".python-version": _of_version_file}

@@ -1,0 +1,134 @@
+"""What the files of a project need to run: modules, versions of Python, and what a script says of itself (PEP 723).
+
+Many files are read in several processes, and what was read is remembered in the user's cache folder, by path, size
+and time of change: the next run reads only what has changed.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from hashlib import sha256
+
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.configuration.own_files import user_folder
+from kalyx.core.facts.source_code.imports import ImportedName, read_source
+from kalyx.core.facts.source_code.python_range import Bound, versions_of_code
+from kalyx.core.lean.record import record
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from typing import Any
+
+    from kalyx.core.facts.files import Files
+    from kalyx.core.machine.interface import Machine
+
+__all__ = ["CodeNeeds", "needs_as_data", "read_needs"]
+
+FORM = 1  # grows when what is read of a file, or how it is kept, changes
+MANY = 60  # files, from which on more than one process is worth its start
+CHUNK = 25  # files that a process is given at once
+CACHE_LIMIT = 64 * 1024 * 1024  # bytes
+# The block that a script may begin with, of the type `script` (PEP 723)
+_BLOCK = re.compile(r"(?m)^# /// script$\s(?P<content>(^#(| .*)$\s)+)^# ///$")
+
+
+@record
+class CodeNeeds:
+    """What one file imports, the Pythons that can run it, the TOML of its own block, and what could not be read."""
+
+    path: str
+    imports: tuple[ImportedName, ...] = ()
+    bounds: tuple[Bound, ...] = ()
+    folders: tuple[str, ...] = ()  # that it adds to the search path itself
+    block: str = ""
+    block_line: int = 0
+    trouble: str = ""
+    line: int | None = None
+
+
+def read_needs(machine: Machine, paths: Sequence[str], root: str) -> list[CodeNeeds]:
+    """Return what each file needs, in their order. `root` is the folder of the project, or empty."""
+    m = machine
+    name = sha256(json.dumps(root or sorted(paths)).encode("utf-8", "surrogateescape")).hexdigest()[:24]
+    place = m.path.join(user_folder(m, "cache"), f"needs-{name}.json")
+    known = _recalled(m, place)
+    states = {p: _state(m, p) for p in paths}
+    data = {p: known[p][1] for p in paths if p in known and known[p][0] == states[p] != []}
+    unread = [p for p in paths if p not in data]
+    chunks = [(unread[n:n + CHUNK], root) for n in range(0, len(unread), CHUNK)]
+    for chunk in m.in_processes(needs_as_data, chunks) if len(unread) >= MANY else (
+            needs_as_data(m, *chunk) for chunk in chunks):
+        data.update({str(one["path"]): one for one in chunk})
+    if unread:
+        kept = {p: [states[p], data[p]] for p in paths if states[p]}
+        m.remember(place, json.dumps({"form": FORM, "files": kept}, separators=(",", ":")).encode("utf-8"))
+    return [_of_data(data[p]) for p in paths]
+
+
+def _state(m: Machine, path: str) -> list[object]:
+    info = m.stat(path)
+    return [info.size, info.modified] if info is not None else []
+
+
+def _recalled(m: Machine, place: str) -> dict[str, Any]:
+    try:
+        content = json.loads(m.read_whole(place, CACHE_LIMIT)) if m.is_file(place) else {}
+        files = content["files"] if content["form"] == FORM else {}
+        assert isinstance(files, dict)
+        return {p: row for p, row in files.items() if isinstance(row, list) and len(row) == 2 and _is_whole(p, row[1])}
+    except (Unreadable, ValueError, KeyError, TypeError, AssertionError, RecursionError):  # damaged: it is read anew
+        return {}
+
+
+def _is_whole(path: str, data: Any) -> bool:
+    """Whether remembered data is what was written: anybody may have changed it since."""
+    try:
+        return isinstance(data, dict) and _of_data(data).path == path and isinstance(data["block"], str)
+    except (TypeError, ValueError, KeyError):
+        return False
+
+
+def needs_as_data(files: Files, paths: Sequence[str], root: str) -> list[dict[str, Any]]:
+    """Read files; return what each needs as plain data, which goes from one process to another.
+
+    Trees are large and hold no circles: they are not searched for any meanwhile.
+    """
+    import gc
+
+    was_on = gc.isenabled()
+    gc.disable()
+    try:
+        return [_read(files, p, root) for p in paths]
+    finally:
+        if was_on:
+            gc.enable()
+
+
+def _read(files: Files, path: str, root: str) -> dict[str, Any]:
+    bounds: list[Bound] = []
+    blocks: list[tuple[str, int]] = []
+
+    def each(tree: Any, text: str, cell: int | None, imports: Sequence[ImportedName]) -> None:
+        bounds.extend(versions_of_code(tree, text, cell, imports))
+        match = _BLOCK.search(text) if "# /// script" in text else None
+        if match and not blocks:
+            lines = [line[2:] if line.startswith("# ") else line[1:] for line in match["content"].splitlines()]
+            blocks.append(("\n".join(lines), text.count("\n", 0, match.start()) + 1))
+
+    source = read_source(files, path, root, each=each)
+    block, block_line = blocks[0] if blocks else ("", 0)
+    return {"path": path, "block": block, "block_line": block_line, "trouble": source.trouble, "line": source.line,
+            "folders": [folder for folder, _ in source.paths],
+            "imports": [[i.module, i.name, i.line, i.guard, i.cell, list(i.instead_of) if i.instead_of else None]
+                        for i in source.imports],
+            "bounds": [[b.version, b.is_oldest, b.what, b.line, b.cell] for b in bounds]}
+
+
+def _of_data(data: dict[str, Any]) -> CodeNeeds:
+    imports = tuple(ImportedName(module, name, line, guard, cell, "", (instead[0], instead[1]) if instead else None)
+                    for module, name, line, guard, cell, instead in data["imports"])
+    bounds = tuple(Bound(*row) for row in data["bounds"])
+    return CodeNeeds(str(data["path"]), imports, bounds, tuple(data["folders"]), data["block"], data["block_line"],
+                     data["trouble"], data["line"])

@@ -1,0 +1,86 @@
+"""Shares work out among processes: each reads its part of the files, and all that it found comes back as plain data."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from importlib import import_module
+
+from kalyx.core.errors import Unreadable
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator, Sequence
+    from typing import Any
+
+    from kalyx.core.machine.interface import Machine
+
+__all__ = ["share_out", "work"]
+
+MOST_PROCESSES = 4
+LIMIT = 300.0  # seconds for a part
+_START = "import sys; sys.path.insert(0, sys.argv[2]); from kalyx.core.machine.workers import work; work(sys.argv[1])"
+
+
+def share_out(machine: Machine, function: Callable[..., Any], parts: Sequence[Sequence[Any]]) -> Iterator[Any]:
+    """Yield what a function of a module makes of each part, in their order; this process takes a share as well.
+
+    The function is called with a machine and what is in a part; both that and what it returns can be written as
+    JSON. What a child did not do, as it was ended or could not start, is done here.
+    """
+    count = max(1, min(os.cpu_count() or 1, MOST_PROCESSES, len(parts)))
+    shares = [list(range(n, len(parts), count)) for n in range(count)]
+    begun = [_begin(machine, function, [parts[n] for n in share]) for share in shares[1:]]
+    done: dict[int, Any] = {n: function(machine, *parts[n]) for n in shares[0]}
+    for share, child in zip(shares[1:], begun, strict=True):
+        for number, result in zip(share, _result_of(machine, child), strict=False):
+            done[number] = result
+    for number, part in enumerate(parts):
+        yield done[number] if number in done else function(machine, *part)
+
+
+def _begin(machine: Machine, function: Callable[..., Any], parts: list[Sequence[Any]]) -> tuple[str, Any] | None:
+    """Start a child with its share of the parts; None where it cannot be given to it."""
+    try:
+        folder = machine.make_folder()
+    except Unreadable:
+        return None
+    asked = {"module": function.__module__, "function": function.__name__, "parts": parts, "cwd": machine.cwd}
+    with open(os.path.join(folder, "asked.json"), "w", encoding="utf-8", errors="surrogateescape") as file:
+        json.dump(asked, file)
+    root = os.path.dirname(os.path.dirname(os.path.dirname(os.path.dirname(os.path.abspath(__file__)))))
+    return folder, machine.begin([sys.executable, "-I", "-c", _START, folder, root], limit=LIMIT)
+
+
+def _result_of(machine: Machine, begun: tuple[str, Any] | None) -> list[Any]:
+    """Return what a child made of its parts, and take over what it could not read; nothing where it failed."""
+    if begun is None:
+        return []
+    folder, child = begun
+    child.result()
+    try:
+        with open(os.path.join(folder, "done.json"), encoding="utf-8") as file:
+            done = json.load(file)
+        for path, reason in done["troubles"].items():
+            machine.report(path, reason)
+        return list(done["results"])
+    except (OSError, ValueError, KeyError, TypeError):
+        return []
+    finally:
+        machine.remove_folder(folder)
+
+
+def work(folder: str) -> None:
+    """Do the share that a folder describes, and write there what comes of it."""
+    from kalyx.core.machine.local import RealMachine
+
+    with open(os.path.join(folder, "asked.json"), encoding="utf-8") as file:
+        asked = json.load(file)
+    machine = RealMachine(cwd=asked["cwd"])
+    function = getattr(import_module(asked["module"]), asked["function"])
+    results = [function(machine, *part) for part in asked["parts"]]
+    place = os.path.join(folder, "done")
+    with open(place, "w", encoding="utf-8") as file:
+        json.dump({"results": results, "troubles": machine.troubles}, file)
+    os.replace(place, f"{place}.json")

@@ -1,0 +1,69 @@
+"""What code needs, and how far an environment has it."""
+
+from __future__ import annotations
+
+from kalyx.core.lean.record import record
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.model.imports import Place
+    from kalyx.core.model.python import Environment, Interpreter
+
+__all__ = ["FitOfEnvironment", "Lack", "Need", "PythonWanted"]
+
+
+@record
+class Need:
+    """A module that code imports, or a distribution that the project asks for.
+
+    ``module`` is null for what is asked for and not imported, ``distribution`` for what the standard library brings
+    or nothing tells. ``unless`` are the modules in whose place it is imported: with them there, it is not needed.
+    ``marker`` says where alone it is wanted (PEP 508).
+    """
+
+    module: str | None
+    distribution: str | None
+    specifier: str = ""
+    asked_by: tuple[Place, ...] = ()
+    optional: bool = False
+    unless: tuple[str, ...] = ()
+    marker: str = ""
+    is_standard: bool = False
+
+
+@record
+class PythonWanted:
+    """The versions of Python that can run it (PEP 440), and why."""
+
+    specifier: str
+    because: str
+
+
+@record
+class Lack:
+    """A need that an environment does not meet: what is wanted, what is found there, and the reason."""
+
+    module: str | None
+    distribution: str | None
+    wanted: str
+    found: str | None
+    because: str
+
+
+@record
+class FitOfEnvironment:
+    """How far an environment has what is needed; ``proven`` is null where nothing was imported there."""
+
+    environment: Environment
+    interpreter: Interpreter | None
+    kernels: tuple[str, ...]
+    used_here: tuple[str, ...]
+    python_fits: bool
+    lacks: tuple[Lack, ...]
+    proven: bool | None = None
+    breaks: tuple[str, ...] = ()
+
+    @property
+    def fits(self) -> bool:
+        """Whether the code can run there, as far as is known."""
+        return self.python_fits and not self.lacks and self.proven is not False

@@ -1,0 +1,1 @@
+"""Which environments can run some code."""

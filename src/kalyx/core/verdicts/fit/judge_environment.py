@@ -1,0 +1,197 @@
+"""How far an environment has what code needs, by reading alone."""
+
+from __future__ import annotations
+
+import re
+
+from kalyx.core.facts.native.builtin_modules import CompiledIn
+from kalyx.core.facts.packaging.record_file import Record
+from kalyx.core.facts.packaging.requirements import applies, is_met, marker_values, suits
+from kalyx.core.facts.search_path.modules import EXTENSION
+from kalyx.core.facts.search_path.predicted import usual_stdlib
+from kalyx.core.model import Lack, version_pair
+from kalyx.core.model.names import normal_name
+from kalyx.core.tables.standard_library import stdlib_history
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from kalyx.core.facts.environments.neighbours import Neighbours
+    from kalyx.core.facts.files import Files
+    from kalyx.core.model import Distribution, Environment, Interpreter, Need, PythonWanted
+
+__all__ = ["EnvironmentJudge"]
+
+# Modules of the standard library that are of no use without a compiled part, which a build may have left out
+_COMPILED_PARTS = {
+    "tkinter": "_tkinter", "turtle": "_tkinter", "idlelib": "_tkinter", "sqlite3": "_sqlite3", "ssl": "_ssl",
+    "lzma": "_lzma", "bz2": "_bz2", "ctypes": "_ctypes", "curses": "_curses", "readline": "readline", "zlib": "zlib"}
+_TAG = re.compile(r"\.(?:cpython-|cp)(\d)(\d+)[a-z]*(?:-|$)|\.pypy(\d)(\d+)")
+
+
+class EnvironmentJudge:
+    """Holds the needs of some code against one environment."""
+
+    def __init__(self, files: Files, neighbours: Neighbours, environment: Environment) -> None:
+        self.files = files
+        self.neighbours = neighbours
+        self.environment = environment
+        interpreter = environment.interpreter
+        self.interpreter = interpreter if interpreter is not None and interpreter.works else None
+        self.version = (interpreter.version if interpreter else None) or environment.python_version or ""
+        self.sites = neighbours.visible_sites(self.interpreter) if self.interpreter else neighbours.sites(environment)
+        self._found: dict[str, Distribution | None] = {}
+
+    def python_fits(self, python: PythonWanted | None) -> bool:
+        """Whether its Python can run the code; not where it is not known."""
+        if self.interpreter is None or not self.version:
+            return False
+        return python is None or suits(python.specifier, self.version)
+
+    def lacks(self, needs: Sequence[Need]) -> list[Lack]:
+        """Return the needs that it does not meet, those alone that nothing makes optional."""
+        present = {n.module for n in needs if n.module and self._lack(n) is None}
+        found = []
+        for need in needs:
+            if need.optional or (need.unless and all(u in present for u in need.unless)):
+                continue
+            lack = self._lack(need)
+            if lack is not None:
+                found.append(lack)
+        unique = {(normal_name(x.distribution or x.module or ""), x.because): x for x in reversed(found)}
+        return [x for x in found if unique[normal_name(x.distribution or x.module or ""), x.because] is x]
+
+    def _lack(self, need: Need) -> Lack | None:
+        if need.marker and not applies(f"x; {need.marker}", self._markers()):
+            return None
+        if need.is_standard:
+            return self._lack_of_standard(need)
+        name, wanted = need.distribution or "", need.specifier
+        found = self._named(name) if name else None
+        if need.module and not self._has(need.module):
+            because = f"there is no module {need.module} in {self._place()}"
+            if found is not None:
+                because = f"{found.name} {found.version} is there, and does not bring {need.module}"
+            return Lack(need.module, name or None, wanted, found.version if found else None, because)
+        if need.module is None and found is None:
+            return Lack(None, name, wanted, None, f"{name} is not in {self._place()}")
+        if found is not None and wanted and is_met(f"{name}{wanted}", found.version) is False:
+            asker = next((p for p in need.asked_by if p.text), None)
+            by = f", which {asker.path} asks for" if asker else ""
+            return Lack(need.module, name, wanted, found.version,
+                        f"{found.name} {found.version} is there, and is not {wanted}{by}")
+        return None
+
+    def broken(self, needs: Sequence[Need]) -> list[Lack]:
+        """Return what is there and cannot work: files that were installed are gone, or are for another Python."""
+        found = []
+        for need in needs:
+            owner = self._owner(need) if need.module and not need.optional and not need.is_standard else None
+            if owner is None or owner.editable:
+                continue
+            record = Record(self.files, owner)
+            missing = record.missing()
+            if missing:
+                more = f" and {len(missing) - 1} more files are" if len(missing) > 1 else " is"
+                found.append(Lack(need.module, owner.name, need.specifier, owner.version,
+                                  f"{owner.name} {owner.version} is damaged: {record.absolute(missing[0])}{more} gone"))
+                continue
+            foreign = self._for_another(record)
+            if foreign:
+                found.append(Lack(need.module, owner.name, need.specifier, owner.version,
+                                  f"{owner.name} {owner.version} was built for another Python: {foreign}"))
+        return found
+
+    # -- what is there ---------------------------------------------------------------------
+    def _place(self) -> str:
+        return self.sites[0] if self.sites else self.environment.path
+
+    def _markers(self) -> dict[str, str]:
+        kind = self.interpreter.implementation if self.interpreter else None
+        return marker_values(self.version or "3", kind or "cpython", self.files.platform)
+
+    def _has(self, module: str) -> bool:
+        """Whether a module is there; of a name that many share, each of its parts."""
+        top, _, rest = module.partition(".")
+        if not rest:
+            return self.neighbours.any_holds(self.sites, top)
+        m = self.files
+        for site in self.sites:
+            place = m.path.join(site, *module.split("."))
+            if m.is_folder(place) or m.is_file(f"{place}.py") or any(
+                    EXTENSION.match(n) and n.startswith(f"{module.rpartition('.')[2]}.")
+                    for n in m.entries(m.path.dirname(place))):
+                return True
+            parent = m.path.dirname(place)
+            if m.is_file(m.path.join(parent, "__init__.py")) and "." in rest:  # a name of a module, as like as not
+                return True
+        return False
+
+    def _named(self, name: str) -> Distribution | None:
+        if name not in self._found:
+            found = (self.neighbours.metadata_in(s).named(name) for s in self.sites)
+            self._found[name] = next((d for d in found if d is not None), None)
+        return self._found[name]
+
+    def _owner(self, need: Need) -> Distribution | None:
+        assert need.module is not None
+        top = need.module.split(".")[0]
+        found = self._named(need.distribution) if need.distribution else None
+        if found is not None and top in found.modules:
+            return found
+        owners = (self.neighbours.metadata_in(s).providing(top) for s in self.sites)
+        return next((d for d in owners if d is not None), None)
+
+    def _for_another(self, record: Record) -> str:
+        """Return a compiled part that only another Python loads, and that has no twin for this one; mostly none."""
+        if self.interpreter is None:
+            return ""
+        by_stem: dict[str, list[tuple[str, bool]]] = {}
+        for row in record.rows:
+            folder, _, file = row.rpartition("/")
+            match = EXTENSION.match(file)
+            if match:
+                ours = self._is_for(match["tag"], self.interpreter)
+                by_stem.setdefault(f"{folder}/{match['module']}", []).append((row, ours))
+        foreign = next((rows for rows in by_stem.values() if not any(ours for _, ours in rows)), None)
+        return str(record.absolute(foreign[0][0])) if foreign else ""
+
+    def _is_for(self, tag: str, interpreter: Interpreter) -> bool:
+        match = _TAG.match(tag)
+        if match is None:  # no tag, abi3, or one that is not known
+            return True
+        is_pypy = match[3] is not None
+        numbers = (int(match[3] or match[1]), int(match[4] or match[2]))
+        return is_pypy == (interpreter.implementation == "pypy") and numbers == version_pair(self.version)
+
+    # -- the standard library --------------------------------------------------------------
+    def _lack_of_standard(self, need: Need) -> Lack | None:
+        module = need.module or ""
+        top = module.split(".")[0]
+        if self.neighbours.any_holds(self.sites, top):  # a stand-in for what came later, or went
+            return None
+        pair = version_pair(self.version)
+        for name in (module, top):
+            row = stdlib_history()["modules"].get(name) or [None, None]
+            first, gone = version_pair(row[0] or "2.0"), version_pair(row[1] or "99.0")
+            if pair < first or pair >= gone:
+                when = f"it came with Python {row[0]}" if pair < first else f"it went with Python {row[1]}"
+                return Lack(module, None, "", None, f"Python {self.version} has no {name}: {when}")
+        return self._lack_of_part(module, top)
+
+    def _lack_of_part(self, module: str, top: str) -> Lack | None:
+        """Find a module of the standard library that this build, or this system's package, leaves out."""
+        part = _COMPILED_PARTS.get(top, top if top in ("distutils", "ensurepip", "venv", "lib2to3") else "")
+        if not part or self.interpreter is None:
+            return None
+        m = self.files
+        folders = usual_stdlib(m, self.interpreter)
+        if not any(m.names_in(f) for f in folders):
+            return None
+        places = [p for f in folders for p in (f, m.path.join(f, "lib-dynload"), m.path.join(f, "DLLs"))]
+        if any(n.split(".")[0] == part for place in places for n in m.names_in(place)) or part in CompiledIn(
+                m, self.interpreter, m.env):
+            return None
+        return Lack(module, None, "", None,
+                    f"the Python {self.version} in {self.interpreter.base_prefix} was made without {part}")

@@ -1,0 +1,177 @@
+"""What code and its project need, put together: modules by the distributions that bring them, and the Pythons."""
+
+from __future__ import annotations
+
+import sys
+
+from kalyx.core.facts.packaging.project import Declared
+from kalyx.core.lean.record import record, replace
+from kalyx.core.model import Need, Place, PythonWanted
+from kalyx.core.model.names import normal_name, requirement_name
+from kalyx.core.tables.import_names import distribution_for, is_shared
+from kalyx.core.tables.standard_library import stdlib_history
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable, Sequence
+
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.source_code.imports import ImportedName
+    from kalyx.core.facts.source_code.needs import CodeNeeds
+
+__all__ = ["OwnModules", "is_standard", "needs_of", "python_of"]
+
+_GUARDED = ("try", "typing")
+
+
+class OwnModules:
+    """The modules of the code itself: beside a file, in its project, in folders that it adds to the search path."""
+
+    def __init__(self, files: Files, roots: Sequence[str]) -> None:
+        self._files = files
+        self._roots = [f for r in roots for f in (r, files.path.join(r, "src"), files.path.join(r, "lib"))]
+        self._names: dict[str, frozenset[str]] = {}
+
+    def has(self, module: str, code: CodeNeeds) -> bool:
+        """Whether a file's import finds a module of one's own."""
+        from kalyx.core.facts.source_code.imports import package_root
+
+        top, m = module.split(".")[0], self._files
+        folders = [m.path.dirname(code.path), *code.folders, *self._roots]
+        return any(top in self._in(f) for f in folders) or top in self._in(package_root(m, code.path))
+
+    def _in(self, folder: str) -> frozenset[str]:
+        if folder not in self._names:
+            m = self._files
+            names, folders, _ = m.scan(folder)
+            found = {n.partition(".")[0] for n in names if n.endswith((".py", ".so", ".pyd", ".ipynb"))
+                     and not n.endswith(".ipynb")}
+            found |= {n for n in folders if n.isidentifier() and any(
+                inner.endswith((".py", ".so", ".pyd")) for inner in m.scan(m.path.join(folder, n))[0])}
+            self._names[folder] = frozenset(found)
+        return self._names[folder]
+
+
+@record
+class _Asked:
+    """All lines that ask for one module."""
+
+    module: str
+    places: tuple[Place, ...]
+    unless: tuple[str, ...] = ()
+
+
+def is_standard(module: str) -> bool:
+    """Whether a module is, was, or will be one of the standard library."""
+    top = module.split(".")[0]
+    return top in sys.stdlib_module_names or top in stdlib_history()["modules"] or module in stdlib_history()["modules"]
+
+
+def needs_of(code: Iterable[CodeNeeds], declared: Sequence[Declared], own: OwnModules,
+             brought_by: Callable[[str], str | None]) -> list[Need]:
+    """Return what is needed, what is imported first; `brought_by` names a module's distribution by metadata here."""
+    asked: dict[str, _Asked] = {}
+    for file in code:
+        for item in file.imports:
+            module = _as_asked(item)
+            if not module or (own.has(module, file) and not is_shared(module.split(".")[0])):
+                continue
+            place = Place(file.path, item.line, item.cell, item.guard)
+            known = asked.get(module, _Asked(module, ()))
+            unless = known.unless or tuple(_alternatives(file, item))
+            asked[module] = replace(known, places=(*known.places, place), unless=unless)
+    by_name: dict[str, list[Declared]] = {}
+    for one in declared:
+        by_name.setdefault(one.name, []).append(one)
+    found = [_need(one, by_name, brought_by) for one in asked.values()]
+    imported = {normal_name(n.distribution) for n in found if n.distribution}
+    for name, rows in by_name.items():
+        main = [d for d in rows if not d.optional]
+        if name not in imported and main:
+            found += [Need(None, requirement_name(d.requirement), _specifier(d), (_place(d),), marker=_marker(d))
+                      for d in main]
+    return found
+
+
+def _as_asked(item: ImportedName) -> str:
+    """Return the module that has to be there: of a name that many share, with its parts."""
+    if item.module.startswith("."):
+        return ""
+    parts = item.module.split(".")
+    if not is_shared(parts[0]):
+        return item.module if is_standard(item.module) and item.module in stdlib_history()["modules"] else parts[0]
+    return item.module if len(parts) > 1 or not item.name else f"{item.module}.{item.name}"
+
+
+def _alternatives(file: CodeNeeds, item: ImportedName) -> list[str]:
+    """Return the modules that an import in an ``except`` stands in for."""
+    if item.instead_of is None:
+        return []
+    first, last = item.instead_of
+    return [m for i in file.imports if i.cell == item.cell and first <= i.line <= last and (m := _as_asked(i))]
+
+
+def _need(one: _Asked, declared: dict[str, list[Declared]], brought_by: Callable[[str], str | None]) -> Need:
+    needed = any(p.guard not in _GUARDED for p in one.places)
+    places = tuple(sorted(one.places, key=lambda p: not p.needed))
+    if is_standard(one.module) and not _is_declared(one.module, declared):
+        return Need(one.module, None, "", places, not needed, one.unless, is_standard=True)
+    by_table = distribution_for(one.module)
+    here = brought_by(one.module)
+    names = [n for n in (here, by_table, one.module.split(".")[0]) if n]
+    name = next((n for n in names if normal_name(n) in declared), names[0])
+    rows = declared.get(normal_name(name), [])
+    specifier = ",".join(dict.fromkeys(s for d in rows if (s := _specifier(d))))
+    return Need(one.module, name, specifier, (*places, *map(_place, rows)), not needed, one.unless)
+
+
+def _is_declared(module: str, declared: dict[str, list[Declared]]) -> bool:
+    return normal_name(module.split(".")[0]) in declared
+
+
+def _place(one: Declared) -> Place:
+    return Place(one.file, one.line or 1, text=one.requirement)
+
+
+def _specifier(one: Declared) -> str:
+    from packaging.requirements import InvalidRequirement, Requirement
+
+    try:
+        return str(Requirement(one.requirement).specifier)
+    except InvalidRequirement:
+        return ""
+
+
+def _marker(one: Declared) -> str:
+    return one.requirement.partition(";")[2].strip()
+
+
+def python_of(code: Iterable[CodeNeeds], wanted: Sequence[tuple[str, Place]]) -> PythonWanted | None:
+    """Return the Pythons that can run all of it, by what decides that most; None where nothing does."""
+    from packaging.specifiers import InvalidSpecifier, SpecifierSet
+
+    from kalyx.core.model import version_pair
+
+    oldest: tuple[tuple[int, int], str, str] | None = None
+    newest: tuple[tuple[int, int], str, str] | None = None
+    for file in code:
+        for bound in file.bounds:
+            pair = version_pair(bound.version) or (0, 0)
+            cell = f", code cell {bound.cell}" if bound.cell else ""
+            where = f"{bound.what} ({file.path}{cell}, line {bound.line})"
+            if bound.is_oldest and (oldest is None or pair > oldest[0]):
+                oldest = (pair, f">={bound.version}", where)
+            elif not bound.is_oldest and (newest is None or pair < newest[0]):
+                newest = (pair, f"<{bound.version}", where)
+    parts = [(b[1], b[2]) for b in (oldest, newest) if b is not None]
+    for specifier, place in wanted:
+        try:
+            SpecifierSet(specifier)
+        except InvalidSpecifier:
+            continue
+        parts.append((specifier, f"{place.path}, line {place.line}"))
+    if not parts:
+        return None
+    specifiers = list(dict.fromkeys(s for s, _ in parts))
+    because = [why if len(specifiers) == 1 else f"{s} for {why}" for s, why in dict.fromkeys(parts)]
+    return PythonWanted(",".join(specifiers), "; ".join(because))

@@ -1,0 +1,105 @@
+"""How code comes to run in an environment that fits, or one comes to fit."""
+
+from __future__ import annotations
+
+from kalyx.core.facts.kernels.kernelspecs import prefix_of_kernel
+from kalyx.core.facts.packaging.requirements import suits
+from kalyx.core.model import Remedy, version_pair
+from kalyx.core.model.names import normal_name
+from kalyx.core.tables.import_names import is_everyday
+from kalyx.core.verdicts.remedies.kernels import switch_kernel, well_kernels
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from kalyx.core.facts.environments.neighbours import Neighbours
+    from kalyx.core.facts.files import Files
+    from kalyx.core.model import FitOfEnvironment, Interpreter, Kernel, Need, PythonWanted
+
+__all__ = ["remedies_of"]
+
+
+def remedies_of(files: Files, neighbours: Neighbours, kernels: Sequence[Kernel], found: Sequence[FitOfEnvironment],
+                needs: Sequence[Need], python: PythonWanted | None, notebooks: Sequence[str], home: str
+                ) -> list[Remedy]:
+    """Return what to do: have notebooks use the best, put what lacks into the nearest, make one with all of it."""
+    best = next((f for f in found if f.fits), None)
+    if best is not None:
+        return [r for book in notebooks if f"notebook:{book}" not in best.used_here and not _is_used(best, book, files)
+                for r in _have_it_used(files, neighbours, kernels, best, book)]
+    return [*_fill_nearest(files, found), *_make(files, neighbours, needs, python, home)]
+
+
+def _is_used(best: FitOfEnvironment, notebook: str, files: Files) -> bool:
+    return any(ref.startswith("notebook:") and files.same(files.absolute(ref.partition(":")[2]), notebook)
+               for ref in best.used_here)
+
+
+def _have_it_used(files: Files, neighbours: Neighbours, kernels: Sequence[Kernel], best: FitOfEnvironment,
+                  notebook: str) -> list[Remedy]:
+    """Return how a notebook comes to run in an environment: by its kernel, or by one that it is given first."""
+    path = best.environment.path
+    mine = [k for k in kernels if k.argv and not k.trouble
+            and any(files.same(p, path) for p in prefix_of_kernel(files, k))]
+    well = well_kernels(mine, files, neighbours)
+    if well:
+        return [switch_kernel(notebook, well[0][0], files, why=f", which runs {path}")]
+    has_package = neighbours.any_holds(neighbours.sites(best.environment), "ipykernel")
+    more = () if has_package else ("--with-kernel-package",)
+    return [Remedy(f"Make {path} a notebook kernel first; then this gives the line that has the notebook use it.",
+                   "command", argv=(*files.own_command, "enrol", path, *more), undoable=True,
+                   changes="registers a kernel" + ("" if has_package else f", and adds the kernel package to {path}"))]
+
+
+def _fill_nearest(files: Files, found: Sequence[FitOfEnvironment]) -> list[Remedy]:
+    """Return the command that puts what lacks into the environment that lacks least."""
+    for one in found:
+        works = one.interpreter is not None and one.interpreter.works
+        if one.environment.kind == "base" or not one.python_fits or not one.lacks or not works or one.breaks:
+            continue
+        if any(lack.distribution is None or is_everyday(lack.module or "") for lack in one.lacks):
+            continue
+        wanted = list(dict.fromkeys(f"{lack.distribution}{lack.wanted}" for lack in one.lacks))
+        return [Remedy(f"Put what it lacks into {one.environment.path}, which lacks least.", "command",
+                       argv=(*files.own_command, "put", *wanted, "--at", f"env:{one.environment.path}"), undoable=True,
+                       changes=f"adds {', '.join(wanted)} to {one.environment.path}")]
+    return []
+
+
+def _make(files: Files, neighbours: Neighbours, needs: Sequence[Need], python: PythonWanted | None,
+          home: str) -> list[Remedy]:
+    """Return the command that makes an environment with all that is needed."""
+    bases = [b for b in neighbours.bases if b.works and b.version and (
+        python is None or suits(python.specifier, b.version)) and _has_all(b, needs)]
+    wanted = _requirements(needs)
+    if not bases or wanted is None:
+        return []
+    place = next(p for n in range(100) if not files.exists(p := files.path.join(home, f".venv{f'-{n}' if n else ''}")))
+    put = [word for w in wanted for word in ("--put", w)]
+    return [Remedy(f"Make an environment with all of it, by Python {bases[-1].version}.", "command",
+                   argv=(*files.own_command, "make", place, "--python", bases[-1].path, *put), undoable=True,
+                   changes=f"makes {place}")]
+
+
+def _has_all(base: Interpreter, needs: Sequence[Need]) -> bool:
+    """Whether a Python's version has the modules of the standard library that are needed."""
+    from kalyx.core.tables.standard_library import stdlib_history
+
+    pair = version_pair(base.version)
+    for need in (n for n in needs if n.is_standard and not n.optional and not n.unless and n.module):
+        row = stdlib_history()["modules"].get(need.module) or [None, None]
+        if pair < version_pair(row[0] or "2.0") or pair >= version_pair(row[1] or "99.0"):
+            return False
+    return True
+
+
+def _requirements(needs: Sequence[Need]) -> list[str] | None:
+    """Return what is to be installed; None where something is needed of which nothing tells what brings it."""
+    found: dict[str, str] = {}
+    for need in (n for n in needs if not n.optional and not n.is_standard):
+        if need.distribution is None or (is_everyday(need.module or "") and not need.specifier):
+            return None
+        marker = f"; {need.marker}" if need.marker else ""
+        found.setdefault(normal_name(need.distribution), f"{need.distribution}{need.specifier}{marker}")
+    return list(found.values())

@@ -1,0 +1,229 @@
+"""``fit``: the environments that can run some code, what the others lack, and remedies after which it really runs."""
+
+from __future__ import annotations
+
+import json
+import shutil
+
+import pytest
+
+from tests.answers.test_enrol import with_real_kernel
+from tests.support.build import (
+    SHORT,
+    World,
+    carry_out,
+    kernelspec,
+    make_venv,
+    notebook,
+    other_pythons,
+    python_of,
+    run,
+    site_of,
+    write,
+)
+
+# Code, and the Pythons that it is for as fit says; held against every Python of this machine
+CODE = {
+    "match": ("match 1:\n    case 1:\n        pass\n", ">=3.10"),
+    "walrus": ("if (n := 3) > 2:\n    pass\n", ">=3.8"),
+    "by position": ("def f(a, /):\n    return a\n", ">=3.8"),
+    "union as a type": ("def f(x: int | None) -> str | None:\n    return x\n", ">=3.10"),
+    "lazy union": ("from __future__ import annotations\ndef f(x: int | None):\n    return x\n", ">=3.7"),
+    "generic as a type": ("def f(x: list[int]):\n    return x\n", ">=3.9"),
+    "decorator": ("buttons = [lambda f: f]\n@buttons[0]\ndef f():\n    pass\n", ">=3.9"),
+    "equals": ("x = 1\nprint(f'{x=}')\n", ">=3.8"),
+    "equals in a word": ("x = 1\nprint('{x=}', f'{x}')\n", None),
+    "brackets": ("import io\nwith (io.StringIO() as a, io.StringIO() as b):\n    pass\n", ">=3.9"),
+    "brackets of one": ("import io\nwith (io.StringIO()) as a, io.StringIO():\n    pass\n", None),
+    "module that came": ("import tomllib\n", ">=3.11"),
+    "module that may be there": ("try:\n    import tomllib\nexcept ImportError:\n    tomllib = None\n", None),
+    "name that came": ("from functools import cache\n", ">=3.9"),
+    "name behind a dot": ("import math\nprint(math.prod([1, 2]))\n", ">=3.8"),
+    "name of another": ("class math:\n    prod = 1\nprint(math.prod)\n", None),
+    "name under a condition": ("import sys, math\nif sys.version_info >= (3, 8):\n    print(math.prod([1]))\n", None),
+    "name that went": ("from collections import Mapping\n", "<3.10"),
+    "module that went": ("import imp\n", None),
+}
+
+
+def _fit(world: World, *args: str) -> dict:
+    return world.answer("fit", *args)["result"]  # type: ignore[return-value]
+
+
+@pytest.mark.parametrize("name", CODE)
+def test_pythons_that_can_run_it(name: str, world: World, validate) -> None:
+    """What is said of the versions of Python is what every Python here says itself, when it runs the code."""
+    code, specifier = CODE[name]
+    script = write(world.project / "a.py", code)
+    pythons = {v: p for v, p in other_pythons().items() if v[0] == "3"}
+    for version, python in pythons.items():
+        make_venv(world.home / "envs" / f"py{version}", python)
+    document = world.answer("fit", "a.py")
+    validate(document)
+    result = document["result"]
+    assert (result["python"] or {}).get("specifier") == specifier, result["python"]
+    judged = {e["environment"]["name"]: e for e in result["environments"]}
+    for version, python in pythons.items():
+        runs = run([python, str(script)], env=world.env).returncode == 0
+        assert judged[f"py{version}"]["fits"] == runs, (version, judged[f"py{version}"])
+
+
+def _lab(world: World, name: str, *wheels: tuple[str, str], **more: bool) -> str:
+    lab = world.venv(name, **more)
+    for distribution, version in wheels:
+        code = {"germkit/__init__.py": "rows = 1\n", "germkit/trays.py": ""} if distribution == "germ-kit" else None
+        world.wheels.install(world.wheels.add(distribution, version, code), site_of(lab))
+    return str(lab)
+
+
+def test_environments_are_held_against_it(world: World, validate) -> None:
+    """The best first: what is lacking, in another version, damaged, or built for another Python does not fit."""
+    world.activate(world.venv("shell"))
+    whole = _lab(world, "whole", ("germ-kit", "2"), ("seedling", "1"))
+    old = _lab(world, "old", ("germ-kit", "1"), ("seedling", "1"))
+    damaged = _lab(world, "damaged", ("germ-kit", "2"), ("seedling", "1"))
+    (site_of(world.home / "envs" / "damaged") / "germkit" / "trays.py").unlink()
+    foreign = _lab(world, "foreign", ("seedling", "1"))
+    world.wheels.install(world.wheels.add("germ-kit", "2.1", {
+        "germkit/__init__.py": "", "germkit/_core.cpython-36m-x86_64-linux-gnu.so": "x"}),
+        site_of(world.home / "envs" / "foreign"))
+    write(world.project / "pyproject.toml", '[project]\nname = "x"\nversion = "1"\nrequires-python = ">=3.8"\n'
+          'dependencies = ["germ-kit>=2"]\n[project.optional-dependencies]\nplots = ["nowhere"]\n')
+    write(world.project / "helpers.py", "")
+    write(world.project / "src" / "bank" / "__init__.py", "")
+    write(world.project / "plan.py", "import germkit, seedling, helpers, bank\nfrom germkit import rows\n"
+          "from typing import TYPE_CHECKING\nif TYPE_CHECKING:\n    import onlytypes\n"
+          "try:\n    import fastseed\nexcept ImportError:\n    import seedling as fastseed\n")
+    document = world.answer("fit", ".")
+    validate(document)
+    result = document["result"]
+    assert (document["exit"], result["best"]) == (0, whole)
+    needs = {n["module"]: n for n in result["needs"]}
+    assert not {"helpers", "bank", "nowhere"} & set(needs)
+    assert (needs["germkit"]["distribution"], needs["germkit"]["specifier"]) == ("germ-kit", ">=2")
+    assert {p["path"] for p in needs["germkit"]["asked_by"]} == {
+        str(world.project / "plan.py"), str(world.project / "pyproject.toml")}
+    assert needs["fastseed"]["optional"] and needs["onlytypes"]["optional"]
+    because = {e["environment"]["path"]: " ".join(x["because"] for x in e["lacks"]) for e in result["environments"]}
+    assert because[whole] == "" and "germ-kit 1 is there, and is not >=2" in because[old]
+    assert "damaged" in because[damaged] and "trays.py is gone" in because[damaged]
+    assert "was built for another Python" in because[foreign]
+    used = [e["environment"]["name"] for e in result["environments"] if e["used_here"]]
+    assert used == ["shell"]
+    alone = _fit(world, ".", "--in", "old")
+    assert [e["environment"]["path"] for e in alone["environments"]] == [old] and alone["best"] is None
+    assert "whole can run" in world.kalyx("fit", ".").stdout.splitlines()[0]
+
+
+def test_alternatives_and_stand_ins(world: World) -> None:
+    """Of two alternatives one is enough; a stand-in for a module that went, or did not come yet, is one."""
+    world.activate(world.venv("shell"))
+    _lab(world, "second", ("beta-kit", "1"))
+    write(world.project / "a.py", "try:\n    import alpha_kit\nexcept ImportError:\n    import beta_kit\n")
+    assert _fit(world, "a.py")["best"] == str(world.home / "envs" / "second")
+    newest = max((v for v in other_pythons() if v in ("3.12", "3.13", "3.14")), default="")
+    if not newest:
+        pytest.skip("no Python here that has lost a module")
+    new = make_venv(world.home / "envs" / "new", other_pythons()[newest])
+    write(world.project / "b.py", "import imp\n")
+    judged = {e["environment"]["path"]: e for e in _fit(world, "b.py")["environments"]}
+    assert f"Python {newest}" in judged[str(new)]["lacks"][0]["because"] and not judged[str(new)]["fits"]
+    write(new / "lib" / f"python{newest}" / "site-packages" / "imp.py", "")
+    judged = {e["environment"]["path"]: e for e in _fit(world, "b.py")["environments"]}
+    assert judged[str(new)]["fits"]
+
+
+def test_remedies_make_it_run(world: World) -> None:
+    """Put into the nearest, or a new environment with all of it: the code really runs, and fit says so."""
+    near = _lab(world, "near", ("germ-kit", "2"), pip=True)
+    world.activate(world.venv("shell"))
+    world.wheels.add("humidlog", "1.2")
+    code = 'import germkit, humidlog\nprint("it runs")\n'
+    script = write(world.project / "a.py", f'# /// script\n# dependencies = ["humidlog>=1"]\n# ///\n{code}')
+    result = _fit(world, "a.py")
+    assert result["best"] is None and [r["do"].split()[0] for r in result["remedies"]] == ["Put", "Make"]
+    put, make = result["remedies"]
+    assert run(put["argv"], cwd=world.project, env=world.env).returncode == 0
+    assert _fit(world, "a.py")["best"] == near
+    assert "it runs" in run([python_of(world.home / "envs" / "near"), script], env=world.env).stdout
+    shutil.rmtree(near)
+    world.wheels.add("germ-kit", "2", {"germkit/__init__.py": ""})
+    done = run(make["argv"], cwd=world.project, env=world.env)
+    assert done.returncode == 0, done.stderr
+    assert "it runs" in run([make["argv"][2] + "/bin/python", script], env=world.env).stdout
+
+
+def test_a_notebook_is_given_its_kernel(world: World) -> None:
+    """Enrolled first where there is no kernel, then switched to it: after that it is used here, and nothing is left."""
+    lab = with_real_kernel(world, "seedlab")
+    world.wheels.install(world.wheels.add("germ-kit", "2", {"germkit/__init__.py": ""}), site_of(lab))
+    other = world.venv("other")
+    world.activate(other)
+    kernelspec(world.home, "other", [python_of(other), "-m", "ipykernel_launcher", "-f", "{connection_file}"])
+    book = notebook(world.project / "a.ipynb", "other", "import germkit")
+    first = _fit(world, "a.ipynb")
+    assert first["best"] == str(lab) and first["remedies"][0]["argv"][1] == "enrol"
+    carry_out(first["remedies"][0], "command", world)
+    second = _fit(world, "a.ipynb")
+    carry_out(second["remedies"][0], "edit", world)
+    assert json.loads(book.read_text())["metadata"]["kernelspec"]["name"] == "seedlab"
+    third = _fit(world, "a.ipynb")
+    assert third["best"] == str(lab) and third["environments"][0]["used_here"] and not third["remedies"]
+    assert world.answer("why", "a.ipynb")["exit"] == 0
+
+
+def test_proved_by_importing(world: World) -> None:
+    """What reading cannot tell, importing does: one that breaks is said to break, with its cause."""
+    world.activate(world.venv("shell"))
+    good, bad = _lab(world, "good", ("seedling", "1")), world.venv("bad")
+    write(site_of(bad) / "seedling.py", "raise ValueError('the tray is wet')\n")
+    write(world.project / "a.py", "import seedling\n")
+    assert {e["environment"]["name"] for e in _fit(world, "a.py")["environments"] if e["fits"]} == {"good", "bad"}
+    judged = {e["environment"]["name"]: e for e in _fit(world, "a.py", "--prove")["environments"]}
+    assert (judged["good"]["proven"], judged["bad"]["proven"], judged["bad"]["fits"]) == (True, False, False)
+    assert "the tray is wet" in judged["bad"]["breaks"][0] and good == judged["good"]["environment"]["path"]
+
+
+# Files that are no use, each with a word of the note that names it
+BROKEN = {
+    "a.ipynb": ("{", "not a notebook"), "b.py": ("import seedling\ndef (:\n", "line 2"),
+    "c.py": (b"\xff\xfe", "decoded"),
+    "pyproject.toml": ("[project\n", "pyproject.toml"), "pylock.toml": ("packages = 3\n", "pylock.toml"),
+    "Pipfile": ("[[[", "Pipfile"), "setup.cfg": ("x", "setup.cfg"),
+}
+
+
+def test_broken_files_cost_themselves_alone(world: World) -> None:
+    """Each kind of broken file is a note that names it; the rest is answered."""
+    lab = _lab(world, "lab", ("seedling", "1"))
+    world.activate(world.home / "envs" / "lab")
+    for name, (content, _) in BROKEN.items():
+        write(world.project / name, content)
+    write(world.project / "whole.py", "import seedling\n")
+    write(world.project / "requirements.txt", "seedling\n")
+    document = world.answer("fit", ".")
+    assert (document["exit"], document["result"]["best"]) == (0, lab)
+    said = " ".join(n["message"] for n in document["notes"])
+    assert not [name for name, (_, word) in BROKEN.items() if word not in said], said
+    write(world.project / "d.py", "# /// script\n# dependencies = 3\n# ///\nimport seedling\n")
+    assert "PEP 723" in world.answer("fit", "d.py")["notes"][0]["message"]
+    for args, status in ((("nowhere.py",), 3), ((), 2), (("whole.py", "--in", "nix"), 3)):
+        assert world.answer("fit", *args)["exit"] == status, args
+
+
+def test_what_was_read_is_remembered(world: World) -> None:
+    """A second run reads only what has changed since; a damaged memory costs nothing."""
+    world.activate(world.venv("shell"))
+    for number in range(130):  # enough for several processes
+        write(world.project / f"part{number}.py", f"import lib{number}\nfrom part{number - 1} import x\n")
+    first = _fit(world, ".")
+    assert len(first["files"]) == 130 and {n["module"] for n in first["needs"]} == {f"lib{n}" for n in range(130)}
+    kept = next((world.home / ".cache" / "kalyx").glob("needs-*.json"))
+    assert _fit(world, ".") == first
+    write(world.project / "part7.py", "import another\n")
+    changed = {n["module"] for n in _fit(world, ".")["needs"]}
+    assert "another" in changed and "lib7" not in changed
+    for damage in ("{", "[]", '{"form": 1, "files": {"x": 3}}', kept.read_text().replace('"imports":', '"other":')):
+        kept.write_text(damage)
+        assert {n["module"] for n in _fit(world, ".")["needs"]} == changed
+    assert SHORT
