@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.answers.ask import AskAnswer
     from kalyx.core.answers.changes import ChangesAnswer, RetireAnswer
+    from kalyx.core.answers.contrast import ContrastAnswer
     from kalyx.core.answers.enrol import EnrolAnswer
     from kalyx.core.answers.envs import EnvsAnswer
     from kalyx.core.answers.fit import FitAnswer
@@ -31,9 +32,9 @@ if TYPE_CHECKING:
     from kalyx.core.model import ImportReport, Kernel, Note, Proof
     from kalyx.core.verdicts.explanations import Explanation
 
-__all__ = ["ask_result", "changes_result", "document", "enrol_result", "envs_result", "explain_result", "fit_result",
-           "here_result", "kernels_result", "make_result", "mend_result", "packages_result", "put_result", "quoted",
-           "retire_result", "running_result", "undo_result", "why_result"]
+__all__ = ["ask_result", "changes_result", "contrast_result", "document", "enrol_result", "envs_result",
+           "explain_result", "fit_result", "here_result", "kernels_result", "make_result", "mend_result",
+           "packages_result", "put_result", "quoted", "retire_result", "running_result", "undo_result", "why_result"]
 
 FORMAT = 2
 INTERPRETER = ("path", "real_path", "version", "implementation", "prefix", "base_prefix")
@@ -151,6 +152,23 @@ def enrol_result(answer: EnrolAnswer) -> dict[str, Any]:
     change = answer.change.to_json() if answer.change else None
     return {"kernel": _kernel(answer.kernel) if answer.kernel else None, "proof": proof,
             "change": change, "findings": plain(answer.findings)}
+
+
+def contrast_result(answer: ContrastAnswer) -> dict[str, Any]:
+    """Return the result of ``contrast``."""
+    found = answer.differences
+    paths = {"only_a": list(found.path_only_a), "only_b": list(found.path_only_b)}
+    both = answer.a.search_path is not None and answer.b.search_path is not None
+    return {"a": _picked(answer.a, ("ref", "kind", "label")), "b": _picked(answer.b, ("ref", "kind", "label")),
+            "same": answer.same,
+            "python": {"a": answer.a.python, "b": answer.b.python, "same": answer.same_python},
+            "platform": {"a": answer.a.platform, "b": answer.b.platform, "same": answer.same_platform},
+            "distributions": {"only_a": [_picked(d, ("name", "version")) for d in found.only_a],
+                              "only_b": [_picked(d, ("name", "version")) for d in found.only_b],
+                              "differ": plain(found.differ), "same": found.same},
+            "search_path": paths if both else None,
+            "variables": [{"name": n, "a": a, "b": b} for n, a, b in found.variables],
+            "findings": plain(answer.findings), "remedies": plain(answer.remedies)}
 
 
 def fit_result(answer: FitAnswer) -> dict[str, Any]:

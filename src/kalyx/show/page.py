@@ -162,7 +162,8 @@ class Page:
             shown = finding.evidence if verbose else finding.evidence[:EVIDENCE_OF_SEVERAL]
             for place, item in enumerate(shown):
                 self._evidence(item, "   " if place else f"{number}  ")
-        self.part("what to do")
+        if any(f.remedies for f in findings):
+            self.part("what to do")
         serves: dict[tuple[object, ...], list[int]] = {}
         for number, finding in enumerate(findings, 1):
             for remedy in finding.remedies:

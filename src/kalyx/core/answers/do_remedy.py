@@ -7,7 +7,7 @@ import os
 from kalyx.core.answers.own_commands import do_own_command
 from kalyx.core.answers.pip_changes import run_watched
 from kalyx.core.answers.put import PIP_LIMIT, what_pip_said
-from kalyx.core.changes.carry_out import do_edits, do_file_command, is_file_command
+from kalyx.core.changes.carry_out import do_edits, do_file_command, is_file_command, rewritten_files
 from kalyx.core.changes.journal import RETIRED, journal_folder
 from kalyx.core.errors import Refused
 from kalyx.core.facts.interpreters.environment import is_environment, name_of, prefix_of
@@ -46,6 +46,10 @@ def do_remedy(context: SeatContext, entry: Entry, remedy: Remedy, limit: float,
         do_file_command(entry, remedy.argv, kept)
         return
     env = {**machine.env, **remedy.env, "PIP_DISABLE_PIP_VERSION_CHECK": "1"}
+    files = rewritten_files(remedy.argv)
+    if files:
+        _rewrite(machine, entry, remedy, files)
+        return
     words = _words(remedy.argv)
     into = [words[n + 1] for n, word in enumerate(words[:-1]) if word == "--target"]
     ran, changed = run_watched(machine, entry, _changed_by(machine, words), None,
@@ -56,6 +60,19 @@ def do_remedy(context: SeatContext, entry: Entry, remedy: Remedy, limit: float,
         if changed:
             entry.take_back_last()
         raise Refused(f"It failed: {what_pip_said(context, ran)[0]}", "What it had changed was taken back.")
+
+
+def _rewrite(machine: Machine, entry: Entry, remedy: Remedy, files: Sequence[str]) -> None:
+    """Have a line of code write files anew, which are kept before."""
+    watched = entry.installing(os.path.dirname(files[0]), [], None, files, links=False)
+    try:
+        ran = machine.run(remedy.argv, env={**machine.env, **remedy.env}, cwd=remedy.cwd, limit=PIP_LIMIT)
+    finally:
+        changed = entry.was_installed(watched)
+    if ran.status != 0:
+        if changed:
+            entry.take_back_last()
+        raise Refused(f"It failed: {ran.complaint() or ran.why_not}", "What it had changed was taken back.")
 
 
 def _words(argv: Sequence[str]) -> list[str]:

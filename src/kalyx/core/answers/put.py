@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     from kalyx.core.model import Distribution, Finding, Interpreter, Seat
 
 __all__ = ["PIP_LIMIT", "PutAnswer", "action_between", "answer_put", "pip_for", "plan_steps", "read_installed",
-           "refuse_options", "what_pip_said", "would_lose"]
+           "read_layers", "refuse_options", "what_pip_said", "would_lose"]
 
 PIP_LIMIT = 3600.0  # seconds; a large package over a slow line
 
@@ -177,12 +177,13 @@ def _refuse_managed(context: SeatContext, facts: SeatFacts) -> None:
             if name.startswith("python") and m.is_file(marker):
                 raise Refused(f"{prefix} is managed by the system, which asks pip to leave it alone "
                               f"({marker}).", alternative)
-    sites = [x.path for x in _layers(context, facts) if x.layer == "env" and m.is_folder(x.path)]
+    sites = [x.path for x in read_layers(context, facts) if x.layer == "env" and m.is_folder(x.path)]
     if sites and not any(m.may_write(s) for s in sites):
         raise Refused(f"{sites[0]} is not yours to write.", alternative)
 
 
-def _layers(context: SeatContext, facts: SeatFacts) -> Sequence[Layer]:
+def read_layers(context: SeatContext, facts: SeatFacts) -> Sequence[Layer]:
+    """Return the layers of a seat's search path, read afresh; the folder that it starts from left out."""
     seat, examined = facts.seat, facts.examined
     assert seat.interpreter is not None and seat.launch is not None and examined is not None
     launch = seat.launch
@@ -192,7 +193,7 @@ def _layers(context: SeatContext, facts: SeatFacts) -> Sequence[Layer]:
 
 def read_installed(context: SeatContext, facts: SeatFacts) -> list[Distribution]:
     """Return what the seat can import, read afresh."""
-    return read_inventory(context.machine, _layers(context, facts))
+    return read_inventory(context.machine, read_layers(context, facts))
 
 
 def pip_for(context: SeatContext, interpreter: Interpreter) -> Pip:

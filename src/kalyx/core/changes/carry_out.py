@@ -14,7 +14,8 @@ if TYPE_CHECKING:
     from kalyx.core.changes.entry import Entry
     from kalyx.core.model import Edit, Remedy
 
-__all__ = ["OWN_COMMANDS", "check_edits", "do_edits", "do_file_command", "is_file_command", "why_not_carried_out"]
+__all__ = ["OWN_COMMANDS", "check_edits", "do_edits", "do_file_command", "is_file_command",
+           "rewritten_files", "why_not_carried_out"]
 
 _INSTALLERS = ("pip", "venv", "ensurepip")
 OWN_COMMANDS = ("enrol", "make", "retire")  # Kalyx's own that can be a part of another change
@@ -33,13 +34,21 @@ def why_not_carried_out(remedy: Remedy, own: tuple[str, ...]) -> str:
         return "it shows the way, and changes nothing"
     if remedy.argv and os.path.basename(remedy.argv[0]) in _SYSTEMS and not is_file_command(remedy.argv):
         return f"what {remedy.argv[0]} does could not be taken back: that is for you to run"
-    if remedy.argv and not is_file_command(remedy.argv) and own != remedy.argv[:len(own)] and not _for_an_environment(
-            remedy.argv):
+    if remedy.argv and own != remedy.argv[:len(own)] and not (
+            is_file_command(remedy.argv) or rewritten_files(remedy.argv) or _for_an_environment(remedy.argv)):
         return "what it changes could not be taken back: that is for you to run"
     words = remedy.argv[len(own):] if own and own == remedy.argv[:len(own)] else ()
     if words and words[0] not in OWN_COMMANDS:
         return "it is a command of its own: that is for you to run"
     return ""
+
+
+def rewritten_files(argv: tuple[str, ...]) -> list[str]:
+    """Return the files that a line of code, given to an interpreter, writes anew; they stand behind it."""
+    if "-c" not in argv[:-2] or argv[:2] == ("sh", "-c"):
+        return []
+    files = list(argv[argv.index("-c") + 2:])
+    return files if files and os.path.isfile(files[0]) and all(map(os.path.isabs, files)) else []
 
 
 def _for_an_environment(argv: tuple[str, ...]) -> bool:

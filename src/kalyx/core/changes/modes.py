@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 __all__ = ["changed_modes", "give_back", "is_mode", "new_mode", "why_not_given_back"]
 
-_ADDED = re.compile(r"([ugoa]*)\+([rwxX]+)")
+_ADDED = re.compile(r"([ugoa]{0,4})\+([rwxX]{1,4})")
 _SHIFTS = {"u": 6, "g": 3, "o": 0}
 _BITS = {"r": 4, "w": 2, "x": 1}
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import os
 import sys
-from importlib import import_module
 
 from kalyx.core.errors import Unreadable
 
@@ -16,11 +15,12 @@ if TYPE_CHECKING:
 
     from kalyx.core.machine.interface import Machine
 
-__all__ = ["share_out", "work"]
+__all__ = ["share_out"]
 
 MOST_PROCESSES = 4
 LIMIT = 300.0  # seconds for a part
-_START = "import sys; sys.path.insert(0, sys.argv[2]); from kalyx.core.machine.workers import work; work(sys.argv[1])"
+_START = ("import sys; sys.path.insert(0, sys.argv[2])\n"
+          "from kalyx.core.machine.one_worker import work\nwork(sys.argv[1])\n")
 
 
 def share_out(machine: Machine, function: Callable[..., Any], parts: Sequence[Sequence[Any]]) -> Iterator[Any]:
@@ -69,18 +69,3 @@ def _result_of(machine: Machine, begun: tuple[str, Any] | None) -> list[Any]:
         return []
     finally:
         machine.remove_folder(folder)
-
-
-def work(folder: str) -> None:
-    """Do the share that a folder describes, and write there what comes of it."""
-    from kalyx.core.machine.local import RealMachine
-
-    with open(os.path.join(folder, "asked.json"), encoding="utf-8") as file:
-        asked = json.load(file)
-    machine = RealMachine(cwd=asked["cwd"])
-    function = getattr(import_module(asked["module"]), asked["function"])
-    results = [function(machine, *part) for part in asked["parts"]]
-    place = os.path.join(folder, "done")
-    with open(place, "w", encoding="utf-8") as file:
-        json.dump({"results": results, "troubles": machine.troubles}, file)
-    os.replace(place, f"{place}.json")

@@ -1,5 +1,6 @@
 """The words that Kalyx speaks in: frozen records, no behaviour that reads the machine."""
 
+from kalyx.core.model.contrast import Contrasted, DistributionDifference, Listed, Side
 from kalyx.core.model.finding import Edit, Evidence, Finding, Move, Note, Remedy, TrailStep
 from kalyx.core.model.fit import FitOfEnvironment, Lack, Need, PythonWanted
 from kalyx.core.model.imports import (
@@ -20,9 +21,9 @@ from kalyx.core.model.python import Environment, Interpreter, RunningPython, pyt
 from kalyx.core.model.seat import Agreement, Launch, Script, Seat
 
 __all__ = [
-    "Agreement", "Comparison", "Difference", "Distribution", "Edit", "Elsewhere", "Environment",
-    "Evidence", "FileReport", "Finding", "FitOfEnvironment", "Frame", "ImportGroup", "ImportReport",
-    "Interpreter", "Kernel", "Lack", "Launch", "Move", "Need", "Note", "Observation",
-    "ObservedError", "Place", "Proof", "PythonWanted", "Remedy", "RunningPython", "Script", "Seat", "TrailStep",
-    "python_version", "version_pair",
+    "Agreement", "Comparison", "Contrasted", "Difference", "Distribution", "DistributionDifference", "Edit",
+    "Elsewhere", "Environment", "Evidence", "FileReport", "Finding", "FitOfEnvironment", "Frame", "ImportGroup",
+    "ImportReport", "Interpreter", "Kernel", "Lack", "Launch", "Listed", "Move", "Need", "Note", "Observation",
+    "ObservedError", "Place", "Proof", "PythonWanted", "Remedy", "RunningPython", "Script", "Seat", "Side",
+    "TrailStep", "python_version", "version_pair",
 ]

@@ -10,7 +10,7 @@ import re
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.packaging.project_files import LOCKS, is_lock, is_project_file
-from kalyx.core.lean.record import record
+from kalyx.core.lean.record import record, replace
 from kalyx.core.model.names import normal_name, requirement_name
 
 TYPE_CHECKING = False
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.files import Files
 
-__all__ = ["Declared", "Project", "read_project"]
+__all__ = ["Declared", "Project", "read_list", "read_project"]
 
 LIMIT = 1_048_576  # bytes of one file
 LONGEST_LINE = 8192  # characters, lines that go on included
@@ -70,6 +70,16 @@ def read_project(files: Files, folder: str, names: Iterable[str]) -> Project:
     if len(declared) > MOST_DECLARED:
         m.report(folder, f"its files ask for {len(declared)} distributions; the first {MOST_DECLARED} were looked at")
     return Project(folder, tuple(declared[:MOST_DECLARED]), next((n for n in LOCKS if n in listed), ""))
+
+
+def read_list(files: Files, file: str) -> list[Declared]:
+    """Return what one file asks for: a requirements list, a lock file, or a table of a project."""
+    name = files.path.basename(file)
+    if name in _READERS or is_lock(name):
+        return _from_table(files, file, _READERS.get(name, _of_lock))
+    if name.endswith(".toml"):
+        return _from_table(files, file, _of_lock)
+    return [replace(d, optional=False) for d in _from_list(files, file, set())]
 
 
 # -- the lists of pip ------------------------------------------------------------------------------

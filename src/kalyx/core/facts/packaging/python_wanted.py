@@ -62,13 +62,13 @@ def _of_pipfile(text: str) -> Iterator[str]:
 
 
 def _of_setup(text: str) -> Iterator[str]:
-    match = re.search(r"^\s*python_requires\s*=\s*(\S.*)$", text, re.MULTILINE)
+    match = re.search(r"^[ \t]{0,8}python_requires[ \t]{0,8}=[ \t]{0,8}([<>=!~].{0,200})$", text, re.MULTILINE)
     yield match[1].strip() if match else ""
 
 
 def _of_conda(text: str) -> Iterator[str]:
-    match = re.search(r"^\s*-\s*[\"']?python\s*([=<>!~]=?\s*[\d.*]+(?:\s*,\s*[<>=!]+\s*[\d.*]+)*)[\"']?\s*$", text,
-                      re.MULTILINE)
+    match = re.search(r"^[ \t]{0,8}-[ \t]{1,4}[\"']?python[ \t]{0,4}([=<>!~][=<>!~\d.*, ]{0,80})[\"']?[ \t]{0,8}$",
+                      text, re.MULTILINE)
     if match is None:
         return
     words = match[1].replace(" ", "")
@@ -77,7 +77,7 @@ def _of_conda(text: str) -> Iterator[str]:
 
 
 def _of_version_file(text: str) -> Iterator[str]:
-    match = re.match(r"\s*(?:python-|cpython-)?(\d+\.\d+)(?:\.\d+)?\s*$", text)
+    match = re.fullmatch(r"(?:python-|cpython-)?(\d{1,2}\.\d{1,3})(?:\.\d{1,3})?", text[:200].strip())
     yield f"=={match[1]}.*" if match else ""
 
 

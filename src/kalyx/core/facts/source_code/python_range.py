@@ -185,7 +185,7 @@ class _Reader:
         while at < len(head) and depth:
             depth += {"(": 1, ")": -1}.get(head[at], 0)
             at += 1
-        return re.match(r"\s*:", head[at:]) is not None
+        return head[at:].lstrip().startswith(":")
 
     def _annotations(self, node: Any) -> None:
         """Read annotations of parameters, which are evaluated when a function is defined (until 3.14)."""

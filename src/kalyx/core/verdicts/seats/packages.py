@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.model import Distribution
 
-__all__ = ["user_copies", "version_conflicts", "would_break"]
+__all__ = ["unmet_requirements", "user_copies", "version_conflicts", "would_break"]
 
 
 def version_conflicts(distributions: Sequence[Distribution], markers: Mapping[str, str],

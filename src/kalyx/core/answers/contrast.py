@@ -1,0 +1,173 @@
+"""``contrast``: two environments, seats or lists of packages side by side, the differences that matter first."""
+
+from __future__ import annotations
+
+import json
+
+from kalyx.core.answers.put import read_installed, read_layers
+from kalyx.core.errors import NothingToJudge, Unreadable
+from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.packaging.package_lists import is_package_list, read_package_list
+from kalyx.core.facts.packaging.requirements import marker_values
+from kalyx.core.facts.seats.finder import find_seat
+from kalyx.core.facts.source_code.imports import find_sources
+from kalyx.core.facts.source_code.needs import read_needs
+from kalyx.core.lean.record import record
+from kalyx.core.model import Listed, Place, Remedy, Side
+from kalyx.core.model.names import normal_name
+from kalyx.core.verdicts.contrast.compare import compare, findings_of
+from kalyx.core.verdicts.seats.judge_seat import judge_seat
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.facts.files import Files
+    from kalyx.core.facts.seats.context import SeatContext
+    from kalyx.core.model import Contrasted, Distribution, Finding, Note
+
+__all__ = ["ContrastAnswer", "answer_contrast", "requirement_lines"]
+
+TOOLS = ("pip", "setuptools", "wheel")  # an environment's own, which bring it about and are not what it is for
+
+
+@record
+class ContrastAnswer:
+    """Both sides and their differences. ``lines`` are asked for instead of it: what makes B like A."""
+
+    a: Side
+    b: Side
+    differences: Contrasted
+    findings: tuple[Finding, ...]
+    remedies: tuple[Remedy, ...]
+    notes: tuple[Note, ...] = ()
+    as_requirements: bool = False
+
+    @property
+    def same_python(self) -> bool:
+        """Whether both run the same version, or one has none to compare."""
+        return self.a.python is None or self.b.python is None or self.a.python == self.b.python
+
+    @property
+    def same_platform(self) -> bool:
+        """Whether both are on the same platform, or one has none to compare."""
+        return self.a.platform is None or self.b.platform is None or self.a.platform == self.b.platform
+
+    @property
+    def same(self) -> bool:
+        """Whether nothing differs."""
+        d = self.differences
+        return self.same_python and self.same_platform and not (
+            d.only_a or d.only_b or d.differ or d.path_only_a or d.path_only_b or d.variables)
+
+    @property
+    def status(self) -> str:
+        """Whether they differ."""
+        return "ok" if self.same or self.as_requirements else "problem"
+
+
+def answer_contrast(context: SeatContext, a: str, b: str, *, as_requirements: bool = False) -> ContrastAnswer:
+    """Hold two sides against each other. Nothing of them is run.
+
+    Raises:
+        NothingToJudge: one is not there, or cannot be told.
+    """
+    side_a, side_b = _side(context, a), _side(context, b)
+    imported = _imported_here(context, side_a, side_b)
+    found = compare(side_a, side_b, imported)
+    findings = findings_of(side_a, side_b, found, imported)
+    remedies = _remedies(context.machine, side_a, side_b, found)
+    return ContrastAnswer(side_a, side_b, found, tuple(findings), tuple(remedies), context.notes, as_requirements)
+
+
+def _side(context: SeatContext, name: str) -> Side:
+    m = context.machine
+    if is_package_list(m, name):
+        return read_package_list(m, name)
+    looking = context.beside(name)
+    facts = find_seat(looking, name)
+    seat = judge_seat(facts, m, Neighbours(m, looking))
+    interpreter = seat.interpreter
+    if interpreter is None or not interpreter.works or seat.launch is None or facts.examined is None:
+        found = next((f.because for f in seat.findings if f.is_problem), "it has no interpreter.")
+        raise NothingToJudge(f"What {seat.ref} can import cannot be told: {(facts.untold or found).rstrip('.')}.",
+                             "Name another seat.")
+    layers = read_layers(looking, facts)
+    installed = [d for d in read_installed(looking, facts) if d.hidden_by is None]
+    listed = {normal_name(d.name): _listed(m, d) for d in installed}
+    prefixes = tuple(p for p in (interpreter.prefix, interpreter.base_prefix) if p)
+    return Side(seat.ref, "seat", seat.label, listed, interpreter.version, _platform(m.platform), interpreter.path,
+                prefixes, tuple(x.path for x in layers if x.layer in ("pythonpath", "user", "link", "other")),
+                dict(seat.launch.env),
+                marker_values(interpreter.version or "3", interpreter.implementation or "cpython", m.platform))
+
+
+def _platform(name: str) -> str:
+    import platform
+
+    return f"{name} {platform.machine()}".strip()
+
+
+def _listed(files: Files, one: Distribution) -> Listed:
+    origin, requirement = _origin(files, one)
+    return Listed(one.name, one.version or None, origin=origin, requirement=requirement or f"{one.name}=={one.version}",
+                  whole=one)
+
+
+def _origin(files: Files, one: Distribution) -> tuple[str, str]:
+    """Return where a distribution is from, and the line that gives it again; empty for one from an index (PEP 610)."""
+    place = files.path.join(one.metadata, "direct_url.json") if one.metadata else ""
+    try:
+        said = json.loads(files.read_text(place)) if place and files.is_file(place) else {}
+        url = str(said["url"]) if said else ""
+        if said.get("dir_info", {}).get("editable"):
+            return f"{url}, editable", f"-e {url.removeprefix('file://')}"
+        vcs = said.get("vcs_info")
+        if vcs:
+            whole = f"{vcs['vcs']}+{url}@{vcs['commit_id']}"
+            return whole, f"{one.name} @ {whole}"
+    except (Unreadable, ValueError, KeyError, TypeError, AttributeError, RecursionError):
+        return "", ""
+    return url, f"{one.name} @ {url}" if url else ""
+
+
+def _imported_here(context: SeatContext, a: Side, b: Side) -> dict[str, Place]:
+    """Return the distributions that the code of the folder imports, each with the first line that does."""
+    m = context.machine
+    files, _ = find_sources(m, context.folder)
+    by_module: dict[str, set[str]] = {}
+    for one in (*a.listed.values(), *b.listed.values()):
+        for module in one.whole.modules if one.whole else ():
+            by_module.setdefault(module, set()).add(normal_name(one.name))
+    found: dict[str, Place] = {}
+    for file in read_needs(m, files, context.folder):
+        for item in file.imports:
+            for name in by_module.get(item.module.split(".")[0], ()):
+                found.setdefault(name, Place(file.path, item.line, item.cell, item.guard))
+    return found
+
+
+def requirement_lines(answer: ContrastAnswer) -> list[str]:
+    """Return the lines that pip takes to make B like A; what is in B alone stands in comments."""
+    changed = {normal_name(d.name) for d in answer.differences.differ}
+    wanted = [*answer.differences.only_a, *(d for n, d in sorted(answer.a.listed.items()) if n in changed)]
+    lines = [_line(d) for d in wanted if normal_name(d.name) not in TOOLS or d.version is None]
+    alone = [f"# in {answer.b.label} alone: {d.name} {d.shown}" for d in answer.differences.only_b
+             if normal_name(d.name) not in TOOLS]
+    return [*lines, *alone]
+
+
+def _line(one: Listed) -> str:
+    marker = f"; {one.marker}" if one.marker and ";" not in one.requirement else ""
+    return (one.requirement or f"{one.name}{one.specifier}") + marker
+
+
+def _remedies(files: Files, a: Side, b: Side, found: Contrasted) -> list[Remedy]:
+    """Return the command that brings B what A has."""
+    changed = {normal_name(d.name) for d in found.differ}
+    wanted = [d for d in (*found.only_a, *(d for n, d in a.listed.items() if n in changed))
+              if normal_name(d.name) not in TOOLS]
+    lines = [_line(d) for d in wanted]
+    if b.kind != "seat" or not lines or any(line.startswith("-") for line in lines):
+        return []
+    return [Remedy(f"Put into {b.label} what {a.label} has.", "command", undoable=True,
+                   argv=(*files.own_command, "put", *lines, "--at", b.ref),
+                   changes=f"adds or changes {len(lines)} distribution{'s' if len(lines) != 1 else ''} in {b.label}")]

@@ -1,0 +1,78 @@
+"""Two sides that are held against each other, and their differences."""
+
+from __future__ import annotations
+
+from kalyx.core.lean.record import field, record
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+    from typing import Literal
+
+    from kalyx.core.model.imports import Distribution
+
+    SideKind = Literal["seat", "snapshot", "beacon", "requirements", "packages"]
+
+__all__ = ["Contrasted", "DistributionDifference", "Listed", "Side"]
+
+
+@record
+class Listed:
+    """A distribution of a side: its version, or the specifier of a list; ``origin`` is where it is from (PEP 610).
+
+    The origin is empty for one from an index; ``requirement`` is the line that gives it again.
+    """
+
+    name: str
+    version: str | None
+    specifier: str = ""
+    origin: str = ""
+    requirement: str = ""
+    marker: str = ""
+    whole: Distribution | None = None
+
+    @property
+    def shown(self) -> str:
+        """The version, or what is asked of it."""
+        return self.version if self.version is not None else self.specifier or "any version"
+
+
+@record
+class Side:
+    """One of the two; what is not known of it is null, and is no difference."""
+
+    ref: str
+    kind: SideKind
+    label: str
+    listed: Mapping[str, Listed]  # by the name in the form that compares
+    python: str | None = None
+    platform: str | None = None
+    path: str | None = None  # of the interpreter
+    prefixes: tuple[str, ...] = ()
+    search_path: tuple[str, ...] | None = None
+    variables: Mapping[str, str] | None = None
+    markers: Mapping[str, str] = field(default_factory=dict)
+
+
+@record
+class DistributionDifference:
+    """A distribution that is another one on each side; ``newer`` is a, b or null."""
+
+    name: str
+    a: str | None
+    b: str | None
+    newer: str | None
+    because: str
+
+
+@record
+class Contrasted:
+    """All differences, those first that matter most."""
+
+    only_a: tuple[Listed, ...]
+    only_b: tuple[Listed, ...]
+    differ: tuple[DistributionDifference, ...]
+    same: int
+    path_only_a: tuple[str, ...] = ()
+    path_only_b: tuple[str, ...] = ()
+    variables: tuple[tuple[str, str | None, str | None], ...] = ()

@@ -1,0 +1,1 @@
+"""How two sets of packages differ, and which of the differences matter."""

@@ -1,0 +1,145 @@
+"""Holds two sides against each other."""
+
+from __future__ import annotations
+
+from kalyx.core.facts.packaging.requirements import applies, is_met
+from kalyx.core.masks import masked
+from kalyx.core.model import Contrasted, DistributionDifference, Evidence, Finding
+from kalyx.core.model.names import normal_name, requirement_name
+from kalyx.core.verdicts.seats.packages import unmet_requirements
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping
+
+    from kalyx.core.model import Listed, Place, Side
+
+__all__ = ["compare", "findings_of"]
+
+# What tells one environment from another by itself, and is no difference of what it holds
+_OWN = ("VIRTUAL_ENV", "VIRTUAL_ENV_PROMPT", "CONDA_PREFIX", "CONDA_DEFAULT_ENV")
+
+
+def compare(a: Side, b: Side, imported: Mapping[str, Place]) -> Contrasted:
+    """Return the differences; what one's own code imports (`imported`, by distribution) comes first."""
+    mine, theirs = _that_apply(a, b), _that_apply(b, a)
+    differ, same = [], 0
+    for name in mine.keys() & theirs.keys():
+        difference = _difference(mine[name], theirs[name], imported.get(name))
+        if difference is None:
+            same += 1
+        else:
+            differ.append(difference)
+    path_a, path_b = _paths(a), _paths(b)
+    known = path_a is not None and path_b is not None
+    return Contrasted(
+        tuple(_ordered((mine[n] for n in mine.keys() - theirs.keys()), imported)),
+        tuple(_ordered((theirs[n] for n in theirs.keys() - mine.keys()), imported)),
+        tuple(sorted(differ, key=lambda d: (normal_name(d.name) not in imported, normal_name(d.name)))), same,
+        tuple(p for p in path_a or () if known and p not in (path_b or ())),
+        tuple(p for p in path_b or () if known and p not in (path_a or ())), tuple(_variables(a, b)))
+
+
+def _that_apply(one: Side, other: Side) -> dict[str, Listed]:
+    """Return what counts of a list on the other side's Python and platform; all of an environment."""
+    markers = one.markers or other.markers
+    return {n: d for n, d in one.listed.items()
+            if not d.marker or not markers or applies(f"x; {d.marker}", markers)}
+
+
+def _ordered(listed: Iterable[Listed], imported: Mapping[str, Place]) -> list[Listed]:
+    return sorted(listed, key=lambda d: (normal_name(d.name) not in imported, normal_name(d.name)))
+
+
+def _difference(a: Listed, b: Listed, asked: Place | None) -> DistributionDifference | None:
+    """Return how one distribution differs; None where it is the same, or a list admits what is there."""
+    by = f"; your code imports it ({asked.path}, line {asked.line})" if asked else ""
+    if a.version is None or b.version is None:
+        if _admitted(a, b):
+            return None
+        return DistributionDifference(a.name, a.shown, b.shown, None,
+                                      f"{a.name} is {a.shown} in A and {b.shown} in B{by}")
+    if a.version != b.version and not _equal(a.version, b.version):
+        newer = _newer(a.version, b.version)
+        than = f", so {newer.upper()} has the newer one" if newer else ""
+        return DistributionDifference(a.name, a.version, b.version, newer,
+                                      f"{a.name} is {a.version} in A and {b.version} in B{than}{by}")
+    if a.origin != b.origin:
+        return DistributionDifference(
+            a.name, a.version, b.version, None,
+            f"{a.name} {a.version} is from {masked(a.origin) or 'an index'} in A, and from "
+            f"{masked(b.origin) or 'an index'} in B{by}")
+    return None
+
+
+def _admitted(a: Listed, b: Listed) -> bool:
+    """Whether what is listed admits what is there, or two lists ask for the same."""
+    if a.version is None and b.version is None:
+        return (a.specifier, a.origin) == (b.specifier, b.origin)
+    asked, there = (a, b) if a.version is None else (b, a)
+    if asked.origin:
+        return asked.origin.split("#")[0] == there.origin
+    return not asked.specifier or is_met(f"x{asked.specifier}", there.version or "0") is not False
+
+
+def _equal(a: str, b: str) -> bool:
+    return _newer(a, b) == "same"
+
+
+def _newer(a: str, b: str) -> str | None:
+    from packaging.version import InvalidVersion, Version
+
+    try:
+        first, second = Version(a), Version(b)
+    except InvalidVersion:
+        return None
+    return "same" if first == second else "a" if first > second else "b"
+
+
+def _paths(side: Side) -> list[str] | None:
+    """Return the search path with the side's own folders left out: they differ by themselves."""
+    if side.search_path is None:
+        return None
+    return [p for p in side.search_path if not any(p == x or p.startswith((x + "/", x + "\\")) for x in side.prefixes)]
+
+
+def _variables(a: Side, b: Side) -> list[tuple[str, str | None, str | None]]:
+    if a.variables is None or b.variables is None:
+        return []
+    names = sorted(n for n in {*a.variables, *b.variables} if n.startswith(("PYTHON", "PIP_", "LD_LIBRARY_PATH"))
+                   and n not in _OWN)
+    rows = [(n, a.variables.get(n), b.variables.get(n)) for n in names]
+    return [(n, x and masked(x), y and masked(y)) for n, x, y in rows if x != y]
+
+
+def findings_of(a: Side, b: Side, differences: Contrasted, imported: Mapping[str, Place]) -> list[Finding]:
+    """Return the differences that break something: requirements met on one side alone, modules that code imports."""
+    found = [*_broken(a, b, "A", "B"), *_broken(b, a, "B", "A")]
+    for there, lacking, listed in (("A", "B", differences.only_a), ("B", "A", differences.only_b)):
+        for one in listed:
+            asked = imported.get(normal_name(one.name))
+            if asked is not None:
+                says = f"{one.name} is in {there} and not in {lacking}, and your code imports it."
+                evidence = (Evidence("this line imports it", asked.path, asked.line),
+                            Evidence(f"{there} has {one.name} {one.shown}", one.whole.metadata if one.whole else None))
+                found.append(Finding.warning("not-installed", "certain", says, evidence))
+    return found
+
+
+def _broken(side: Side, other: Side, name: str, other_name: str) -> list[Finding]:
+    """Return the requirements that are declared on a side, and met only on the other."""
+    installed = [d.whole for d in side.listed.values() if d.whole is not None]
+    if not installed:
+        return []
+    found = []
+    for owner, requirement, there in unmet_requirements(installed, side.markers):
+        line = requirement.split(";")[0].strip()
+        on_other = other.listed.get(normal_name(requirement_name(requirement)))
+        if on_other is None or on_other.version is None or is_met(line, on_other.version) is False:
+            continue  # it is unmet on both sides: no difference
+        now = f"{there.name} {there.version} is there" if there else "it is not there"
+        found.append(Finding.warning(
+            "version-conflict" if there else "dependency-absent", "certain",
+            f"In {name}, {owner.name} {owner.version} requires {line}, and {now}; {other_name} has {on_other.name} "
+            f"{on_other.version}.", (Evidence(f"{owner.name} declares: {requirement}", owner.metadata),)))
+    return found
