@@ -27,6 +27,7 @@ COMMANDS = {
     "kernels": ("kernels", "the registered notebook kernels: what each runs, and whether it is well"),
     "fit": ("fit", "which environments can run this notebook, script or project, and what each of the others lacks"),
     "contrast": ("contrast", "two environments, seats or lists of packages side by side, what matters first"),
+    "weigh": ("weigh", "what takes the disk space, distribution by distribution, and what would go with what"),
     "mend": ("mend", "carry out the remedies of what is wrong, one after the other, until it is well"),
     "enrol": ("enrol", "make an environment a notebook kernel, and prove that it answers"),
     "retire": ("retire", "unregister a kernel, and its environment with it; undo brings it back"),
@@ -52,7 +53,7 @@ kalyx says which Python is really used here, and why an import fails in it.
 """
 
 
-LOOKING = ("here", "why", "envs", "packages", "running", "kernels", "ask", "fit", "contrast")
+LOOKING = ("here", "why", "envs", "packages", "running", "kernels", "ask", "fit", "contrast", "weigh")
 OWN_SECONDS = 30.0  # for Kalyx's own work, beside five times what a child may take
 CHILD_SECONDS = 60.0
 

@@ -28,13 +28,15 @@ if TYPE_CHECKING:
     from kalyx.core.answers.packages import PackagesAnswer
     from kalyx.core.answers.put import PutAnswer
     from kalyx.core.answers.running import RunningAnswer
+    from kalyx.core.answers.weigh import WeighAnswer, WeighEnvsAnswer
     from kalyx.core.answers.why.module import WhyAnswer
     from kalyx.core.model import ImportReport, Kernel, Note, Proof
     from kalyx.core.verdicts.explanations import Explanation
 
 __all__ = ["ask_result", "changes_result", "contrast_result", "document", "enrol_result", "envs_result",
            "explain_result", "fit_result", "here_result", "kernels_result", "make_result", "mend_result",
-           "packages_result", "put_result", "quoted", "retire_result", "running_result", "undo_result", "why_result"]
+           "packages_result", "put_result", "quoted", "retire_result", "running_result", "undo_result",
+           "weigh_envs_result", "weigh_result", "why_result"]
 
 FORMAT = 2
 INTERPRETER = ("path", "real_path", "version", "implementation", "prefix", "base_prefix")
@@ -169,6 +171,20 @@ def contrast_result(answer: ContrastAnswer) -> dict[str, Any]:
             "search_path": paths if both else None,
             "variables": [{"name": n, "a": a, "b": b} for n, a, b in found.variables],
             "findings": plain(answer.findings), "remedies": plain(answer.remedies)}
+
+
+def weigh_result(answer: WeighAnswer) -> dict[str, Any]:
+    """Return the result of ``weigh``."""
+    rows = [_picked(d, ("name", "version", "bytes", "files", "bytecode", "alone", "needed_by"))
+            for d in answer.distributions]
+    return {"environment": plain(answer.environment), "total": answer.total, "distributions": rows,
+            "unowned": plain(answer.unowned), "shared": answer.shared, "could_go": list(answer.could_go),
+            "remedies": plain(answer.remedies), "plot": answer.plot}
+
+
+def weigh_envs_result(answer: WeighEnvsAnswer) -> dict[str, Any]:
+    """Return the result of ``weigh --envs``."""
+    return {"environments": plain(answer.environments), "shared": plain(answer.shared)}
 
 
 def fit_result(answer: FitAnswer) -> dict[str, Any]:

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
     from typing import Any, Protocol, TypeVar
 
+    from kalyx.core.machine.disk import Entry as DiskEntry
     from kalyx.core.model.process import RawProcess
 
     T = TypeVar("T")
@@ -196,11 +197,12 @@ class Machine:
         raise TypeError(f"{type(self).__name__} cannot do this")
 
     def in_processes(self, function: Callable[..., Any], parts: Sequence[Sequence[Any]]) -> Iterator[Any]:
-        """Yield what a function of a module makes of each part, in their order, several at once where that can be.
-
-        It is called with this machine and what is in a part; that, and what it returns, can be written as JSON.
-        """
+        """Yield what a module's function makes of each part (both as JSON has it), several at once if that can be."""
         return (function(self, *part) for part in parts)
+
+    def disk_entries(self, folder: str) -> list[DiskEntry]:
+        """Return all below a folder, itself first, with what each takes on the disk; links are not followed."""
+        return []
 
     def remember(self, path: str, data: bytes) -> None:
         """Write a file of the user's cache folder, its folder with it; nothing where that cannot be."""

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
     from typing import Any, TypeVar
 
+    from kalyx.core.machine.disk import Entry as DiskEntry
     from kalyx.core.machine.interface import RunResult
     from kalyx.core.model.process import RawProcess
 
@@ -274,6 +275,12 @@ class RealMachine(Machine):
         from kalyx.core.machine.workers import share_out
 
         return share_out(self, function, parts)
+
+    def disk_entries(self, folder: str) -> list[DiskEntry]:
+        """List and measure them."""
+        from kalyx.core.machine.disk import list_entries
+
+        return list_entries(folder, self.report)
 
     def remember(self, path: str, data: bytes) -> None:
         """Write it at once, so that nobody reads a half of it."""

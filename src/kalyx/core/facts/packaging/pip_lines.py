@@ -49,9 +49,9 @@ class Pip:
         """Return the line that reports as JSON what would be installed, and installs nothing (since 22.2)."""
         return (*self.start, "install", "--dry-run", "--quiet", "--report", "-", *what)
 
-    def uninstall(self, name: str) -> tuple[str, ...]:
-        """Return the line that takes out a distribution, without asking."""
-        return (*self.start, "uninstall", "-y", name)
+    def uninstall(self, *names: str) -> tuple[str, ...]:
+        """Return the line that takes out distributions, without asking."""
+        return (*self.start, "uninstall", "-y", *names)
 
 
 def own_pip(python: str, flags: Iterable[str] = ()) -> Pip:

@@ -47,6 +47,13 @@ class Record:
         return dict(_parse(self._text.splitlines()))
 
     @property
+    def names(self) -> list[str]:
+        """The paths as written, read quickly: where a file is large, and only its names are asked for."""
+        if '"' in self._text:
+            return list(self.rows)
+        return [line.split(",", 1)[0] for line in self._text.splitlines() if line]
+
+    @property
     def code(self) -> list[str]:
         """The files of code and the compiled ones, as written."""
         return [p for p in self.rows if p.endswith((".py", ".pyd", ".dll", ".dylib"))

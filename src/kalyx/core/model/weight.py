@@ -1,0 +1,56 @@
+"""What distributions and environments take on the disk, in bytes."""
+
+from __future__ import annotations
+
+from kalyx.core.lean.record import record
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kalyx.core.model.python import Environment
+
+__all__ = ["Unowned", "WeighedDistribution", "WeighedEnvironment", "WeighedShared"]
+
+
+@record
+class WeighedDistribution:
+    """What one distribution takes; ``alone`` is what would be free without it and what only it needs."""
+
+    name: str
+    version: str | None
+    bytes: int
+    files: int
+    bytecode: int
+    apparent: int
+    alone: int = 0
+    needed_by: tuple[str, ...] = ()
+    asked_for: bool = True
+    goes_with: tuple[str, ...] = ()
+
+
+@record
+class Unowned:
+    """What no distribution owns; ``paths`` are the largest parts of it."""
+
+    bytes: int
+    files: int
+    paths: tuple[str, ...]
+
+
+@record
+class WeighedEnvironment:
+    """What one environment takes; when it was last used, as far as files tell (ISO 8601), is a guess."""
+
+    environment: Environment
+    total: int
+    last_used: str | None
+    used_by: tuple[str, ...]
+
+
+@record
+class WeighedShared:
+    """A distribution that stands in several environments, the same in each; the bytes of all copies."""
+
+    name: str
+    version: str | None
+    environments: tuple[str, ...]
+    bytes: int

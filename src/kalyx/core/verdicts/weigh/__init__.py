@@ -1,0 +1,1 @@
+"""What takes the disk space, and what would go with what."""

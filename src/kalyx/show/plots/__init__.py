@@ -1,0 +1,1 @@
+"""Pictures, drawn with Matplotlib (the extra `plot`)."""

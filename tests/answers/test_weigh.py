@@ -1,0 +1,148 @@
+"""``weigh``: the sum of all parts is what the system's own count says; what would go with what; the picture."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kalyx.core.squares import divided
+from tests.support.build import World, other_pythons, python_of, run, site_of, write
+
+
+def _counted(folder: Path) -> int:
+    """Return what the system's own program counts below a folder, in bytes."""
+    return int(subprocess.run(["du", "-s", "--block-size=1", folder], capture_output=True, text=True,
+                              check=True).stdout.split()[0])
+
+
+def _lab(world: World) -> Path:
+    """Fill an environment by pip: asked for and brought along, with extras, markers, and one that is needed twice."""
+    lab = world.venv("lab", pip=True)
+    world.activate(lab)
+    code = {"growlight/__init__.py": "x = 1\n" * 4000, "growlight/lamp.bin": "0" * 30_000}
+    world.wheels.add("growlight", "2", code, ["humidlog", "seedling[trays]", 'windows-kit; sys_platform == "win32"'])
+    world.wheels.add("humidlog", "1", {"humidlog.py": "y = 2\n" * 3000})
+    world.wheels.add("seedling", "1", {"seedling.py": ""}, extras={"trays": ["traygrid"]})
+    world.wheels.add("traygrid", "1", {"traygrid.py": "z\n" * 5000})
+    world.wheels.add("potlog", "1", {"potlog.py": ""}, ["humidlog"])
+    install = [python_of(lab), "-m", "pip", "install", "-q", "growlight", "potlog"]
+    done = run(install, cwd=world.project, env=world.env)
+    assert done.returncode == 0, done.stderr
+    run([python_of(lab), "-c", "import growlight, humidlog, potlog"], env=world.env)
+    return lab
+
+
+def test_parts_and_sum(world: World, validate) -> None:
+    """All parts together are what is allocated: links once, sparse files as they lie there, nothing outside."""
+    lab = _lab(world)
+    site = site_of(lab)
+    os.link(site / "growlight" / "lamp.bin", site / "growlight" / "twin.bin")
+    with open(site / "sparse.dat", "wb") as file:
+        file.truncate(50_000_000)
+    outside = write(world.home / "elsewhere" / "big.bin", "1" * 400_000)
+    (site / "link").symlink_to(outside.parent)
+    record = next(site.glob("potlog-*.dist-info")) / "RECORD"
+    record.write_text(record.read_text() + f"{os.path.relpath(outside, site)},,\n/etc/hostname,,\n")
+    left_over = write(site / "growlight" / "cache" / "model.bin", "2" * 100_000)
+    document = world.answer("weigh")
+    validate(document)
+    result = document["result"]
+    rows = {d["name"]: d for d in result["distributions"]}
+    assert (document["exit"], result["total"]) == (0, _counted(lab))
+    assert sum(d["bytes"] for d in rows.values()) + result["unowned"]["bytes"] == result["total"]
+    assert result["shared"] > 0 and result["total"] < 50_000_000
+    assert [str(left_over.parent), str(site / "sparse.dat")][0] in result["unowned"]["paths"]
+    said = " ".join(n["message"] for n in document["notes"])
+    assert str(outside) in said and "/etc/hostname" in said
+    assert rows["growlight"]["bytecode"] > 0 and rows["growlight"]["files"] >= 6
+    sizes = [d["bytes"] for d in result["distributions"]]
+    assert sizes == sorted(sizes, reverse=True)
+
+
+def test_what_goes_with_what(world: World) -> None:
+    """What only it needs goes with it, what somebody asked for or needs stays; the command takes out what is idle."""
+    lab = _lab(world)
+    result = world.answer("weigh", "--at", "env:lab")["result"]
+    rows = {d["name"]: d for d in result["distributions"]}
+    assert rows["humidlog"]["needed_by"] == ["growlight", "potlog"]
+    assert rows["growlight"]["alone"] == sum(rows[n]["bytes"] for n in ("growlight", "seedling", "traygrid"))
+    assert rows["potlog"]["alone"] == rows["potlog"]["bytes"] and not result["could_go"]
+    gone = [python_of(lab), "-m", "pip", "uninstall", "-q", "-y", "growlight"]
+    assert run(gone, env=world.env).returncode == 0
+    after = world.answer("weigh", "--at", "env:lab")["result"]
+    assert after["could_go"] == ["seedling"], "traygrid is needed by it, humidlog by another"
+    text = world.kalyx("weigh", "--at", "env:lab", "--most", "1").stdout
+    assert "Take out what nobody asked for" in text and "more; --most N" in text
+    assert run(after["remedies"][0]["argv"], cwd=world.project, env=world.env).returncode == 0
+    assert run([python_of(lab), "-c", "import potlog"], env=world.env).returncode == 0
+    assert world.answer("weigh", "--at", "env:lab")["result"]["could_go"] == ["traygrid"]
+
+
+def test_all_environments(world: World, validate) -> None:
+    """The biggest first; a file that is linked into two counts once; what is the same in several is said."""
+    world.activate(world.venv("shell"))
+    for name in ("a", "b"):
+        world.wheels.install(world.wheels.add("germkit", "1", {"germkit.py": "x" * 50_000}), site_of(world.venv(name)))
+    one, two = (site_of(world.home / "envs" / n) / "germkit.py" for n in ("a", "b"))
+    apart = world.answer("weigh", "--envs")["result"]
+    two.unlink()
+    os.link(one, two)
+    document = world.answer("weigh", "--envs")
+    validate(document)
+    result = document["result"]
+    totals = {e["environment"]["name"]: e["total"] for e in result["environments"]}
+    assert sum(totals.values()) == sum(e["total"] for e in apart["environments"]) - one.stat().st_blocks * 512
+    assert list(totals.values()) == sorted(totals.values(), reverse=True)
+    shared = next(s for s in result["shared"] if s["name"] == "germkit")
+    assert len(shared["environments"]) == 2
+    assert "the same in several" in world.kalyx("weigh", "--envs").stdout
+
+
+@pytest.mark.parametrize("version", [v for v in sorted(other_pythons()) if v[0] == "3"])
+def test_interpreters_of_every_version(version: str, world: World) -> None:
+    """An environment of any Python, with old forms of metadata too, weighs what the system counts."""
+    from tests.support.build import make_venv
+
+    lab = make_venv(world.home / "envs" / "lab", other_pythons()[version])
+    site = next(lab.glob("lib/python*/site-packages"))
+    write(site / "oldkit.py", "x = 1\n" * 500)
+    write(site / "oldkit-1.egg-info" / "PKG-INFO", "Metadata-Version: 1.0\nName: oldkit\nVersion: 1\n")
+    write(site / "oldkit-1.egg-info" / "installed-files.txt", "../oldkit.py\nPKG-INFO\n")
+    result = world.answer("weigh", "--at", str(lab))["result"]
+    assert result["total"] == _counted(lab)
+    assert result["distributions"][0]["name"] == "oldkit" and result["distributions"][0]["files"] >= 1
+
+
+def test_the_picture(world: World) -> None:
+    """PNG, SVG and PDF by the name's ending; without Matplotlib a sentence says what to do."""
+    world.activate(_lab(world))
+    for name, begin in (("a.png", b"\x89PNG"), ("a.svg", b"<?xml"), ("a.pdf", b"%PDF")):
+        done = world.answer("weigh", "--plot", name)
+        assert done["result"].get("plot") == str(world.project / name), done["result"]
+        assert (world.project / name).read_bytes().startswith(begin)
+    assert "growlight" in (world.project / "a.svg").read_text() or "<path" in (world.project / "a.svg").read_text()
+    for args, status in ((("--plot", "a.gif"), 2), (("--plot", "no/where/a.png"), 1), (("--most", "0"), 2),
+                         (("--envs", "--plot", "a.png"), 2), (("--at", "nix"), 3)):
+        assert world.answer("weigh", *args)["exit"] == status, args
+    code = ("import sys; sys.modules['matplotlib'] = None; from kalyx.__main__ import main; "
+            "sys.argv = ['kalyx', 'weigh', '--plot', 'b.png']; sys.exit(main())")
+    refused = subprocess.run([sys.executable, "-I", "-c", code], cwd=world.project, env=world.env, capture_output=True,
+                             text=True, check=False)
+    assert refused.returncode == 1 and "pip install 'kalyx[plot]'" in refused.stderr
+
+
+@given(st.lists(st.floats(0.01, 1000), min_size=1, max_size=60))
+def test_rectangles_are_true(sizes: list[float]) -> None:
+    """They fill the whole, their areas stand in the ratio of the sizes, and none reaches out of it."""
+    sizes.sort(reverse=True)
+    places = divided(sizes, (1.0, 2.0, 12.0, 7.0))
+    assert len(places) == len(sizes)
+    for size, (left, bottom, width, height) in zip(sizes, places, strict=True):
+        assert abs(width * height - size / sum(sizes) * 84) < 1e-6 * 84
+        assert left >= 1 - 1e-9 and bottom >= 2 - 1e-9 and left + width <= 13 + 1e-6 and bottom + height <= 9 + 1e-6
