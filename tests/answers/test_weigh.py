@@ -76,12 +76,12 @@ def test_what_goes_with_what(world: World) -> None:
     gone = [python_of(lab), "-m", "pip", "uninstall", "-q", "-y", "growlight"]
     assert run(gone, env=world.env).returncode == 0
     after = world.answer("weigh", "--at", "env:lab")["result"]
-    assert after["could_go"] == ["seedling"], "traygrid is needed by it, humidlog by another"
+    assert after["could_go"] == ["seedling", "traygrid"], "nobody asks for the extra any more"
     text = world.kalyx("weigh", "--at", "env:lab", "--most", "1").stdout
     assert "Take out what nobody asked for" in text and "more; --most N" in text
     assert run(after["remedies"][0]["argv"], cwd=world.project, env=world.env).returncode == 0
     assert run([python_of(lab), "-c", "import potlog"], env=world.env).returncode == 0
-    assert world.answer("weigh", "--at", "env:lab")["result"]["could_go"] == ["traygrid"]
+    assert world.answer("weigh", "--at", "env:lab")["result"]["could_go"] == []
 
 
 def test_all_environments(world: World, validate) -> None:

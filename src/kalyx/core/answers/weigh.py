@@ -20,9 +20,8 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
     from kalyx.core.facts.seats.context import SeatContext
-    from kalyx.core.machine.disk import Entry
     from kalyx.core.machine.interface import Machine
-    from kalyx.core.model import Distribution, Environment, Unowned, WeighedDistribution
+    from kalyx.core.model import DiskEntry, Distribution, Environment, Unowned, WeighedDistribution
 
 __all__ = ["WeighAnswer", "WeighEnvsAnswer", "answer_weigh", "answer_weigh_envs"]
 
@@ -167,7 +166,7 @@ def _record_of(m: Machine, one: Distribution) -> str:
     return sha256("\n".join(sorted(rows)).encode("utf-8", "surrogateescape")).hexdigest()
 
 
-def _last_used(entries: Sequence[Entry]) -> str | None:
+def _last_used(entries: Sequence[DiskEntry]) -> str | None:
     """Guess when it was last used: when its newest bytecode was written."""
     from datetime import datetime, timezone
 

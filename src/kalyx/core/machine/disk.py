@@ -9,13 +9,12 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    # path, kind (f, d or l), bytes allocated, bytes it seems to have, what tells hard links apart, time of change
-    Entry = tuple[str, str, int, int, "tuple[int, int] | None", float]
+    from kalyx.core.model.weight import DiskEntry
 
-__all__ = ["Entry", "list_entries"]
+__all__ = ["list_entries"]
 
 
-def list_entries(folder: str, closed: Callable[[str, str], object]) -> list[Entry]:
+def list_entries(folder: str, closed: Callable[[str, str], object]) -> list[DiskEntry]:
     """Return everything below a folder, the folder itself first; links are not followed.
 
     Sparse files count as allocated. Where the system does not tell (Windows), what a file seems to have counts.
@@ -26,7 +25,7 @@ def list_entries(folder: str, closed: Callable[[str, str], object]) -> list[Entr
     except OSError as error:
         closed(folder, error.strerror or str(error))
         return []
-    found: list[Entry] = [(folder, "d", _allocated(info), info.st_size, None, info.st_mtime)]
+    found: list[DiskEntry] = [(folder, "d", _allocated(info), info.st_size, None, info.st_mtime)]
     queue = [folder]
     while queue:
         here = queue.pop()

@@ -1,8 +1,7 @@
 """The one door to the outside: files, environment variables, running a child.
 
-Everything else in the core asks a `Machine`, so that the rules of another
-platform can be applied to a made-up one. Paths are strings in the machine's
-own form; ``machine.path`` is the path module that understands them.
+Everything else in the core asks a `Machine`, so that the rules of another platform can be applied to a made-up one.
+Paths are strings in the machine's own form; ``machine.path`` is the path module that understands them.
 """
 
 from __future__ import annotations
@@ -17,8 +16,8 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
     from typing import Any, Protocol, TypeVar
 
-    from kalyx.core.machine.disk import Entry as DiskEntry
     from kalyx.core.model.process import RawProcess
+    from kalyx.core.model.weight import DiskEntry
 
     T = TypeVar("T")
     R = TypeVar("R")

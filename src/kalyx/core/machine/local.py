@@ -16,9 +16,9 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
     from typing import Any, TypeVar
 
-    from kalyx.core.machine.disk import Entry as DiskEntry
     from kalyx.core.machine.interface import RunResult
     from kalyx.core.model.process import RawProcess
+    from kalyx.core.model.weight import DiskEntry
 
     T = TypeVar("T")
     R = TypeVar("R")

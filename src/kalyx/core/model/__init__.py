@@ -19,13 +19,13 @@ from kalyx.core.model.imports import (
 from kalyx.core.model.kernel import Kernel, Proof
 from kalyx.core.model.python import Environment, Interpreter, RunningPython, python_version, version_pair
 from kalyx.core.model.seat import Agreement, Launch, Script, Seat
-from kalyx.core.model.weight import Unowned, WeighedDistribution, WeighedEnvironment, WeighedShared
+from kalyx.core.model.weight import DiskEntry, Unowned, WeighedDistribution, WeighedEnvironment, WeighedShared
 
 __all__ = [
-    "Agreement", "Comparison", "Contrasted", "Difference", "Distribution", "DistributionDifference", "Edit",
-    "Elsewhere", "Environment", "Evidence", "FileReport", "Finding", "FitOfEnvironment", "Frame", "ImportGroup",
-    "ImportReport", "Interpreter", "Kernel", "Lack", "Launch", "Listed", "Move", "Need", "Note", "Observation",
-    "ObservedError", "Place", "Proof", "PythonWanted", "Remedy", "RunningPython", "Script", "Seat", "Side",
-    "TrailStep", "Unowned", "WeighedDistribution", "WeighedEnvironment", "WeighedShared", "python_version",
-    "version_pair",
+    "Agreement", "Comparison", "Contrasted", "Difference", "DiskEntry", "Distribution",
+    "DistributionDifference", "Edit", "Elsewhere", "Environment", "Evidence", "FileReport", "Finding",
+    "FitOfEnvironment", "Frame", "ImportGroup", "ImportReport", "Interpreter", "Kernel", "Lack", "Launch",
+    "Listed", "Move", "Need", "Note", "Observation", "ObservedError", "Place", "Proof", "PythonWanted",
+    "Remedy", "RunningPython", "Script", "Seat", "Side", "TrailStep", "Unowned", "WeighedDistribution",
+    "WeighedEnvironment", "WeighedShared", "python_version", "version_pair",
 ]

@@ -8,7 +8,12 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.model.python import Environment
 
-__all__ = ["Unowned", "WeighedDistribution", "WeighedEnvironment", "WeighedShared"]
+    # path, kind (f, d or l), bytes allocated, bytes it seems to have, what tells hard links apart, time of change
+    DiskEntry = tuple[str, str, int, int, "tuple[int, int] | None", float]
+else:
+    DiskEntry = tuple
+
+__all__ = ["DiskEntry", "Unowned", "WeighedDistribution", "WeighedEnvironment", "WeighedShared"]
 
 
 @record

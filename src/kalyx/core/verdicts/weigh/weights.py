@@ -13,8 +13,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
 
     from kalyx.core.facts.files import Files
-    from kalyx.core.machine.disk import Entry
-    from kalyx.core.model import Distribution
+    from kalyx.core.model import DiskEntry, Distribution
 
 __all__ = ["Owners", "Weights", "could_go", "with_dependents"]
 
@@ -64,7 +63,7 @@ class Owners:
             return None
         return self._by_path.get(f"{above}{self._files.path.sep}{name.partition('.')[0]}.py")
 
-    def weigh(self, entries: Iterable[Entry], counted: set[tuple[int, int]]) -> Weights:
+    def weigh(self, entries: Iterable[DiskEntry], counted: set[tuple[int, int]]) -> Weights:
         """Share entries out; hard links that are in `counted` already count no more, and are added to it."""
         sums = [[0, 0, 0, 0] for _ in self.distributions]  # bytes, files, bytecode, apparent
         free: dict[str, int] = {}
