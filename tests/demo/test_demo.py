@@ -16,7 +16,7 @@ EXPECTED = [  # the first causes of each step
     {"namespace-split"},
     {"installed-elsewhere"}, {"raises", "own-code-unreachable"}, {"installed-elsewhere"},
     {"dependency-absent"}, {"kernel-interpreter-gone"}, {"env-moved"}, {"dependency-absent"}, set(),
-    {"kernel-interpreter-gone", "kernel-mislabelled"}, *[set()] * 9,
+    {"not-installed"}, set(), set(), {"kernel-interpreter-gone", "kernel-mislabelled"}, *[set()] * 9,
     {"pip-elsewhere", "setting-points-nowhere"},
 ]
 
@@ -26,7 +26,7 @@ def causes_of(answer: dict) -> set[str]:
     result = answer["result"]
     found = [*result.get("findings", []), *[f for s in result.get("seats", [])
                                             for f in s.get("findings", [])]]
-    found += [f for e in result.get("environments", []) if isinstance(e, dict) for f in e["findings"]]
+    found += [f for e in result.get("environments", []) if isinstance(e, dict) for f in e.get("findings", [])]
     found += [f for k in result.get("kernels", []) for f in k.get("findings", [])]
     found += [i["causes"][0] for i in result.get("imports", []) if i["causes"]
               and not any(p["guard"] == "try" for p in i["asked"])]

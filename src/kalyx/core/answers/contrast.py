@@ -16,6 +16,7 @@ from kalyx.core.lean.record import record
 from kalyx.core.model import Listed, Place, Remedy, Side
 from kalyx.core.model.names import normal_name
 from kalyx.core.verdicts.contrast.compare import compare, findings_of
+from kalyx.core.verdicts.fit.needed import OwnModules
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
 
 TYPE_CHECKING = False
@@ -138,8 +139,11 @@ def _imported_here(context: SeatContext, a: Side, b: Side) -> dict[str, Place]:
         for module in one.whole.modules if one.whole else ():
             by_module.setdefault(module, set()).add(normal_name(one.name))
     found: dict[str, Place] = {}
+    own = OwnModules(m, [context.folder])
     for file in read_needs(m, files, context.folder):
         for item in file.imports:
+            if own.has(item.module, file):
+                continue
             for name in by_module.get(item.module.split(".")[0], ()):
                 found.setdefault(name, Place(file.path, item.line, item.cell, item.guard))
     return found

@@ -73,7 +73,8 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     notes += [*more, *_troubles(code)]
     neighbours = Neighbours(m, context)
     own = OwnModules(m, roots)
-    needs = needs_of(code, declared, own, lambda module: _brought_by(neighbours, module))
+    needs = needs_of(code, declared, own, lambda module: _brought_by(neighbours, module),
+                     whole=lambda file: file in files or any(m.is_folder(w) for w in wanted))
     python = python_of(code, pythons)
     progress("looking at the environments …")
     found = _judged(context, neighbours, needs, python, only)

@@ -29,6 +29,7 @@ class Need:
     unless: tuple[str, ...] = ()
     marker: str = ""
     is_standard: bool = False
+    is_guessed: bool = False  # its distribution is only thought to be called like the module
 
 
 @record

@@ -14,6 +14,7 @@ __all__ = ["lay_out"]
 
 MOST_ENVIRONMENTS = 8
 MOST_LACKS = 4
+MOST_ABSENT = 10
 MOST_NEEDS = 12
 
 
@@ -59,7 +60,8 @@ def _needs(page: Page, answer: FitAnswer, *, verbose: bool) -> None:
 def _need(need: Need) -> str:
     if need.module is None:
         return f"{need.distribution}{need.specifier}, which the project asks for"
-    of = f", of {need.distribution}{need.specifier}" if need.distribution else ""
+    whole = f"{need.distribution}{need.specifier}" if need.distribution else need.module
+    of = f", of {whole}" if whole != need.module else ""
     return f"{need.module}{of}" + (" (optional)" if need.optional else "")
 
 
@@ -68,7 +70,7 @@ def _environment(page: Page, one: FitOfEnvironment, *, verbose: bool) -> None:
     mark = "+" if one.fits else "-"
     said = [f"Python {environment.python_version or '?'}"]
     if not one.python_fits:
-        said.append("which is not one that it runs on" if one.interpreter and one.interpreter.works
+        said.append("which it does not run on" if one.interpreter and one.interpreter.works
                     else "which does not run")
     if one.kernels:
         said.append(f"kernel {', '.join(one.kernels)}")
@@ -78,7 +80,10 @@ def _environment(page: Page, one: FitOfEnvironment, *, verbose: bool) -> None:
         said.append("all of it was imported" if one.proven else "it breaks there")
     page.say(f"{mark} {environment.name:<24} {', '.join(said)}", indent=2)
     page.whole(environment.path, "path", 6)
-    lacks = [lack.because for lack in one.lacks] + list(one.breaks)
+    absent = [lack.module or lack.distribution or "" for lack in one.lacks if lack.found is None and lack.distribution]
+    lacks = [f"it lacks {', '.join(absent[:MOST_ABSENT])}{' …' if len(absent) > MOST_ABSENT else ''}"] if absent else []
+    lacks += [lack.because for lack in one.lacks if lack.found is not None or not lack.distribution]
+    lacks += one.breaks
     for because in lacks if verbose else lacks[:MOST_LACKS]:
         page.say(because, indent=6)
     if len(lacks) > MOST_LACKS and not verbose:

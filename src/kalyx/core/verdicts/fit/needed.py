@@ -40,6 +40,16 @@ class OwnModules:
         folders = [m.path.dirname(code.path), *code.folders, *self._roots]
         return any(top in self._in(f) for f in folders) or top in self._in(package_root(m, code.path))
 
+    def alike(self, module: str, code: CodeNeeds) -> str:
+        """Return a file of one's own that may be meant by an import, of a slightly other name; mostly none."""
+        m = self._files
+        for folder in dict.fromkeys((m.path.dirname(code.path), *self._roots)):
+            for name in m.scan(folder)[0]:
+                stem, ending = m.path.splitext(name)
+                if ending in (".py", ".ipynb") and normal_name(stem) == normal_name(module.split(".")[0]):
+                    return str(m.path.join(folder, name))
+        return ""
+
     def _in(self, folder: str) -> frozenset[str]:
         if folder not in self._names:
             m = self._files
@@ -59,6 +69,7 @@ class _Asked:
     module: str
     places: tuple[Place, ...]
     unless: tuple[str, ...] = ()
+    meant: str = ""  # a file of one's own
 
 
 def is_standard(module: str) -> bool:
@@ -68,8 +79,12 @@ def is_standard(module: str) -> bool:
 
 
 def needs_of(code: Iterable[CodeNeeds], declared: Sequence[Declared], own: OwnModules,
-             brought_by: Callable[[str], str | None]) -> list[Need]:
-    """Return what is needed, what is imported first; `brought_by` names a module's distribution by metadata here."""
+             brought_by: Callable[[str], str | None], *, whole: Callable[[str], bool]) -> list[Need]:
+    """Return what is needed, what is imported first; `brought_by` names a module's distribution by metadata here.
+
+    What is asked for and not imported is needed where its file is asked about as a `whole`: a project, a script that
+    asks for it itself. A single notebook runs without what only others of its project import.
+    """
     asked: dict[str, _Asked] = {}
     for file in code:
         for item in file.imports:
@@ -77,7 +92,7 @@ def needs_of(code: Iterable[CodeNeeds], declared: Sequence[Declared], own: OwnMo
             if not module or (own.has(module, file) and not is_shared(module.split(".")[0])):
                 continue
             place = Place(file.path, item.line, item.cell, item.guard)
-            known = asked.get(module, _Asked(module, ()))
+            known = asked.get(module) or _Asked(module, (), meant=own.alike(module, file))
             unless = known.unless or tuple(_alternatives(file, item))
             asked[module] = replace(known, places=(*known.places, place), unless=unless)
     by_name: dict[str, list[Declared]] = {}
@@ -88,8 +103,8 @@ def needs_of(code: Iterable[CodeNeeds], declared: Sequence[Declared], own: OwnMo
     for name, rows in by_name.items():
         main = [d for d in rows if not d.optional]
         if name not in imported and main:
-            found += [Need(None, requirement_name(d.requirement), _specifier(d), (_place(d),), marker=_marker(d))
-                      for d in main]
+            found += [Need(None, requirement_name(d.requirement), _specifier(d), (_place(d),), marker=_marker(d),
+                           optional=not whole(d.file)) for d in main]
     return found
 
 
@@ -120,9 +135,13 @@ def _need(one: _Asked, declared: dict[str, list[Declared]], brought_by: Callable
     here = brought_by(one.module)
     names = [n for n in (here, by_table, one.module.split(".")[0]) if n]
     name = next((n for n in names if normal_name(n) in declared), names[0])
+    is_guessed = not here and not by_table and normal_name(name) not in declared
+    if is_guessed and one.meant:
+        return Need(one.module, None, "", places, not needed, one.unless)
     rows = declared.get(normal_name(name), [])
     specifier = ",".join(dict.fromkeys(s for d in rows if (s := _specifier(d))))
-    return Need(one.module, name, specifier, (*places, *map(_place, rows)), not needed, one.unless)
+    return Need(one.module, name, specifier, (*places, *map(_place, rows)), not needed, one.unless,
+                is_guessed=is_guessed)
 
 
 def _is_declared(module: str, declared: dict[str, list[Declared]]) -> bool:

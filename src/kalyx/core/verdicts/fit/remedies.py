@@ -28,7 +28,7 @@ def remedies_of(files: Files, neighbours: Neighbours, kernels: Sequence[Kernel],
     if best is not None:
         return [r for book in notebooks if f"notebook:{book}" not in best.used_here and not _is_used(best, book, files)
                 for r in _have_it_used(files, neighbours, kernels, best, book)]
-    return [*_fill_nearest(files, found), *_make(files, neighbours, needs, python, home)]
+    return [*_fill_nearest(files, found, needs), *_make(files, neighbours, needs, python, home)]
 
 
 def _is_used(best: FitOfEnvironment, notebook: str, files: Files) -> bool:
@@ -52,7 +52,7 @@ def _have_it_used(files: Files, neighbours: Neighbours, kernels: Sequence[Kernel
                    changes="registers a kernel" + ("" if has_package else f", and adds the kernel package to {path}"))]
 
 
-def _fill_nearest(files: Files, found: Sequence[FitOfEnvironment]) -> list[Remedy]:
+def _fill_nearest(files: Files, found: Sequence[FitOfEnvironment], needs: Sequence[Need]) -> list[Remedy]:
     """Return the command that puts what lacks into the environment that lacks least."""
     for one in found:
         works = one.interpreter is not None and one.interpreter.works
@@ -61,7 +61,8 @@ def _fill_nearest(files: Files, found: Sequence[FitOfEnvironment]) -> list[Remed
         if any(lack.distribution is None or is_everyday(lack.module or "") for lack in one.lacks):
             continue
         wanted = list(dict.fromkeys(f"{lack.distribution}{lack.wanted}" for lack in one.lacks))
-        return [Remedy(f"Put what it lacks into {one.environment.path}, which lacks least.", "command",
+        says = f"Put what it lacks into {one.environment.path}, which lacks least{_guessed(needs, wanted)}."
+        return [Remedy(says, "command",
                        argv=(*files.own_command, "put", *wanted, "--at", f"env:{one.environment.path}"), undoable=True,
                        changes=f"adds {', '.join(wanted)} to {one.environment.path}")]
     return []
@@ -77,9 +78,17 @@ def _make(files: Files, neighbours: Neighbours, needs: Sequence[Need], python: P
         return []
     place = next(p for n in range(100) if not files.exists(p := files.path.join(home, f".venv{f'-{n}' if n else ''}")))
     put = [word for w in wanted for word in ("--put", w)]
-    return [Remedy(f"Make an environment with all of it, by Python {bases[-1].version}.", "command",
-                   argv=(*files.own_command, "make", place, "--python", bases[-1].path, *put), undoable=True,
+    says = f"Make an environment with all of it, by Python {bases[-1].version}{_guessed(needs, wanted)}."
+    python_path = bases[-1].real_path or bases[-1].path
+    return [Remedy(says, "command",
+                   argv=(*files.own_command, "make", place, "--python", python_path, *put), undoable=True,
                    changes=f"makes {place}")]
+
+
+def _guessed(needs: Sequence[Need], wanted: Sequence[str]) -> str:
+    """Say which of the names are only those of the modules: what an index has under them may be somebody else's."""
+    names = [n.distribution for n in needs if n.is_guessed and n.distribution and n.distribution in wanted]
+    return f"; nothing here tells that {', '.join(names)} is what brings the module of that name" if names else ""
 
 
 def _has_all(base: Interpreter, needs: Sequence[Need]) -> bool:

@@ -38,11 +38,13 @@ class Owners:
         self.distributions = list(distributions)
         self.outside: list[tuple[Distribution, str]] = []  # rows that lead out of the environment
         self._by_path: dict[str, int] = {}
+        self._metadata: dict[str, int] = {}
         sep, m = files.path.sep, files
         for number, one in enumerate(self.distributions):
             folder, seen = one.location, Record(files, one).names
             if one.metadata and m.is_folder(one.metadata):
                 self._by_path[one.metadata] = number
+                self._metadata[one.metadata] = number
             for row in seen:
                 path = f"{folder}{sep}{row}" if sep == "/" else f"{folder}{sep}{row.replace('/', sep)}"
                 if ".." in row or row[:1] == "/" or row[1:2] == ":":
@@ -55,6 +57,8 @@ class Owners:
     def of(self, path: str) -> int | None:
         """Return the number of the owner of a file; of bytecode, that of its source."""
         owner = self._by_path.get(path)
+        if owner is None and self._metadata:
+            owner = self._metadata.get(path.rpartition(self._files.path.sep)[0])
         if owner is not None or not path.endswith(".pyc"):
             return owner
         folder, _, name = path.rpartition(self._files.path.sep)
