@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import gc
+
 from kalyx.cli.common import context_for, print_answer, progress
 from kalyx.core.answers.weigh import answer_weigh, answer_weigh_envs
 from kalyx.core.changes.files import place_to_write
@@ -31,6 +33,7 @@ def run(options: argparse.Namespace) -> str:
         raise WrongUsage(f"{options.plot} ends in none of .png, .svg and .pdf.", "Name a file that does.")
     if options.plot and options.envs:
         raise WrongUsage("--plot draws one environment.", "Leave --envs out, and name the environment with --at.")
+    gc.disable()  # a hundred thousand entries are no circles, and looking for some among them takes as long as all else
     context = context_for(None, options)
     if options.envs:
         everything = answer_weigh_envs(context, most=options.most, progress=progress)

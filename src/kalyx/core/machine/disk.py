@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from stat import S_ISDIR, S_ISLNK
+from operator import attrgetter
+from stat import S_ISDIR
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -25,7 +26,9 @@ def list_entries(folder: str, closed: Callable[[str, str], object]) -> list[Disk
     except OSError as error:
         closed(folder, error.strerror or str(error))
         return []
-    found: list[DiskEntry] = [(folder, "d", _allocated(info), info.st_size, None, info.st_mtime)]
+    unit, known = (512, "st_blocks") if hasattr(info, "st_blocks") else (1, "st_size")
+    taken = attrgetter(known)
+    found: list[DiskEntry] = [(folder, True, unit * taken(info), info.st_size, None, info.st_mtime)]
     queue = [folder]
     while queue:
         here = queue.pop()
@@ -33,19 +36,13 @@ def list_entries(folder: str, closed: Callable[[str, str], object]) -> list[Disk
             with os.scandir(here) as entries:
                 for entry in entries:
                     info = entry.stat(follow_symlinks=False)
-                    mode = info.st_mode
-                    if S_ISDIR(mode):
-                        found.append((entry.path, "d", _allocated(info), info.st_size, None, info.st_mtime))
-                        queue.append(entry.path)
+                    path = entry.path
+                    if S_ISDIR(info.st_mode):
+                        found.append((path, True, unit * taken(info), info.st_size, None, info.st_mtime))
+                        queue.append(path)
                     else:
                         key = (info.st_dev, info.st_ino) if info.st_nlink > 1 else None
-                        kind = "l" if S_ISLNK(mode) else "f"
-                        found.append((entry.path, kind, _allocated(info), info.st_size, key, info.st_mtime))
+                        found.append((path, False, unit * taken(info), info.st_size, key, info.st_mtime))
         except OSError as error:
             closed(here, error.strerror or str(error))
     return found
-
-
-def _allocated(info: os.stat_result) -> int:
-    blocks = getattr(info, "st_blocks", None)
-    return blocks * 512 if blocks is not None else info.st_size

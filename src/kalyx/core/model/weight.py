@@ -8,8 +8,8 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.model.python import Environment
 
-    # path, kind (f, d or l), bytes allocated, bytes it seems to have, what tells hard links apart, time of change
-    DiskEntry = tuple[str, str, int, int, "tuple[int, int] | None", float]
+    # path, is it a folder, bytes allocated, bytes it seems to have, what tells hard links apart, time of change
+    DiskEntry = tuple[str, bool, int, int, "tuple[int, int] | None", float]
 else:
     DiskEntry = tuple
 

@@ -10,7 +10,8 @@ from __future__ import annotations
 
 import ast
 import re
-from bisect import bisect_left
+from bisect import bisect_left, bisect_right
+from itertools import accumulate
 
 from kalyx.core.facts.source_code.cells import read_pieces
 from kalyx.core.facts.source_code.path_changes import PathReader
@@ -35,7 +36,7 @@ MOST_FOLDERS = 400
 GUARDS = ("", "condition", "function", "try", "typing")
 _LINE_IMPORT = re.compile(r"^([ \t]*)(?:from\s+(\.*\w?[\w.]*)\s+import\s+([\w, ()*]+)|import\s+([\w., ]+))",
                           re.MULTILINE)
-_CALLS = re.compile(r"import_module|__import__|\bpath\s*\.\s*(?:append|insert|extend)|addsitedir")
+_CALLS = ("import_module", "__import__", "addsitedir", "path.append", "path.insert", "path.extend", "path .")
 _HOLDS_STATEMENTS = (
     ast.mod, ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef, ast.If, ast.For, ast.AsyncFor, ast.While, ast.With,
     ast.AsyncWith, ast.Try, ast.ExceptHandler,
@@ -132,7 +133,8 @@ class _Reader:
                 self._by_line(cell, text)
             else:
                 known = len(self.found)
-                self._walk(tree, cell, text.split("\n"), _import_lines(text))
+                places, has_calls = _import_lines(text, lines := text.split("\n"))
+                self._walk(tree, cell, lines, places, has_calls=has_calls)
                 if each is not None:
                     each(tree, text, cell, self.found[known:])
         unique = {(i.request, i.guard): i for i in reversed(self.found)}
@@ -155,11 +157,13 @@ class _Reader:
             else:
                 self._from(match.group(2), [], line, guard, cell, said)
 
-    def _walk(self, tree: ast.AST, cell: int | None, lines: list[str], imports: list[int] | None) -> None:
+    def _walk(self, tree: ast.AST, cell: int | None, lines: list[str], imports: list[int], *, has_calls: bool) -> None:
         """Visit every statement, iteratively: a tree may be deeper than Python's own stack.
 
-        Only in those `imports` lines can anything be imported; what has none of them in it is passed over.
+        Only in those `imports` lines can anything be imported; what has none of them in it is passed over. With
+        `has_calls` a call may do it, which can stand in any expression.
         """
+        children_of = ast.iter_child_nodes if has_calls else _bodies
         queue: list[_Item] = [(tree, "", None)]
         while queue:
             node, guard, instead_of = queue.pop()
@@ -179,10 +183,8 @@ class _Reader:
                 self.flags |= {t.id for t in node.targets if isinstance(t, ast.Name)}
             if len(self.found) > known:
                 self.found[known:] = [replace(i, instead_of=instead_of) for i in self.found[known:]]
-            if imports is None:
-                queue += reversed(list(_inside(node, guard, instead_of, self.flags)))
-            elif isinstance(node, _HOLDS_STATEMENTS):
-                inside = _inside(node, guard, instead_of, self.flags, _bodies)
+            if has_calls or isinstance(node, _HOLDS_STATEMENTS):
+                inside = _inside(node, guard, instead_of, self.flags, children_of)
                 queue += reversed([item for item in inside if _has_one_of(imports, item[0])])
 
     def _call(self, node: ast.Call, guard: str, cell: int | None, text: str) -> None:
@@ -236,12 +238,17 @@ class _Reader:
             self.found.append(ImportedName(module, name, line, guard, cell, text))
 
 
-def _import_lines(text: str) -> list[int] | None:
-    """Return the lines that may import something; None where calls do, which may stand anywhere."""
-    if _CALLS.search(text):
-        return None
-    return [n for n, line in enumerate(text.split("\n"), 1)
-            if "import" in line or "find_spec" in line or "sys.modules" in line]
+def _import_lines(text: str, lines: Sequence[str]) -> tuple[list[int], bool]:
+    """Return the lines in which something may be imported, and whether calls do it too."""
+    has_calls = any(call in text for call in _CALLS)
+    ends = list(accumulate(len(line) + 1 for line in lines))
+    found = set()
+    for word in ("import", "find_spec", "sys.modules", *(_CALLS if has_calls else ())):
+        at = text.find(word)
+        while at >= 0:
+            found.add(bisect_right(ends, at) + 1)
+            at = text.find(word, at + 1)
+    return sorted(found), has_calls
 
 
 def _has_one_of(lines: list[int], node: ast.AST) -> bool:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import ast
 import re
+from functools import cache
 
 from kalyx.core.facts.source_code.syntax import dotted
 from kalyx.core.lean.record import record
@@ -23,22 +24,23 @@ if TYPE_CHECKING:
 __all__ = ["Bound", "statements", "versions_of_code"]
 
 _F_STRING_EQUALS = re.compile(r"[fF][rR]?(['\"]).*\{[^{}'\"=!<>]+=(?:![rsa])?(?::[^{}]*)?\}")
-# What a newer form of syntax has in its text: a word that is looked for first, as most code has it not, and its form
-_MAY_BE_NEWER = tuple((words, re.compile(form, re.MULTILINE)) for words, form in (
-    ((":=",), r":="), (("match ",), r"^[ \t]*match[ \t].+:"), (("type ",), r"^[ \t]*type[ \t]+\w+.*="),
-    (("except*", "except *"), r"except[ \t]*\*"), (("with (", "with("), r"\bwith[ \t]*\("),
-    (("/,", "/)"), r"/[,)]"),
-    (("|",), r"(?:None|int|str|float|bytes|bool|object|\])[ \t]*\||\|[ \t]*(?:None|int|str|float|bool)"),
-    (("list[", "dict[", "set[", "tuple[", "type["), r"(?:->|:)[ \t]*(?:list|dict|set|tuple|type|frozenset)\["),
-    (("=}", "=!", "=:"), r"=(?:![rsa])?(?::[^{}]*)?\}"),
-    (("class ", "def "), r"^[ \t]*(?:async[ \t]+)?(?:class|def)[ \t]+\w+\["),
-    (("@",), r"^[ \t]*@(?:[^\w\s]|[\w.]+[^\w.(\r\n#])"),
+# What a newer form of syntax has in its text: a word that is looked for first, as most code has it not, and its form.
+# Each begins with plain letters where it can: so it is found quickly; what is no such form costs a look at the tree.
+_MAY_BE_NEWER = tuple((words, re.compile(form)) for words, form in (
+    ((":=",), r":="), (("match ",), r"match [^\n]{1,200}:"), (("type ",), r"type \w+[^\n=]{0,200} = "),
+    (("except*", "except *"), r"except"), (("with (", "with("), r"with ?\("), (("/,", "/)"), r"[(,] ?/[,)]"),
+    (("|",), r"\| ?(?:None|int|str|float|bytes|bool|object|list|dict|set|tuple)"), (("None |", "None|"), r"None ?\|"),
+    (("list[", "dict[", "set[", "tuple[", "type["), r"[:>] ?(?:list|dict|set|tuple|type|frozenset)\["),
+    (("int |", "str |", "] |", "bool |", "float |", "bytes |"), r"\|"), (("=}", "=!", "=:"), r"=(?:![rsa])?[:}]"),
+    (("class ",), r"class \w{1,99}\["), (("def ",), r"def \w{1,99}\["),
+    (("@",), r"@(?:[^\w\s]|[\w.]{1,99}[^\w.(\r\n# ])"),
 ))
 _LAZY = re.compile(r"^from __future__ import .*\bannotations\b", re.MULTILINE)
-_AFTER_DOT = re.compile(r"\.\s*([A-Za-z_]\w*)")
 _BUILTIN_TYPES = frozenset({"int", "str", "float", "bytes", "bool", "list", "dict", "set", "tuple", "type", "frozenset",
                             "complex", "object"})
 _BUILTIN_GENERICS = frozenset({"list", "dict", "set", "tuple", "type", "frozenset"})
+_HOLDING = (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef, ast.If, ast.For, ast.AsyncFor, ast.While, ast.With,
+            ast.AsyncWith, ast.Try, *(getattr(ast, n) for n in ("TryStar", "Match", "TypeAlias") if hasattr(ast, n)))
 _KEEPS_OFF = frozenset({"AttributeError", "ImportError", "ModuleNotFoundError", "NameError", "Exception"})
 
 
@@ -64,7 +66,8 @@ def versions_of_code(tree: ast.Module, text: str, cell: int | None, imports: Seq
         reader.lazy()
     speaks_of = reader.spoken_of(imports)
     if speaks_of or _may_be_newer(text):
-        for node, is_guarded in statements(tree):
+        for node, is_guarded in statements(tree, with_guards=speaks_of, heads_alone=not speaks_of and not (
+                reader.has_walrus or reader.has_equals)):
             reader.syntax(node)
             if speaks_of and not is_guarded:
                 reader.names(node)
@@ -77,8 +80,11 @@ def _may_be_newer(text: str) -> bool:
     return any(form.search(text) for words, form in _MAY_BE_NEWER if any(w in text for w in words))
 
 
-def statements(tree: ast.AST) -> Iterator[tuple[Any, bool]]:
-    """Yield every statement of a tree, with whether something keeps it from failing where a name is lacking."""
+def statements(tree: ast.AST, *, with_guards: bool = True, heads_alone: bool = False) -> Iterator[tuple[Any, bool]]:
+    """Yield every statement of a tree, with whether something keeps it from failing where a name is lacking.
+
+    Without `with_guards` that is not looked for; with `heads_alone` only those come that hold others.
+    """
     queue: list[tuple[Any, bool]] = [(n, False) for n in reversed(getattr(tree, "body", ()))]
     while queue:
         node, is_guarded = queue.pop()
@@ -89,13 +95,14 @@ def statements(tree: ast.AST) -> Iterator[tuple[Any, bool]]:
             parts = [(node.body, held), *((h.body, held) for h in node.handlers), (node.orelse, held),
                      (node.finalbody, is_guarded)]
         elif kind == "If":
-            held = is_guarded or _asks(node.test)
+            held = is_guarded or (with_guards and _asks(node.test))
             parts = [(node.body, held), (node.orelse, held)]
         elif kind == "Match":
             parts = [(case.body, is_guarded) for case in node.cases]
         else:
             parts = [(getattr(node, field, None) or (), is_guarded) for field in ("body", "orelse")]
-        queue += [(child, held) for body, held in reversed(parts) for child in reversed(body)]
+        queue += [(child, held) for body, held in reversed(parts) for child in reversed(body)
+                  if not heads_alone or isinstance(child, _HOLDING)]
 
 
 def _keeps_off(handler: ast.ExceptHandler) -> bool:
@@ -222,8 +229,12 @@ class _Reader:
 
     def spoken_of(self, imports: Sequence[ImportedName]) -> bool:
         """Whether the text has a name behind a dot that came to, or went from, a module that is imported."""
-        names = {name for module in {i.module for i in imports} for name in _table_names(module)}
-        return bool(names) and any(word in names for word in _AFTER_DOT.findall(self.text))
+        for module in {i.module for i in imports if i.name is None}:
+            names = _table_names(module)
+            if names and (any(f"{module}.{name}" in self.text for name in names) or (
+                    f"{module} as " in self.text and any(f".{name}" in self.text for name in names))):
+                return True
+        return False
 
     def _name(self, module: str, name: str, line: int) -> None:
         since = library_names()["names"].get(module, {}).get(name)
@@ -257,6 +268,7 @@ class _Reader:
                         self._name(module, part.attr, part.lineno)
 
 
+@cache
 def _table_names(module: str) -> set[str]:
     history = {n.rpartition(".")[2] for n in stdlib_history()["names"] if n.rpartition(".")[0] == module}
     return history | set(library_names()["names"].get(module, ()))

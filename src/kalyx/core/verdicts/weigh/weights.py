@@ -54,13 +54,8 @@ class Owners:
                         continue
                 self._by_path.setdefault(path, number)
 
-    def of(self, path: str) -> int | None:
-        """Return the number of the owner of a file; of bytecode, that of its source."""
-        owner = self._by_path.get(path)
-        if owner is None and self._metadata:
-            owner = self._metadata.get(path.rpartition(self._files.path.sep)[0])
-        if owner is not None or not path.endswith(".pyc"):
-            return owner
+    def _of_source(self, path: str) -> int | None:
+        """Return the owner of bytecode that no list names: that of its source."""
         folder, _, name = path.rpartition(self._files.path.sep)
         above, _, cache = folder.rpartition(self._files.path.sep)
         if cache != "__pycache__":
@@ -75,8 +70,9 @@ class Owners:
         folders: list[tuple[str, int]] = []
         holds: dict[str, int | None] = {}  # of a folder: the only owner of what is in it, None where there are several
         sep = self._files.path.sep
-        for path, kind, taken, apparent, key, _ in entries:
-            if kind == "d":
+        by_path, metadata = self._by_path, self._metadata
+        for path, is_folder, taken, apparent, key, _ in entries:
+            if is_folder:
                 folders.append((path, taken))
                 total += taken
                 continue
@@ -86,24 +82,24 @@ class Owners:
                     continue
                 counted.add(key)
             total += taken
-            owner = self.of(path)
-            folder = path.rpartition(sep)[0]
+            folder = path[:path.rindex(sep)]
+            owner = by_path.get(path)
+            if owner is None:
+                owner = metadata.get(folder)
+                if owner is None and path.endswith(".pyc"):
+                    owner = self._of_source(path)
             if owner is None:
                 free[path] = taken
                 free_files += 1
             else:
-                row = sums[owner]
-                row[0] += taken
-                row[1] += 1
-                row[3] += apparent
-                if path.endswith(".pyc"):
-                    row[2] += taken
-            holds[folder] = owner if holds.get(folder, owner) == owner else None
+                _add(sums[owner], taken, apparent, is_bytecode=path.endswith(".pyc"))
+            if holds.setdefault(folder, owner) != owner:
+                holds[folder] = None
         self._share_folders(folders, holds, sums, free)
-        weighed = [WeighedDistribution(d.name, d.version or None, row[0], row[1], row[2], row[3])
-                   for d, row in zip(self.distributions, sums, strict=True)]
         largest = _largest(free, {f for f, owner in holds.items() if owner is not None}, sep)
-        return Weights(total, tuple(weighed), Unowned(sum(free.values()), free_files, tuple(largest)), shared)
+        weighed = tuple(WeighedDistribution(d.name, d.version or None, row[0], row[1], row[2], row[3])
+                        for d, row in zip(self.distributions, sums, strict=True))
+        return Weights(total, weighed, Unowned(sum(free.values()), free_files, tuple(largest)), shared)
 
     def _share_folders(self, folders: Sequence[tuple[str, int]], holds: dict[str, int | None], sums: list[list[int]],
                        free: dict[str, int]) -> None:
@@ -117,6 +113,13 @@ class Owners:
                 free[path] = free.get(path, 0) + taken
             above = path.rpartition(sep)[0]
             holds[above] = owner if holds.get(above, owner) == owner else None
+
+
+def _add(row: list[int], taken: int, apparent: int, *, is_bytecode: bool) -> None:
+    row[0] += taken
+    row[1] += 1
+    row[2] += taken if is_bytecode else 0
+    row[3] += apparent
 
 
 def _largest(free: Mapping[str, int], owned: set[str], sep: str) -> list[str]:
