@@ -18,6 +18,7 @@ from pathlib import Path
 
 from bench.worlds import (
     lacking_package,
+    large_project,
     lived_in_folder,
     many_distributions,
     many_environments,
@@ -56,6 +57,20 @@ PROVE = (
     "argv = (sys.executable, '-m', 'ipykernel_launcher', '-f', '{connection_file}')\n"
     "context = SeatContext(RealMachine(), '.', PROBE_FOLDER)\n"
     "assert prove(context, Kernel('k', 'k', '/k/kernel.json', 'user', argv, {}, 'python'), None, 60).answered\n")
+# Runs a command with an empty cache, and what reads the files of a project
+FRESH = (
+    "import os, shutil, subprocess, sys\n"
+    "os.environ['XDG_CACHE_HOME'] = os.path.abspath('.cache')\n"
+    "status = subprocess.run(sys.argv[1:]).returncode\n"
+    "shutil.rmtree('.cache', ignore_errors=True)\n"
+    "sys.exit(status)\n")
+PARSE = (
+    "import ast, os\n"
+    "for place, folders, names in os.walk('.'):\n"
+    "    for name in names:\n"
+    "        if name.endswith('.py'):\n"
+    "            with open(os.path.join(place, name), 'rb') as file:\n"
+    "                ast.parse(file.read())\n")
 # What keeps aside all that a program may replace, and its copy
 KEEP = (
     "import shutil, sys\n"
@@ -147,6 +162,15 @@ def pairs(python: str, crowded: str, project: Path) -> list[Pair]:
              [python, "-c", "import json"], 3.0),
         Pair("mend of what is well / its why", [*kalyx, "mend", "json", "--at", seat, "--yes"],
              [*kalyx, "why", "json", "--at", seat], 2.0),
+        Pair("fit of 1,500 files, nothing remembered / parsing them", [python, "-c", FRESH, *kalyx, "fit", "."],
+             [python, "-c", PARSE], 0.7, ours_in="project", theirs_in="project"),
+        Pair("fit of 1,500 files again / parsing them", [*kalyx, "fit", "."], [python, "-c", PARSE], 0.15,
+             ours_in="project", theirs_in="project"),
+        Pair("what 300 environments add to fit / to reading the names in each", [*kalyx, "fit", "a.py"],
+             [python, "-c", READ_SITES, "."], 2.0, ours_in="300/envs", theirs_in="300/envs", ours_less="home",
+             theirs_less="home"),
+        Pair("weigh, 400 distributions / du", [*kalyx, "weigh", "--at", f"python:{crowded}"],
+             ["du", "-s", str(Path(crowded).parent.parent)], 2.5),
         Pair("keeping 400 distributions aside / copying them", [python, "-c", KEEP, site], [python, "-c", COPY, site],
              1.0, ours_in="home", theirs_in="home"),
         Pair("why of a notebook with 30 imports / running them", [*kalyx, "why", "thirty.ipynb", "--at", seat],
@@ -182,9 +206,12 @@ def main() -> int:
             os.mknod(folder / "crowd" / f"data-{number}.csv")
         thirty_imports(folder / "thirty")
         lacking_package(folder / "lacking")
+        large_project(folder / "project", 1500)
         own = {"JUPYTER_PATH": many_kernels(folder / "kernels", 200)}
         for count in (30, 300):
             many_environments(folder / str(count), count)
+        for place in ("300/envs", "home"):
+            (folder / place / "a.py").write_text("import nope\n", encoding="utf-8")
         for pair in pairs(sys.executable, crowded, project):
             if sys.argv[1:] and not any(word in pair.says for word in sys.argv[1:]):
                 continue

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 from pathlib import Path
@@ -113,3 +114,14 @@ def lived_in_folder(folder: Path) -> Path:
             {"cells": [], "metadata": {"kernelspec": {"name": f"k{number}", "display_name": "K"}},
              "nbformat": 4, "nbformat_minor": 4}))
     return project
+
+
+def large_project(folder: Path, count: int) -> None:
+    """Make a project of so many modules, each a copy of one of the standard library's, in packages of fifty."""
+    library = Path(os.__file__).parent
+    sources = sorted(p for p in library.glob("*.py") if p.stat().st_size < 100_000)
+    for number in range(count):
+        package = folder / f"part{number // 50}"
+        package.mkdir(parents=True, exist_ok=True)
+        (package / "__init__.py").touch()
+        (package / f"module{number}.py").write_bytes(sources[number % len(sources)].read_bytes())

@@ -172,6 +172,8 @@ def _install(wheel: str, prefix: str) -> None:
     info = next(n.split("/")[0] for n in names if ".dist-info/" in n)
     _write(os.path.join(site, info, "INSTALLER"), "pip\n")
     _write(os.path.join(site, info, "REQUESTED"), "")
+    with open(os.path.join(site, info, "RECORD"), "a", encoding="utf-8") as record:
+        record.write("".join(f"{info}/{name},,\n" for name in ("INSTALLER", "REQUESTED")))
     data = os.path.join(site, info.replace(".dist-info", ".data"), "data")
     if os.path.isdir(data):
         shutil.copytree(data, prefix, dirs_exist_ok=True)

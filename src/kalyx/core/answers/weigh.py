@@ -136,10 +136,10 @@ def answer_weigh_envs(context: SeatContext, *, most: int = 20, progress: Callabl
     neighbours = Neighbours(m, context)
     counted: set[tuple[int, int]] = set()
     weighed: list[WeighedEnvironment] = []
+    progress(f"weighing {len(listed.environments)} environments …")
     copies: dict[tuple[str, str, str], list[tuple[str, int]]] = {}
     for item in listed.environments:
         environment = item.environment
-        progress(f"weighing {environment.path} …")
         inside = [w for w in listed.environments if w.environment.path != environment.path
                   and m.is_within(w.environment.path, environment.path)]
         entries = [e for root in _roots(m, environment, neighbours) for e in m.disk_entries(root)

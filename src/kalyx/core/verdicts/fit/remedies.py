@@ -73,7 +73,8 @@ def _make(files: Files, neighbours: Neighbours, needs: Sequence[Need], python: P
     """Return the command that makes an environment with all that is needed."""
     bases = [b for b in neighbours.bases if b.works and b.version and (
         python is None or suits(python.specifier, b.version)) and _has_all(b, needs)]
-    wanted = _requirements(needs)
+    plain = [b for b in bases if not files.is_folder(files.path.join(b.prefix or "", "conda-meta"))]
+    bases, wanted = plain or bases, _requirements(needs)  # an environment of conda's is no good base for others
     if not bases or wanted is None:
         return []
     place = next(p for n in range(100) if not files.exists(p := files.path.join(home, f".venv{f'-{n}' if n else ''}")))
