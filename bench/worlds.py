@@ -119,7 +119,7 @@ def lived_in_folder(folder: Path) -> Path:
 def large_project(folder: Path, count: int) -> None:
     """Make a project of so many modules, each a copy of one of the standard library's, in packages of fifty."""
     library = Path(os.__file__).parent
-    sources = sorted(p for p in library.glob("*.py") if p.stat().st_size < 100_000)
+    sources = sorted(p for p in library.glob("*.py") if p.stat().st_size < 30_000)
     for number in range(count):
         package = folder / f"part{number // 50}"
         package.mkdir(parents=True, exist_ok=True)
