@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import json
 import shutil
+from pathlib import Path
 
 import pytest
 
 from tests.answers.test_enrol import with_real_kernel
+from tests.situations.reach import conda_like
 from tests.support.build import (
+    BASE_PYTHON,
     SHORT,
     World,
     carry_out,
@@ -50,22 +53,41 @@ def _fit(world: World, *args: str) -> dict:
     return world.answer("fit", *args)["result"]  # type: ignore[return-value]
 
 
-@pytest.mark.parametrize("name", CODE)
-def test_pythons_that_can_run_it(name: str, world: World, validate) -> None:
+# Runs every file of a folder; the last line says which of them came to their end
+RUN_ALL = """
+import io, json, os, sys
+done = {}
+for name in os.listdir(sys.argv[1]):
+    with io.open(os.path.join(sys.argv[1], name), encoding="utf-8") as file:
+        text = file.read()
+    try:
+        exec(compile(text, name, "exec", dont_inherit=True), {"__name__": "__main__"})
+        done[name[:-3]] = True
+    except Exception:
+        done[name[:-3]] = False
+print()
+print(json.dumps(done))
+"""
+
+
+def test_pythons_that_can_run_it(world: World, validate) -> None:
     """What is said of the versions of Python is what every Python here says itself, when it runs the code."""
-    code, specifier = CODE[name]
-    script = write(world.project / "a.py", code)
     pythons = {v: p for v, p in other_pythons().items() if v[0] == "3"}
     for version, python in pythons.items():
         make_venv(world.home / "envs" / f"py{version}", python)
-    document = world.answer("fit", "a.py")
-    validate(document)
-    result = document["result"]
-    assert (result["python"] or {}).get("specifier") == specifier, result["python"]
-    judged = {e["environment"]["name"]: e for e in result["environments"]}
-    for version, python in pythons.items():
-        runs = run([python, str(script)], env=world.env).returncode == 0
-        assert judged[f"py{version}"]["fits"] == runs, (version, judged[f"py{version}"])
+    for name, (code, _) in CODE.items():
+        write(world.root / "code" / f"{name}.py", code)
+    said = {v: run([p, "-c", RUN_ALL, world.root / "code"], env=world.env).stdout for v, p in pythons.items()}
+    for name, (code, specifier) in CODE.items():
+        write(world.project / "a.py", code)
+        document = world.answer("fit", "a.py")
+        validate(document)
+        result = document["result"]
+        assert (result["python"] or {}).get("specifier") == specifier, (name, result["python"])
+        judged = {e["environment"]["name"]: e for e in result["environments"]}
+        for version in pythons:
+            runs = json.loads(said[version].splitlines()[-1])[name]
+            assert judged[f"py{version}"]["fits"] == runs, (name, version, judged[f"py{version}"])
 
 
 def _lab(world: World, name: str, *wheels: tuple[str, str], **more: bool) -> str:
@@ -227,3 +249,54 @@ def test_what_was_read_is_remembered(world: World) -> None:
         kept.write_text(damage)
         assert {n["module"] for n in _fit(world, ".")["needs"]} == changed
     assert SHORT
+
+
+def _linked(world: World) -> str:
+    """An environment that sees a package of another one, which is linked into it."""
+    base = _lab(world, "base", ("germkit", "1"))
+    opened = world.venv("open")
+    write(site_of(opened) / "more.pth", f"{site_of(Path(base))}\n")
+    shutil.move(site_of(Path(base)), world.home / "shared")
+    write(site_of(opened) / "more.pth", f"{world.home / 'shared'}\n")
+    return str(opened)
+
+
+def _of_conda(world: World) -> str:
+    return str(conda_like(world, world.project, "germkit"))
+
+
+def _user_site(world: World) -> str:
+    """The base itself, which looks into the user site."""
+    site = world.home / ".local" / "lib" / f"python{SHORT}" / "site-packages"
+    world.wheels.install(world.wheels.add("germkit", "1"), site)
+    return str(Path(BASE_PYTHON).resolve().parent.parent)
+
+
+def _old_metadata(world: World) -> str:
+    site = site_of(world.venv("old"))
+    write(site / "germkit.py", "")
+    write(site / "Germ_Kit-0.9.egg-info", "Metadata-Version: 1.0\nName: Germ-Kit\nVersion: 0.9\n")
+    return str(world.home / "envs" / "old")
+
+
+KINDS = {"linked": _linked, "conda's layout": _of_conda, "user site": _user_site,
+         "old metadata": _old_metadata}
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_environments_of_every_kind(kind: str, world: World) -> None:
+    """Where the code really imports it fit says so; contrast finds no difference to itself; weigh counts as du does."""
+    world.activate(world.venv("shell"))
+    path = KINDS[kind](world)
+    script = write(world.project / "a.py", "import germkit\n")
+    judged = {e["environment"]["path"]: e for e in _fit(world, "a.py", "--prove")["environments"]}
+    assert path in judged, list(judged)
+    python = judged[path]["interpreter"]["path"]
+    assert run([python, script], env=world.env).returncode == 0
+    assert judged[path]["fits"] and judged[path]["proven"] is True, judged[path]
+    fitting = [e for p, e in judged.items() if e["fits"] and p != path]
+    assert all(e["environment"]["kind"] == "base" for e in fitting) and (not fitting or kind == "user site")
+    assert world.answer("contrast", path, path)["exit"] == 0
+    if kind != "user site":
+        counted = run(["du", "-s", "--block-size=1", path]).stdout.split()[0]
+        assert world.answer("weigh", "--at", path)["result"]["total"] == int(counted)

@@ -5,7 +5,9 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import signal
 import subprocess
+from pathlib import Path
 
 import pytest
 
@@ -171,3 +173,67 @@ def test_a_kernel_that_only_carries_a_name(world: World) -> None:
     assert any(r["done"] and "kernel" in r["finding"]["cause"] for r in rounds), rounds
     assert python_of(lab) in spec.read_text() and world.answer("ask", "kernel:lab")["exit"] == 0
     assert world.answer("undo")["exit"] == 0 and spec.read_text() == old
+
+
+def test_an_index_that_is_down(world: World) -> None:
+    """What cannot be fetched ends the round with a sentence; nothing is changed, and nothing stands in the journal."""
+    lab = world.venv("lab", pip=True)
+    world.activate(lab)
+    write(world.project / "requirements.txt", "sowkit\n")
+    env = {"PIP_NO_INDEX": "", "PIP_FIND_LINKS": "", "PIP_INDEX_URL": "http://127.0.0.1:9/simple", "PIP_RETRIES": "0",
+           "PIP_TIMEOUT": "1"}
+    left = world.answer("mend", "sowkit", "--yes", env=env)
+    assert (left["result"]["outcome"], left["exit"]) == ("left", 1)
+    assert "pip cannot install it" in left["result"]["rounds"][0]["why_not"]
+    assert world.answer("changes")["result"]["changes"] == []
+
+
+def _wrong_setting(world: World) -> Path:
+    """Have an editor's setting be one folder off."""
+    lab = world.venv("lab", pip=True)
+    world.activate(lab)
+    write(lab / "bin" / "pip", f"#!{python_of(lab)}\nfrom pip._internal.cli.main import main\nmain()\n", 0o755)
+    return write(world.project / ".vscode" / "settings.json", json.dumps(
+        {"python.defaultInterpreterPath": str(lab / "bn" / "python")}, indent=4) + "\n")
+
+
+def test_a_settings_file_that_may_not_be_written(world: World) -> None:
+    """It stays as it is, and is named; nothing stands in the journal."""
+    file = _wrong_setting(world)
+    old = file.read_bytes()
+    file.parent.chmod(0o555)
+    try:
+        left = world.answer("mend", "--yes", privileged=False)
+        assert left["exit"] == 1 and str(file) in json.dumps(left["result"]), left
+        assert file.read_bytes() == old
+    finally:
+        file.parent.chmod(0o755)
+
+
+@pytest.mark.real
+@pytest.mark.parametrize("what", ["changed meanwhile", "Ctrl-C"])
+def test_between_question_and_answer(what: str, world: World) -> None:
+    """A file that changed since it was shown is left, with a sentence; Ctrl-C at the question changes nothing."""
+    file = _wrong_setting(world)
+    master, terminal = os.openpty()
+    child = subprocess.Popen([KALYX, "mend"], cwd=world.project, env=world.env, stdin=terminal, stdout=subprocess.PIPE,
+                             stderr=subprocess.PIPE)
+    os.close(terminal)
+    assert child.stderr is not None
+    said = b""
+    while b"[y/N]" not in said:
+        more = os.read(child.stderr.fileno(), 4096)
+        assert more, said
+        said += more
+    if what == "Ctrl-C":
+        child.send_signal(signal.SIGINT)
+    else:
+        file.write_text(file.read_text().replace("defaultInterpreterPath", "pythonPath").replace("bn", "bm"))
+        os.write(master, b"y\n")
+    now = file.read_bytes()
+    out, err = child.communicate(timeout=120)
+    os.close(master)
+    assert file.read_bytes() == now and b"Traceback" not in out + err
+    assert child.returncode == (130 if what == "Ctrl-C" else 1)
+    assert what == "Ctrl-C" or b"has changed" in out, out
+    assert world.answer("changes")["result"]["changes"] == []

@@ -27,7 +27,7 @@ from tests.support.build import (
 
 ROOT = os.geteuid() == 0
 NOBODY = 65534
-LOOKING = [["here", "--running"], ["envs", "."], ["packages"], ["kernels"], ["running"],
+LOOKING = [["here", "--running"], ["envs", "."], ["fit", "."], ["weigh"], ["packages"], ["kernels"], ["running"],
            ["why", "json", "--no-run"], ["why", "run.py", "--no-run"], ["why", ".", "--no-run"],
            ["make", "fresh", "--dry-run"]]
 
@@ -296,7 +296,8 @@ def test_looking_runs_nothing_foreign(name: str, world: World) -> None:
              ["packages", "--at", "script:start"], ["packages", "--at", "notebook:n.ipynb"],
              ["packages", "--at", "kernel:own"], ["why", "json", "--no-run", "--at", f"python:{program}"],
              ["kernels", "--server", str(Path(program).parent.parent)], ["retire", "own", "--dry-run"],
-             ["enrol", str(Path(program).parent.parent), "--dry-run"]]
+             ["enrol", str(Path(program).parent.parent), "--dry-run"],
+             ["contrast", f"python:{program}", "shell"]]
     for command in [*LOOKING, *(named if program else [])]:
         done = world.kalyx(*command)
         assert not mark.exists(), command

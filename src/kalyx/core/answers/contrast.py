@@ -83,7 +83,7 @@ def _side(context: SeatContext, name: str) -> Side:
     m = context.machine
     if is_package_list(m, name):
         return read_package_list(m, name)
-    looking = context.beside(name)
+    looking = context.beside(name).but(asks_when_read=False)
     facts = find_seat(looking, name)
     seat = judge_seat(facts, m, Neighbours(m, looking))
     interpreter = seat.interpreter

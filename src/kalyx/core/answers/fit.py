@@ -71,17 +71,18 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     code = read_needs(m, files, wanted[0] if len(wanted) == 1 and m.is_folder(wanted[0]) else "")
     declared, pythons, roots, more = _asked_for(context, wanted, code)
     notes += [*more, *_troubles(code)]
-    neighbours = Neighbours(m, context)
+    reading = context.but(asks_when_read=False)
+    neighbours = Neighbours(m, reading)
     own = OwnModules(m, roots)
     needs = needs_of(code, declared, own, lambda module: _brought_by(neighbours, module),
                      whole=lambda file: file in files or any(m.is_folder(w) for w in wanted))
     python = python_of(code, pythons)
     progress("looking at the environments …")
-    found = _judged(context, neighbours, needs, python, only)
+    found = _judged(reading, neighbours, needs, python, only)
     if prove:
         found = _proven(context, found, needs, wanted, limit, progress)
     found.sort(key=_rank)
-    remedies = remedies_of(m, neighbours, context.kernels(), found, needs, python,
+    remedies = remedies_of(m, neighbours, reading.kernels(), found, needs, python,
                            [p for p in files if p in wanted and p.endswith(".ipynb")], _home_of(context, wanted))
     return FitAnswer(tuple(wanted), tuple(files), tuple(needs), python, tuple(found), tuple(remedies), tuple(notes))
 

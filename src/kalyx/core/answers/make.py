@@ -210,7 +210,11 @@ def _like(context: SeatContext, name: str | None) -> list[str]:
     facts = env_seat(context, name)
     prefix = facts.seat.environment.path if facts.seat.environment else find_environment(context, name)
     version = facts.seat.environment.python_version if facts.seat.environment else None
-    sites = [Layer("env", s) for s in site_folders(context.machine, prefix, version=version)]
+    folders = site_folders(context.machine, prefix, version=version)
+    if not any(n.endswith((".dist-info", ".egg-info")) for f in folders for n in context.machine.names_in(f)
+               if not n.startswith(NOT_LIKE)):
+        folders = site_folders(context.machine, prefix)  # its packages may lie under another version's folder
+    sites = [Layer("env", s) for s in folders]
     if not sites:  # one whose interpreter is gone will do, as long as its packages are there
         raise NothingToJudge(f"{name} has no folder of packages.", "Name another environment.")
     found = []

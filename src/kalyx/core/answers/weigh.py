@@ -65,7 +65,7 @@ def answer_weigh(context: SeatContext, at: str, *, most: int = 20, progress: Cal
     Raises:
         NothingToJudge: there is no such seat, or it has no environment.
     """
-    m, looking = context.machine, context.beside(at)
+    m, looking = context.machine, context.beside(at).but(asks_when_read=False)
     facts = find_seat(looking, at)
     neighbours = Neighbours(m, looking)
     seat = judge_seat(facts, m, neighbours)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.errors import AmbiguousName, NothingToJudge, WrongUsage
 from kalyx.core.facts.interpreters.command_words import ALL, follow_script
-from kalyx.core.facts.interpreters.environment import is_environment
+from kalyx.core.facts.interpreters.environment import is_environment, python_in
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -101,7 +101,8 @@ def find_seat_to_run(context: SeatContext, ref: str) -> SeatFacts:
 def _by_bare_word(context: SeatContext, word: str) -> SeatFacts:
     m = context.machine
     path = m.absolute(word)
-    if m.is_folder(path) and is_environment(m, path):
+    if m.is_folder(path) and (is_environment(m, path) or (
+            m.path.sep in word and m.is_executable(python_in(m, path)))):  # a base, by its own folder
         return KINDS["env"](context, word)
     if m.exists(path) and (m.path.sep in word or "/" in word or not m.is_folder(path)):
         from kalyx.core.facts.editors import settings

@@ -120,8 +120,15 @@ def env_moved(environment: Environment, files: Files) -> Finding | None:
                             old)),
         (Remedy(f"Start its interpreter by its own path, {python}; its scripts with "
                 f"{python} -m NAME.", "manual", changes="nothing"),
-         Remedy("Or make it anew in its new place and install its packages again.", "manual",
-                changes=prefix)))
+         Remedy("Or make it anew in its new place, with its packages; the old one is kept, and undo brings it back.",
+                "command", argv=(*m.own_command, "make", prefix, "--anew", *_by(environment)), undoable=True,
+                changes=f"{prefix}, and sets what is there aside")))
+
+
+def _by(environment: Environment) -> tuple[str, ...]:
+    """Return the option that names the base of an environment, where it has one that works."""
+    interpreter = environment.interpreter
+    return ("--python", interpreter.real_path) if interpreter is not None and interpreter.works else ()
 
 
 @cause("env-version-skew", "the environment's packages stand under another Python version's "
@@ -157,6 +164,7 @@ def env_version_skew(environment: Environment, files: Files) -> Finding | None:
         f"{interpreter.version}, which looks in {m.path.join(library, mine, 'site-packages')}.",
         (Evidence(f"{environment.path} runs {interpreter.real_path}", interpreter.path),
          Evidence(f"packages lie in {', '.join(others)}", others[0])),
-        (Remedy("Install its packages again with its interpreter, or make it anew with the Python "
-                f"version of {m.path.basename(m.path.dirname(others[0]))}.", "manual",
-                changes=environment.path),))
+        (Remedy(f"Make it anew with its interpreter's version, with the packages that it had for "
+                f"{m.path.basename(m.path.dirname(others[0]))}; the old one is kept, and undo brings it back.",
+                "command", argv=(*m.own_command, "make", environment.path, "--anew", *_by(environment)), undoable=True,
+                changes=f"{environment.path}, and sets what is there aside"),))
