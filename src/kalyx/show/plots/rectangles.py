@@ -90,7 +90,7 @@ def _rectangle(axes: Any, part: tuple[str, int, str], place: tuple[float, float,
     axes.add_patch(Rectangle((left, top), width, height, facecolor=color, edgecolor=_EDGE, linewidth=1.6))
     dark = "#1b2a33" if _is_light(color) else "#ffffff"
     for points in (15, 12, 10, 8.5, 7):
-        letter, row = points * 0.0083, points / 72 * 1.35  # inches that a letter and a row of it take
+        letter, row = points * 0.0088, points / 72 * 1.35  # inches that a letter and a row of it take
         for label in _labels(name, human_size(size)):
             rows = label.split("\n")
             if max(map(len, rows)) * letter < width - 0.14 and len(rows) * row < height - 0.1:
