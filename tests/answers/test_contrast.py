@@ -155,3 +155,22 @@ def test_bad_input(name: str, world: World) -> None:
     (world.project / "folder").mkdir()
     document = _contrast(world, name, "shell")
     assert document["exit"] == BAD[name] and name in document["result"]["message"], document["result"]
+
+
+def test_lines_say_nothing_else_to_pip(world: World) -> None:
+    """Neither a saved listing nor an environment's metadata gets an option, or a line, into what pip reads."""
+    lab = _lab(world, "lab", {"germkit": "1", "humidlog": "1"})
+    world.activate(world.venv("shell"))
+    info = next(site_of(lab).glob("germkit*.dist-info"))
+    write(info / "direct_url.json", json.dumps({"url": "https://example.org/x.whl\n--index-url=http://127.0.0.1:9"}))
+    info = next(site_of(lab).glob("humidlog*.dist-info"))
+    write(info / "direct_url.json", json.dumps({"url": "https://example.org/x.whl --index-url=http://127.0.0.1:9"}))
+    row = {"layer": "env", "editable": False, "hidden_by": None}
+    listing = write(world.project / "a.json", json.dumps({"result": {"distributions": [
+        {"name": "--log=x", "version": "1", **row},
+        {"name": "fine", "version": "1\n--index-url=http://127.0.0.1:9", **row},
+        {"name": "good", "version": 3, **row}]}}))
+    for a in ("env:lab", str(listing)):
+        lines = world.kalyx("contrast", a, "shell", "--as-requirements").stdout.splitlines()
+        assert not [ln for ln in lines if "--" in ln], lines
+    assert "good==3" in lines

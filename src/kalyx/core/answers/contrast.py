@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 
 from kalyx.core.answers.put import read_installed, read_layers
 from kalyx.core.errors import NothingToJudge, Unreadable
@@ -153,10 +154,16 @@ def requirement_lines(answer: ContrastAnswer) -> list[str]:
     """Return the lines that pip takes to make B like A; what is in B alone stands in comments."""
     changed = {normal_name(d.name) for d in answer.differences.differ}
     wanted = [*answer.differences.only_a, *(d for n, d in sorted(answer.a.listed.items()) if n in changed)]
-    lines = [_line(d) for d in wanted if normal_name(d.name) not in TOOLS or d.version is None]
+    lines = [_line(d) if _is_one_line(d) else f"# {d.name}: where it is from cannot be written in a line"
+             for d in wanted if normal_name(d.name) not in TOOLS or d.version is None]
     alone = [f"# in {answer.b.label} alone: {d.name} {d.shown}" for d in answer.differences.only_b
              if normal_name(d.name) not in TOOLS]
     return [*lines, *alone]
+
+
+def _is_one_line(one: Listed) -> bool:
+    """Whether what gives a distribution again is one line, and nothing in it says more to pip than that."""
+    return one.requirement.isprintable() and not re.search(r"\s--?\w", one.requirement)
 
 
 def _line(one: Listed) -> str:
@@ -168,7 +175,7 @@ def _remedies(files: Files, a: Side, b: Side, found: Contrasted) -> list[Remedy]
     """Return the command that brings B what A has."""
     changed = {normal_name(d.name) for d in found.differ}
     wanted = [d for d in (*found.only_a, *(d for n, d in a.listed.items() if n in changed))
-              if normal_name(d.name) not in TOOLS]
+              if normal_name(d.name) not in TOOLS and _is_one_line(d)]
     lines = [_line(d) for d in wanted]
     if b.kind != "seat" or not lines or any(line.startswith("-") for line in lines):
         return []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 
 from kalyx.core.errors import NothingToJudge, Unreadable
 from kalyx.core.facts.packaging.project import read_list
@@ -18,6 +19,8 @@ if TYPE_CHECKING:
 __all__ = ["is_package_list", "read_package_list", "why_unread"]
 
 LIMIT = 64 * 1024 * 1024  # bytes
+_NAME = re.compile(r"[A-Za-z0-9][\w.-]{0,200}")
+_VERSION = re.compile(r"[\w.!+-]{0,100}")
 _ENDINGS = (".txt", ".in", ".toml", ".yml", ".yaml", ".json", ".cfg")
 
 
@@ -76,6 +79,15 @@ def _of_requirement(text: str) -> Listed | None:
                   str(parsed.marker) if parsed.marker else "")
 
 
+def _of_row(row: dict[str, Any]) -> Listed | None:
+    """Return a distribution of a listing; None where its name is none, or its version no word (PEP 508, 440)."""
+    name, version = str(row["name"]), str(row["version"] or "")
+    if not _NAME.fullmatch(name) or not _VERSION.fullmatch(version):
+        return None
+    return Listed(name, version or None, origin="an editable project" if row.get("editable") else "",
+                  requirement=f"{name}=={version}" if version else name)
+
+
 def _of_document(files: Files, path: str, name: str) -> Side:
     try:
         document = json.loads(files.read_whole(path, LIMIT).decode("utf-8-sig"))
@@ -83,9 +95,7 @@ def _of_document(files: Files, path: str, name: str) -> Side:
         rows: list[dict[str, Any]] = [d for d in result["distributions"] if not d.get("hidden_by")]
         seat = result.get("seat") or {}
         interpreter = (seat.get("interpreter") or {}) if isinstance(seat, dict) else {}
-        listed = {normal_name(str(d["name"])): Listed(
-            str(d["name"]), d["version"], origin="an editable project" if d.get("editable") else "",
-            requirement=f"{d['name']}=={d['version']}") for d in rows}
+        listed = {normal_name(one.name): one for one in map(_of_row, rows) if one is not None}
     except (Unreadable, ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
         raise NothingToJudge(f"{path} is no listing of packages: {error}.",
                              "kalyx packages --json prints one.") from None

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 __all__ = ["OwnModules", "is_standard", "needs_of", "python_of"]
 
 _GUARDED = ("try", "typing")
+_CODE = (".py", ".so", ".pyd")
 
 
 class OwnModules:
@@ -30,7 +31,7 @@ class OwnModules:
     def __init__(self, files: Files, roots: Sequence[str]) -> None:
         self._files = files
         self._roots = [f for r in roots for f in (r, files.path.join(r, "src"), files.path.join(r, "lib"))]
-        self._names: dict[str, frozenset[str]] = {}
+        self._known: dict[tuple[str, str], bool] = {}
 
     def has(self, module: str, code: CodeNeeds) -> bool:
         """Whether a file's import finds a module of one's own."""
@@ -38,7 +39,7 @@ class OwnModules:
 
         top, m = module.split(".")[0], self._files
         folders = [m.path.dirname(code.path), *code.folders, *self._roots]
-        return any(top in self._in(f) for f in folders) or top in self._in(package_root(m, code.path))
+        return any(self._holds(f, top) for f in (*folders, package_root(m, code.path)))
 
     def alike(self, module: str, code: CodeNeeds) -> str:
         """Return a file of one's own that may be meant by an import, of a slightly other name; mostly none."""
@@ -50,16 +51,14 @@ class OwnModules:
                     return str(m.path.join(folder, name))
         return ""
 
-    def _in(self, folder: str) -> frozenset[str]:
-        if folder not in self._names:
-            m = self._files
+    def _holds(self, folder: str, module: str) -> bool:
+        """Whether a folder has a module, or a folder of code, of that name; each is looked into once."""
+        m, key = self._files, (folder, module)
+        if key not in self._known:
             names, folders, _ = m.scan(folder)
-            found = {n.partition(".")[0] for n in names if n.endswith((".py", ".so", ".pyd", ".ipynb"))
-                     and not n.endswith(".ipynb")}
-            found |= {n for n in folders if n.isidentifier() and any(
-                inner.endswith((".py", ".so", ".pyd")) for inner in m.scan(m.path.join(folder, n))[0])}
-            self._names[folder] = frozenset(found)
-        return self._names[folder]
+            self._known[key] = any(n.partition(".")[0] == module and n.endswith(_CODE) for n in names) or (
+                module in folders and any(n.endswith(_CODE) for n in m.scan(m.path.join(folder, module))[0]))
+        return self._known[key]
 
 
 @record
