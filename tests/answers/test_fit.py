@@ -116,11 +116,13 @@ def test_environments_are_held_against_it(world: World, validate) -> None:
     write(world.project / "plan.py", "import germkit, seedling, helpers, bank\nfrom germkit import rows\n"
           "from typing import TYPE_CHECKING\nif TYPE_CHECKING:\n    import onlytypes\n"
           "try:\n    import fastseed\nexcept ImportError:\n    import seedling as fastseed\n")
+    write(world.project / "tests" / "test_plan.py", "import trybench\n")
     document = world.answer("fit", ".")
     validate(document)
     result = document["result"]
     assert (document["exit"], result["best"]) == (0, whole)
     needs = {n["module"]: n for n in result["needs"]}
+    assert needs["trybench"]["optional"], "only a test imports it"
     assert not {"helpers", "bank", "nowhere"} & set(needs)
     assert (needs["germkit"]["distribution"], needs["germkit"]["specifier"]) == ("germ-kit", ">=2")
     assert {p["path"] for p in needs["germkit"]["asked_by"]} == {
@@ -192,6 +194,24 @@ def test_a_notebook_is_given_its_kernel(world: World) -> None:
     third = _fit(world, "a.ipynb")
     assert third["best"] == str(lab) and third["environments"][0]["used_here"] and not third["remedies"]
     assert world.answer("why", "a.ipynb")["exit"] == 0
+
+
+def test_what_is_required_in_turn(world: World) -> None:
+    """What a needed distribution requires and is not there is lacking; so is what another system alone has."""
+    lab = world.venv("lab")
+    world.activate(lab)
+    for name, requires in (("germkit", ["soilbook>=1"]), ("soilbook", ["traygrid; python_version>='3'", "winkit; "
+                                                                    "sys_platform=='win32'"])):
+        world.wheels.install(world.wheels.add(name, "1", requires=requires), site_of(lab))
+    write(world.project / "a.py", "import germkit\n")
+    lacks = next(e for e in _fit(world, "a.py")["environments"] if e["environment"]["path"] == str(lab))["lacks"]
+    assert [x["distribution"] for x in lacks] == ["traygrid"] and "soilbook 1 requires traygrid" in lacks[0]["because"]
+    world.wheels.install(world.wheels.add("traygrid", "1"), site_of(lab))
+    assert _fit(world, "a.py")["best"] == str(lab)
+    write(world.project / "b.py", "import winreg\n")
+    assert _fit(world, "b.py")["best"] is None
+    write(world.project / "c.py", "import sys\nif sys.platform == 'win32':\n    import winreg\n")
+    assert _fit(world, "c.py")["best"] == str(lab)
 
 
 def test_proved_by_importing(world: World) -> None:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import json
 import os
+import subprocess
 from pathlib import Path
 
 import pytest
 
 from tests.answers.test_kernels import SPRIG, tree
-from tests.support.build import SHORT, World, other_pythons, python_of, run, site_of, write
+from tests.support.build import BASE_PYTHON, SHORT, World, other_pythons, python_of, run, site_of, write
 from tests.support.packages import KIT, installed
 
 
@@ -142,3 +143,28 @@ def test_put_is_refused_where_it_must_not(world: World) -> None:
     site_of(lab).chmod(0o755)
     bare = world.venv("bare")
     assert world.answer("put", "humidlog", "--at", str(bare))["exit"] == 0  # by the pip of another
+
+
+def test_an_environment_made_anew(world: World) -> None:
+    """Its packages are there again, in its place; undo brings the old one back; what is more, or in use, is left."""
+    stocked(world)
+    lab = world.venv("lab", pip=True)
+    world.activate(world.venv("shell"))
+    world.wheels.install(world.wheels.add("germkit", "1"), site_of(lab))
+    write(site_of(lab) / "mine.txt", "of the old one\n")
+    done = world.answer("make", str(lab), "--anew", "--python", BASE_PYTHON)
+    assert done["exit"] == 0 and ["germkit", "1"] in [[d["name"], d["version"]] for d in done["result"]["installed"]]
+    assert not (site_of(lab) / "mine.txt").exists()
+    assert world.answer("undo")["exit"] == 0 and (site_of(lab) / "mine.txt").read_text() == "of the old one\n"
+    child = subprocess.Popen([python_of(lab), "-c", "print(1, flush=True); import time; time.sleep(60)"],
+                             stdout=subprocess.PIPE)
+    try:
+        assert child.stdout is not None and child.stdout.readline()
+        used = world.answer("make", str(lab), "--anew")
+        assert used["exit"] == 1 and f"process {child.pid} runs from" in used["result"]["message"]
+    finally:
+        child.kill()
+        child.communicate()
+    write(lab / "results.csv", "1\n")
+    assert "results.csv" in world.answer("make", str(lab), "--anew")["result"]["message"]
+    assert "no environment" in world.answer("make", "folder", "--anew")["result"]["message"]

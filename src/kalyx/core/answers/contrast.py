@@ -96,8 +96,8 @@ def _side(context: SeatContext, name: str) -> Side:
     installed = [d for d in read_installed(looking, facts) if d.hidden_by is None]
     listed = {normal_name(d.name): _listed(m, d) for d in installed}
     prefixes = tuple(p for p in (interpreter.prefix, interpreter.base_prefix) if p)
-    return Side(seat.ref, "seat", seat.label, listed, interpreter.version, _platform(m.platform), interpreter.path,
-                prefixes, tuple(x.path for x in layers if x.layer in ("pythonpath", "user", "link", "other")),
+    return Side(seat.ref, "seat", seat.label, listed, interpreter.version, _platform(m.platform), prefixes,
+                tuple(x.path for x in layers if x.layer in ("pythonpath", "user", "link", "other")),
                 dict(seat.launch.env),
                 marker_values(interpreter.version or "3", interpreter.implementation or "cpython", m.platform))
 

@@ -24,11 +24,15 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.seats.context import SeatContext
     from kalyx.core.facts.source_code.needs import CodeNeeds
+    from kalyx.core.machine.interface import Machine
     from kalyx.core.model import Interpreter, Need, PythonWanted, Remedy
 
 __all__ = ["FitAnswer", "answer_fit"]
 
 MOST_FILES = 5000
+# What of a project is not what it runs
+_ASIDE = frozenset({"tests", "test", "testing", "docs", "doc", "benchmarks"})
+_ASIDE_FILES = frozenset({"setup.py", "conftest.py", "noxfile.py", "tasks.py"})
 MOST_PROVEN = 8  # environments in which all is imported
 
 
@@ -75,7 +79,8 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     neighbours = Neighbours(m, reading)
     own = OwnModules(m, roots)
     needs = needs_of(code, declared, own, lambda module: _brought_by(neighbours, module),
-                     whole=lambda file: file in files or any(m.is_folder(w) for w in wanted))
+                     whole=lambda file: file in files or any(m.is_folder(w) for w in wanted),
+                     aside=lambda path: path not in wanted and _is_aside(m, path, wanted))
     python = python_of(code, pythons)
     progress("looking at the environments …")
     found = _judged(reading, neighbours, needs, python, only)
@@ -160,6 +165,13 @@ def _troubles(code: Sequence[CodeNeeds]) -> list[Note]:
             for c in code if c.trouble]
 
 
+def _is_aside(m: Machine, path: str, roots: Sequence[str]) -> bool:
+    """Whether a file of a project is not what it runs: its tests, its documentation, how it is built."""
+    root = next((r for r in roots if m.is_within(path, r)), "")
+    *folders, name = path[len(root):].strip(m.path.sep).split(m.path.sep)
+    return bool(_ASIDE.intersection(folders)) or name in _ASIDE_FILES or name.startswith("test_")
+
+
 def _brought_by(neighbours: Neighbours, module: str) -> str | None:
     """Return the distribution that brings a module by the metadata of most environments that have it."""
     names = [e.name for e in neighbours.having(module.split(".")[0], None) if e.name] if "." not in module else []
@@ -185,7 +197,7 @@ def _judged(context: SeatContext, neighbours: Neighbours, needs: Sequence[Need],
         fits = judge.python_fits(python)
         lacks = judge.lacks(needs)
         if fits and not lacks:
-            lacks = judge.broken(needs)
+            lacks = [*judge.broken(needs), *judge.unmet(needs)]
         key = m.key(environment.path)
         found.append(FitOfEnvironment(environment, environment.interpreter, tuple(kernels.get(key, ())),
                                       tuple(used.get(key, ())), fits, tuple(lacks)))

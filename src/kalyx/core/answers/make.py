@@ -8,7 +8,7 @@ import shutil
 
 from kalyx.core.answers.enrol import EnrolOptions, answer_enrol
 from kalyx.core.answers.put import PIP_LIMIT, pip_for, read_installed, refuse_options, what_pip_said
-from kalyx.core.answers.retire_guard import why_not_taken
+from kalyx.core.answers.retire_guard import in_use_by, why_not_taken
 from kalyx.core.changes.files import place_to_write
 from kalyx.core.changes.journal import Journal, kept_beside
 from kalyx.core.errors import NothingToJudge, Refused, Unreadable, WrongUsage
@@ -130,9 +130,13 @@ def _refuse_other(context: SeatContext, folder: str) -> None:
     if not m.is_file(m.path.join(folder, "pyvenv.cfg")):
         raise Refused(f"{folder} is no environment that venv made: it has no pyvenv.cfg.",
                       "Leave --anew out to make one in a folder that is new or empty.")
-    why = why_not_taken(context, Environment(folder, m.path.basename(folder), "venv", None, None))
+    there = Environment(folder, m.path.basename(folder), "venv", None, None)
+    why = why_not_taken(context, there)
     if why:
         raise Refused(f"{why}. It is not set aside.", "Move what is yours out of it first.")
+    used = in_use_by(context, there)
+    if used:
+        raise Refused(f"{used}. It is not set aside.", "End that first.")
 
 
 def _make_whole(context: SeatContext, asked_for: MakeOptions, what: tuple[str, Interpreter, list[str]], limit: float,

@@ -47,7 +47,6 @@ class Side:
     listed: Mapping[str, Listed]  # by the name in the form that compares
     python: str | None = None
     platform: str | None = None
-    path: str | None = None  # of the interpreter
     prefixes: tuple[str, ...] = ()
     search_path: tuple[str, ...] | None = None
     variables: Mapping[str, str] | None = None

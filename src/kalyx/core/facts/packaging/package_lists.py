@@ -99,4 +99,4 @@ def _of_document(files: Files, path: str, name: str) -> Side:
     except (Unreadable, ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
         raise NothingToJudge(f"{path} is no listing of packages: {error}.",
                              "kalyx packages --json prints one.") from None
-    return Side(path, "packages", name, listed, interpreter.get("version"), None, interpreter.get("path"))
+    return Side(path, "packages", name, listed, interpreter.get("version"))

@@ -10,8 +10,10 @@ from kalyx.core.facts.packaging.requirements import applies, is_met, marker_valu
 from kalyx.core.facts.search_path.modules import EXTENSION
 from kalyx.core.facts.search_path.predicted import usual_stdlib
 from kalyx.core.model import Lack, version_pair
-from kalyx.core.model.names import normal_name
+from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables.standard_library import stdlib_history
+from kalyx.core.verdicts.reading.other_systems import system_lacking
+from kalyx.core.verdicts.seats.packages import unmet_requirements
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -103,6 +105,33 @@ class EnvironmentJudge:
                                   f"{owner.name} {owner.version} was built for another Python: {foreign}"))
         return found
 
+    def unmet(self, needs: Sequence[Need]) -> list[Lack]:
+        """Return what is required by what is needed, by declared requirements all the way down, and is not there."""
+        there: dict[str, Distribution] = {}
+        for site in self.sites:
+            for one in self.neighbours.metadata_in(site).distributions():
+                there.setdefault(normal_name(one.name), one)
+        wanted = [n for need in needs if not need.optional and not need.is_standard and need.distribution
+                  and (n := normal_name(need.distribution)) in there]
+        closure: set[str] = set()
+        while wanted:
+            name = wanted.pop()
+            if name not in closure:
+                closure.add(name)
+                wanted += [n for r in there[name].requires if applies(r, self._markers())
+                           and (n := normal_name(requirement_name(r))) in there]
+        found = []
+        for owner, requirement, other in unmet_requirements(list(there.values()), self._markers()):
+            line = requirement.split(";")[0].strip()
+            if normal_name(owner.name) in closure and other is None and not self._has_by_other_name(line):
+                found.append(Lack(None, requirement_name(line), line.removeprefix(requirement_name(line)).strip(), None,
+                                  f"{owner.name} {owner.version} requires {line}, which is not there"))
+        return found
+
+    def _has_by_other_name(self, requirement: str) -> bool:
+        """Whether a module of the requirement's name is there, though no metadata names it so."""
+        return self.neighbours.any_holds(self.sites, normal_name(requirement_name(requirement)).replace("-", "_"))
+
     # -- what is there ---------------------------------------------------------------------
     def _place(self) -> str:
         return self.sites[0] if self.sites else self.environment.path
@@ -171,6 +200,9 @@ class EnvironmentJudge:
         top = module.split(".")[0]
         if self.neighbours.any_holds(self.sites, top):  # a stand-in for what came later, or went
             return None
+        system = system_lacking(self.files.platform, top)
+        if system:
+            return Lack(module, None, "", None, f"{module} is there on {system} alone")
         pair = version_pair(self.version)
         for name in (module, top):
             row = stdlib_history()["modules"].get(name) or [None, None]

@@ -78,11 +78,13 @@ def is_standard(module: str) -> bool:
 
 
 def needs_of(code: Iterable[CodeNeeds], declared: Sequence[Declared], own: OwnModules,
-             brought_by: Callable[[str], str | None], *, whole: Callable[[str], bool]) -> list[Need]:
+             brought_by: Callable[[str], str | None], *, whole: Callable[[str], bool],
+             aside: Callable[[str], bool]) -> list[Need]:
     """Return what is needed, what is imported first; `brought_by` names a module's distribution by metadata here.
 
     What is asked for and not imported is needed where its file is asked about as a `whole`: a project, a script that
-    asks for it itself. A single notebook runs without what only others of its project import.
+    asks for it itself. A single notebook runs without what only others of its project import. What files ask for that
+    stand `aside` is optional: tests, documentation.
     """
     asked: dict[str, _Asked] = {}
     for file in code:
@@ -90,7 +92,8 @@ def needs_of(code: Iterable[CodeNeeds], declared: Sequence[Declared], own: OwnMo
             module = _as_asked(item)
             if not module or (own.has(module, file) and not is_shared(module.split(".")[0])):
                 continue
-            place = Place(file.path, item.line, item.cell, item.guard)
+            guard = item.guard if item.guard in _GUARDED or not aside(file.path) else "try"
+            place = Place(file.path, item.line, item.cell, guard)
             known = asked.get(module) or _Asked(module, (), meant=own.alike(module, file))
             unless = known.unless or tuple(_alternatives(file, item))
             asked[module] = replace(known, places=(*known.places, place), unless=unless)

@@ -6,7 +6,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.facts.imports.case import Case
 
-__all__ = ["is_of_another_system"]
+__all__ = ["is_of_another_system", "system_lacking"]
 
 # Modules that the standard library has on one kind of system alone
 SYSTEM_ONLY = {
@@ -19,5 +19,10 @@ SYSTEM_ONLY = {
 
 def is_of_another_system(case: Case, name: str) -> str:
     """Return the system whose standard library alone has a module, where that is not this one; else nothing."""
+    return system_lacking(case.python.platform, name)
+
+
+def system_lacking(platform: str, name: str) -> str:
+    """Return the system whose standard library alone has a module, where a platform is not that one; else nothing."""
     system = next((s for s, names in SYSTEM_ONLY.items() if name in names), "")
-    return system if system and (system == "Windows") != (case.python.platform == "win32") else ""
+    return system if system and (system == "Windows") != (platform == "win32") else ""
