@@ -194,6 +194,8 @@ def test_a_notebook_is_given_its_kernel(world: World) -> None:
     third = _fit(world, "a.ipynb")
     assert third["best"] == str(lab) and third["environments"][0]["used_here"] and not third["remedies"]
     assert world.answer("why", "a.ipynb")["exit"] == 0
+    apart = world.answer("fit", str(book), cwd=world.root)["result"]
+    assert apart["best"] == str(lab) and apart["environments"][0]["used_here"] and not apart["remedies"]
 
 
 def test_what_is_required_in_turn(world: World) -> None:

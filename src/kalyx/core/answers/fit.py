@@ -10,6 +10,7 @@ from kalyx.core.facts.packaging.project import Declared, read_project
 from kalyx.core.facts.packaging.project_files import project_folder
 from kalyx.core.facts.packaging.python_wanted import pythons_wanted
 from kalyx.core.facts.seats.environment import env_seat, find_environment
+from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.facts.source_code.imports import find_sources
 from kalyx.core.facts.source_code.needs import read_needs
 from kalyx.core.lean.record import record, replace
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.seats.context import SeatContext
     from kalyx.core.facts.source_code.needs import CodeNeeds
     from kalyx.core.machine.interface import Machine
-    from kalyx.core.model import Interpreter, Need, PythonWanted, Remedy
+    from kalyx.core.model import Interpreter, Need, PythonWanted, Remedy, Seat
 
 __all__ = ["FitAnswer", "answer_fit"]
 
@@ -83,12 +84,13 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
                      aside=lambda path: path not in wanted and _is_aside(m, path, wanted))
     python = python_of(code, pythons)
     progress("looking at the environments …")
-    found = _judged(reading, neighbours, needs, python, only)
+    notebooks = [p for p in files if p in wanted and p.endswith(".ipynb")]
+    found = _judged(reading, neighbours, needs, python, only, notebooks)
     if prove:
         found = _proven(context, found, needs, wanted, limit, progress)
     found.sort(key=_rank)
-    remedies = remedies_of(m, neighbours, reading.kernels(), found, needs, python,
-                           [p for p in files if p in wanted and p.endswith(".ipynb")], _home_of(context, wanted))
+    remedies = remedies_of(m, neighbours, reading.kernels(), found, needs, python, notebooks,
+                           _home_of(context, wanted))
     return FitAnswer(tuple(wanted), tuple(files), tuple(needs), python, tuple(found), tuple(remedies), tuple(notes))
 
 
@@ -179,7 +181,7 @@ def _brought_by(neighbours: Neighbours, module: str) -> str | None:
 
 
 def _judged(context: SeatContext, neighbours: Neighbours, needs: Sequence[Need], python: PythonWanted | None,
-            only: Sequence[str]) -> list[FitOfEnvironment]:
+            only: Sequence[str], notebooks: Sequence[str]) -> list[FitOfEnvironment]:
     m = context.machine
     if only:
         places = [find_environment(context, name) for name in only]
@@ -190,7 +192,7 @@ def _judged(context: SeatContext, neighbours: Neighbours, needs: Sequence[Need],
     for kernel in context.kernels():
         for prefix in prefix_of_kernel(m, kernel) if kernel.argv and not kernel.trouble else ():
             kernels.setdefault(m.key(prefix), []).append(kernel.name)
-    used = _used_here(context)
+    used = _used_here(context, notebooks)
     found = []
     for environment in listed:
         judge = EnvironmentJudge(m, neighbours, environment)
@@ -204,16 +206,19 @@ def _judged(context: SeatContext, neighbours: Neighbours, needs: Sequence[Need],
     return found
 
 
-def _used_here(context: SeatContext) -> dict[str, list[str]]:
-    """Return which seats of the folder use which environment."""
+def _used_here(context: SeatContext, notebooks: Sequence[str]) -> dict[str, list[str]]:
+    """Return which seats of the folder, and which of some notebooks, use which environment."""
     used: dict[str, list[str]] = {}
+    seats: list[Seat] = []
     try:
-        seats = answer_here(context).seats
-    except KalyxError:  # the folder cannot be looked into: that is not what was asked
-        return {}
+        seats += answer_here(context).seats
+        seats += [find_seat(context, f"notebook:{n}").seat for n in notebooks]
+    except KalyxError:  # the folder, or one of them, cannot be looked into: that is not what was asked
+        pass
     for seat in seats:
         if seat.environment is not None:
-            used.setdefault(context.machine.key(seat.environment.path), []).append(seat.ref)
+            refs = used.setdefault(context.machine.key(seat.environment.path), [])
+            refs += [seat.ref] if seat.ref not in refs else []
     return used
 
 
