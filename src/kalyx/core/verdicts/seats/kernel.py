@@ -21,6 +21,7 @@ from kalyx.core.verdicts.remedies.kernels import (
     switch_kernel,
     well_kernels,
 )
+from kalyx.core.verdicts.remedies.shell_lines import command_line
 from kalyx.core.verdicts.seats.interpreter import which_is_gone
 
 TYPE_CHECKING = False
@@ -214,8 +215,16 @@ def kernel_interpreter_gone(facts: SeatFacts, files: Files, neighbours: Neighbou
         (Evidence(f"its program is {kernel.argv[0]}", kernel.spec),
          Evidence(trouble, missing), *evidence),
         (*todo, enrol_under(files, neighbours, kernel.name, "Or enrol" if todo else "Enrol", overwrite=True),
-         Remedy(f"Or take the kernel {kernel.name} out of the menu.", "command",
-                argv=(*files.own_command, "retire", kernel.name, "--yes"), changes=kernel.folder, undoable=True)))
+         _out_of_the_menu(files, kernel, for_notebook=facts.notebook is not None)))
+
+
+def _out_of_the_menu(files: Files, kernel: Kernel, *, for_notebook: bool) -> Remedy:
+    """Return how a kernel is unregistered: by hand where a notebook names it, which that alone would not help."""
+    says, line = f"Or take the kernel {kernel.name} out of the menu", ("retire", kernel.name, "--yes")
+    if for_notebook:
+        return Remedy(f"{says}, by the line below.", "manual", changes=kernel.folder,
+                      typed=command_line(files, ("kalyx", *line[:2])))
+    return Remedy(f"{says}.", "command", argv=(*files.own_command, *line), changes=kernel.folder, undoable=True)
 
 
 @cause("kernel-cannot-start", "the interpreter lacks a working kernel package",
