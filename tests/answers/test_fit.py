@@ -216,6 +216,24 @@ def test_what_is_required_in_turn(world: World) -> None:
     assert _fit(world, "c.py")["best"] == str(lab)
 
 
+def test_names_of_a_project(world: World) -> None:
+    """What the project asks for is no second need of a module that it brings; a guess is not installed beside it."""
+    world.activate(world.venv("shell"))
+    write(world.project / "pyproject.toml", '[project]\nname = "x"\nversion = "1"\ndependencies = ["py-germkit>=2"]\n'
+          '[project.optional-dependencies]\nplot = ["seedplot"]\n')
+    write(world.project / "a.py", "import germkit\ndef draw():\n    import seedplot, winreg\n")
+    write(world.project / "tests" / "test_a.py", "from graphlib import TopologicalSorter\nmatch 1:\n    case 1: pass\n")
+    result = _fit(world, ".")
+    needs = {(n["module"], n["distribution"], n["specifier"], n["optional"]) for n in result["needs"]}
+    assert ("germkit", "py-germkit", ">=2", False) in needs and ("seedplot", "seedplot", "", True) in needs
+    assert result["python"] is None, "only a test asks for a newer one"
+    assert all("winreg" not in x["because"] for e in result["environments"] for x in e["lacks"])
+    write(world.project / "b.py", "import oddname\n")
+    write(world.project / "requirements.txt", "otherwise-called\n")
+    for remedy in _fit(world, ".")["remedies"]:
+        assert "oddname" not in remedy["argv"], remedy
+
+
 def test_proved_by_importing(world: World) -> None:
     """What reading cannot tell, importing does: one that breaks is said to break, with its cause."""
     world.activate(world.venv("shell"))
@@ -225,6 +243,11 @@ def test_proved_by_importing(world: World) -> None:
     assert {e["environment"]["name"] for e in _fit(world, "a.py")["environments"] if e["fits"]} == {"good", "bad"}
     judged = {e["environment"]["name"]: e for e in _fit(world, "a.py", "--prove")["environments"]}
     assert (judged["good"]["proven"], judged["bad"]["proven"], judged["bad"]["fits"]) == (True, False, False)
+    broken = site_of(world.venv("ends"))
+    write(broken / "sitecustomize.py", "raise SystemExit(7)\n")
+    write(world.project / "b.py", "x = 1\n")
+    ends = {e["environment"]["name"]: e for e in _fit(world, "b.py", "--prove")["environments"]}["ends"]
+    assert (ends["proven"], ends["fits"]) == (False, False), "its Python ends at once"
     assert "the tray is wet" in judged["bad"]["breaks"][0] and good == judged["good"]["environment"]["path"]
 
 

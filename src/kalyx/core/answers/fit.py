@@ -82,7 +82,7 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     needs = needs_of(code, declared, own, lambda module: _brought_by(neighbours, module),
                      whole=lambda file: file in files or any(m.is_folder(w) for w in wanted),
                      aside=lambda path: path not in wanted and _is_aside(m, path, wanted))
-    python = python_of(code, pythons)
+    python = python_of([c for c in code if c.path in wanted or not _is_aside(m, c.path, wanted)], pythons)
     progress("looking at the environments …")
     notebooks = [p for p in files if p in wanted and p.endswith(".ipynb")]
     found = _judged(reading, neighbours, needs, python, only, notebooks)
@@ -235,7 +235,7 @@ def _proven(context: SeatContext, found: Sequence[FitOfEnvironment], needs: Sequ
     """Import everything in each environment that fits, several at once; the first of them, where there are many."""
     fitting = sorted((f for f in found if f.fits), key=_rank)[:MOST_PROVEN]
     progress(f"importing everything in {len(fitting)} environment{'s' if len(fitting) != 1 else ''} …")
-    modules = [n.module for n in needs if n.module and not n.optional and not n.unless]
+    modules = ["sys", *(n.module for n in needs if n.module and not n.optional and not n.unless)]  # it starts at all
     folder = paths[0] if context.machine.is_folder(paths[0]) else context.machine.path.dirname(paths[0])
     proven = context.machine.in_parallel(lambda one: _prove(context, one, modules, folder, limit), fitting)
     by_path = {p.environment.path: p for p in proven}

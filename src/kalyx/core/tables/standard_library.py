@@ -8,7 +8,15 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["library_names", "stdlib_history"]
+__all__ = ["SYSTEM_ONLY", "library_names", "stdlib_history"]
+
+# Modules that the standard library has on one kind of system alone
+SYSTEM_ONLY = {
+    "Windows": frozenset({"winreg", "_winreg", "winsound", "msvcrt", "nt", "_winapi", "msilib", "_msi",
+                          "_overlapped"}),
+    "Unix": frozenset({"posix", "pwd", "grp", "spwd", "fcntl", "termios", "tty", "pty", "resource",
+                       "syslog", "nis", "crypt", "readline", "_posixsubprocess", "_posixshmem"}),
+}
 
 
 def stdlib_history() -> dict[str, Any]:

@@ -24,7 +24,7 @@ def lay_out(page: Page, answer: FitAnswer, *, verbose: bool) -> None:
     what = answer.paths[0] if len(answer.paths) == 1 else f"{len(answer.paths)} paths"
     if fitting:
         here = "; it is used here" if fitting[0].used_here else ""
-        more = f", and {len(fitting) - 1} more" if len(fitting) > 1 else ""
+        more = f", and so can {len(fitting) - 1} more" if len(fitting) > 1 else ""
         page.title(answer.status, f"{fitting[0].environment.path} can run {what}{more}{here}.")
     else:
         page.title(answer.status, f"None of the {len(answer.environments)} environments here can run {what} as it is."

@@ -36,7 +36,7 @@ def lay_out(page: Page, answer: PackagesAnswer, *, verbose: bool) -> None:
     if answer.closed:
         tail += f"; {', '.join(answer.closed)} could not be looked into"
     asked = f" for {answer.asked}" if answer.asked else ""
-    unmet = sum(f.cause == "version-conflict" for f in found_wrong)
+    unmet = sum(f.cause in ("version-conflict", "dependency-absent") for f in found_wrong)
     if answer.only_conflicts:
         says = f"{unmet} declared requirement{'s are' if unmet > 1 else ' is'} not met" if unmet else \
             "All that is declared to be required is met"

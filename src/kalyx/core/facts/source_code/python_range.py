@@ -12,7 +12,7 @@ from functools import cache
 
 from kalyx.core.facts.source_code.syntax import dotted
 from kalyx.core.lean.record import record
-from kalyx.core.tables.standard_library import library_names, stdlib_history
+from kalyx.core.tables.standard_library import SYSTEM_ONLY, library_names, stdlib_history
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -219,7 +219,8 @@ class _Reader:
     def imported(self, imports: Sequence[ImportedName]) -> None:
         """Read what is imported from the standard library, where nothing keeps it from failing."""
         for one in imports:
-            if one.guard in ("try", "typing") or one.instead_of is not None:
+            if one.guard in ("try", "typing") or one.instead_of is not None or any(
+                    one.module in names for names in SYSTEM_ONLY.values()):
                 continue
             first = stdlib_history()["modules"].get(one.module, [None])[0]
             if first:

@@ -200,8 +200,8 @@ class EnvironmentJudge:
         top = module.split(".")[0]
         if self.neighbours.any_holds(self.sites, top):  # a stand-in for what came later, or went
             return None
-        system = system_lacking(self.files.platform, top)
-        if system:
+        system = system_lacking(self.files.platform, top)  # what functions ask for is not asked for here
+        if system and any(p.guard not in ("function", "try", "typing") for p in need.asked_by):
             return Lack(module, None, "", None, f"{module} is there on {system} alone")
         pair = version_pair(self.version)
         for name in (module, top):

@@ -137,13 +137,25 @@ def _need(one: _Asked, declared: dict[str, list[Declared]], brought_by: Callable
     here = brought_by(one.module)
     names = [n for n in (here, by_table, one.module.split(".")[0]) if n]
     name = next((n for n in names if normal_name(n) in declared), names[0])
+    if not here and not by_table and normal_name(name) not in declared:
+        name = _declared_alike(name, declared) or name
     is_guessed = not here and not by_table and normal_name(name) not in declared
     if is_guessed and one.meant:
         return Need(one.module, None, "", places, not needed, one.unless)
     rows = declared.get(normal_name(name), [])
+    if rows and all(d.optional for d in rows):  # of an extra, and asked for only by what runs later
+        needed = needed and any(p.guard in ("", "condition") for p in one.places)
     specifier = ",".join(dict.fromkeys(s for d in rows if (s := _specifier(d))))
     return Need(one.module, name, specifier, (*places, *map(_place, rows)), not needed, one.unless,
                 is_guessed=is_guessed)
+
+
+def _declared_alike(module: str, declared: dict[str, list[Declared]]) -> str:
+    """Return the one distribution that the project asks for whose name is the module's with ``py`` or ``python``."""
+    plain = normal_name(module)
+    forms = {f"py{plain}", f"py-{plain}", f"python-{plain}", f"{plain}-python", f"{plain}-py", f"{plain}py"}
+    found = sorted(forms & declared.keys())
+    return requirement_name(declared[found[0]][0].requirement) if len(found) == 1 else ""
 
 
 def _is_declared(module: str, declared: dict[str, list[Declared]]) -> bool:

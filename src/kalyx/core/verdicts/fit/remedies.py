@@ -60,6 +60,9 @@ def _fill_nearest(files: Files, found: Sequence[FitOfEnvironment], needs: Sequen
             continue
         if any(lack.distribution is None or is_everyday(lack.module or "") for lack in one.lacks):
             continue
+        guessed = {n.module for n in needs if n.is_guessed}
+        if any(n.module is None and not n.optional for n in needs) and any(x.module in guessed for x in one.lacks):
+            continue  # what brings it may be what the project asks for, under another name
         wanted = list(dict.fromkeys(f"{lack.distribution}{lack.wanted}" for lack in one.lacks))
         says = f"Put what it lacks into {one.environment.path}, which lacks least{_guessed(needs, wanted)}."
         return [Remedy(says, "command",
@@ -107,7 +110,9 @@ def _has_all(base: Interpreter, needs: Sequence[Need]) -> bool:
 def _requirements(needs: Sequence[Need]) -> list[str] | None:
     """Return what is to be installed; None where something is needed of which nothing tells what brings it."""
     found: dict[str, str] = {}
-    for need in (n for n in needs if not n.optional and not n.is_standard):
+    # where the project asks for something that nothing is known to import, a guess may be that under another name
+    has_unplaced = any(n.module is None and not n.optional for n in needs)
+    for need in (n for n in needs if not n.optional and not n.is_standard and not (n.is_guessed and has_unplaced)):
         if need.distribution is None or (is_everyday(need.module or "") and not need.specifier):
             return None
         marker = f"; {need.marker}" if need.marker else ""

@@ -2,19 +2,13 @@
 
 from __future__ import annotations
 
+from kalyx.core.tables.standard_library import SYSTEM_ONLY
+
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.facts.imports.case import Case
 
 __all__ = ["is_of_another_system", "system_lacking"]
-
-# Modules that the standard library has on one kind of system alone
-SYSTEM_ONLY = {
-    "Windows": frozenset({"winreg", "_winreg", "winsound", "msvcrt", "nt", "_winapi", "msilib", "_msi",
-                          "_overlapped"}),
-    "Unix": frozenset({"posix", "pwd", "grp", "spwd", "fcntl", "termios", "tty", "pty", "resource",
-                       "syslog", "nis", "crypt", "readline", "_posixsubprocess", "_posixshmem"}),
-}
 
 
 def is_of_another_system(case: Case, name: str) -> str:
