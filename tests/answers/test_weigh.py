@@ -126,6 +126,8 @@ def test_the_picture(world: World) -> None:
         done = world.answer("weigh", "--plot", name)
         assert done["result"].get("plot") == str(world.project / name), done["result"]
         assert (world.project / name).read_bytes().startswith(begin)
+    assert world.answer("weigh", "--plot", "a.png")["exit"] == 1, "it is there already"
+    assert world.answer("weigh", "--plot", "a.png", "--overwrite")["exit"] == 0
     assert "growlight" in (world.project / "a.svg").read_text() or "<path" in (world.project / "a.svg").read_text()
     for args, status in ((("--plot", "a.gif"), 2), (("--plot", "no/where/a.png"), 1), (("--most", "0"), 2),
                          (("--envs", "--plot", "a.png"), 2), (("--at", "nix"), 3)):

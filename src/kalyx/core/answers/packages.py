@@ -8,7 +8,7 @@ from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.packaging.inventory import read_inventory
 from kalyx.core.facts.packaging.requirements import marker_values
-from kalyx.core.facts.search_path.predicted import read_search_path
+from kalyx.core.facts.search_path.predicted import forbids_pip, read_search_path
 from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.lean.record import record
 from kalyx.core.model import Note
@@ -81,7 +81,7 @@ def answer_packages(context: SeatContext, seat_ref: str, *, layer: str | None = 
     if conflicts:
         markers = marker_values(interpreter.version or "3", interpreter.implementation or "cpython",
                                 m.platform)
-        findings += version_conflicts(everything, markers, interpreter.path)
+        findings += version_conflicts(everything, markers, "" if forbids_pip(m, interpreter) else interpreter.path)
     chosen = [d for d in everything if _wanted(d, layer, name, module)]
     notes = [Note("runs-code", f"{line.file}, line {line.line}, runs code when Python starts, which "
                   "may change the path; it was read, not run.", line.file)

@@ -8,6 +8,7 @@ from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.packaging.distributions import SiteMetadata
 from kalyx.core.facts.packaging.pip_lines import own_pip
 from kalyx.core.facts.packaging.requirements import marker_values
+from kalyx.core.facts.search_path.predicted import forbids_pip
 from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.lean.record import record
 from kalyx.core.model import Note, Remedy, WeighedEnvironment, WeighedShared
@@ -88,7 +89,8 @@ def answer_weigh(context: SeatContext, at: str, *, most: int = 20, progress: Cal
     if roots != [environment.path]:
         notes.append(Note("weighed-in-part", f"{environment.path} holds more than Python: only {', '.join(roots)} "
                           "was weighed.", environment.path))
-    remedies = _take_out(idle, interpreter.path, environment) if idle and interpreter and interpreter.works else ()
+    may = interpreter is not None and interpreter.works and not forbids_pip(m, interpreter)
+    remedies = _take_out(idle, interpreter.path, environment) if idle and interpreter and may else ()
     return WeighAnswer(environment, weights.total, tuple(weighed), weights.unowned, weights.shared, tuple(idle),
                        tuple(remedies), tuple(notes), most=most)
 

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.search_path.pth_files import LinkLine
     from kalyx.core.model import Interpreter
 
-__all__ = ["SearchPath", "read_search_path", "usual_stdlib"]
+__all__ = ["SearchPath", "forbids_pip", "read_search_path", "usual_stdlib"]
 
 
 @record
@@ -111,6 +111,13 @@ class _Builder:
                 if self.files.path.normcase(line.target) not in self._seen:
                     self.linked.append(line.target)
                 self.add(line.target)
+
+
+def forbids_pip(files: Files, interpreter: Interpreter) -> bool:
+    """Whether a base installation asks pip to leave it alone, by the file that says so (PEP 668)."""
+    m = files
+    return interpreter.prefix == interpreter.base_prefix and any(
+        m.is_file(m.path.join(f, "EXTERNALLY-MANAGED")) for f in usual_stdlib(m, interpreter))
 
 
 def usual_stdlib(files: Files, interpreter: Interpreter) -> list[str]:

@@ -23,7 +23,7 @@ def version_conflicts(distributions: Sequence[Distribution], markers: Mapping[st
 
     Only the copies that importing finds count. A requirement under an extra
     counts where some installed distribution asks for that extra. `python` is the
-    interpreter that would install what is missing.
+    interpreter that would install what is missing; empty where the system asks pip to leave it alone.
     """
     found = [version_conflict(*unmet, _put(unmet[1], python, distributions))
              for unmet in unmet_requirements(distributions, markers)]
@@ -116,6 +116,9 @@ def _asked_extras(distributions: Sequence[Distribution],
 
 def _put(requirement: str, python: str, distributions: Sequence[Distribution]) -> Remedy:
     line = requirement.split(";")[0].strip()
+    if not python:
+        return Remedy(f"Have the system's own packages bring {line}, as it asks pip to leave this Python alone; or use "
+                      "an environment of your own.", "manual", changes="what is installed")
     if not any(normal_name(d.name) == "pip" and d.hidden_by is None for d in distributions):
         return Remedy(f"Install a version that fits: {line}", "manual", changes="what is installed")
     return Remedy(f"Install a version that fits {line}; what else asks for it may want another.",
