@@ -388,3 +388,15 @@ def test_broken_off_at_each_change_of_the_disk(when: str, is_full: bool, tmp_pat
         return came_to_it
 
     assert next(n for n in range(1000) if not breaks_off(n)) > (5 if is_full else 25)
+
+
+def test_an_entry_removes_nothing_that_kalyx_did_not_make(tmp_path: Path) -> None:
+    """An entry that somebody has written, and that names a folder of theirs as a leftover, does not take it away."""
+    place = tmp_path / "precious"
+    write(place / "seeds.csv", "1\n")
+    made = write(tmp_path / "settings.json", "new\n")
+    journal = Journal(RealMachine({"HOME": str(tmp_path), "XDG_DATA_HOME": str(tmp_path / "data")}, str(tmp_path)))
+    write(Path(journal.folder) / "000001.json", json.dumps({**ENTRY, "actions": [
+        {"do": "file", "path": str(made), "before": None, "after": "new\n", "temporary": str(place)}]}))
+    journal.take_back(journal.find(1))
+    assert (place / "seeds.csv").exists() and not made.exists()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import os
+import re
 import stat
 
 from kalyx.core.errors import Refused
@@ -77,7 +78,12 @@ def temporary_beside(path: str) -> str:
 
 
 def remove_temporary(path: str) -> None:
-    """Remove what a kill left of a write, a file or a folder with files; nothing where nothing was left."""
+    """Remove what a kill left of a write, a file or a folder with files; nothing where nothing was left.
+
+    What does not bear the name of such a thing is left, whatever an entry of the journal says.
+    """
+    if re.fullmatch(r"\.kalyx-[0-9a-f]{16}", os.path.basename(path)) is None:
+        return
     try:
         if os.path.isdir(path) and not os.path.islink(path):
             for name in os.listdir(path):
