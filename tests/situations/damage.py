@@ -372,7 +372,7 @@ MORE_SITUATIONS = [
     Situation("C interface of another version", installed("germkit", {"germkit.py": (
         "raise ValueError('numpy.ndarray size changed, may indicate binary incompatibility. Expected 96 from C "
         "header, got 88 from PyObject')\n")}), "germkit", "binary-mismatch"),
-    Situation("waits for its own lock", _lock, "locked", "hang", says="locked.py"),
+    Situation("waits for its own lock", _lock, "locked", "hang", says="locked.py", hangs=True),
     # F: its own code
     Situation("ring in an old Python", _old_ring, "ringa", "circular-import", at="env:former",
               says="ringa.py imports ringb.py"),

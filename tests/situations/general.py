@@ -27,6 +27,7 @@ class Situation:
     others: tuple[str, ...] = ()
     outcome: str = "fails"
     privileged: bool = True  # False: as one whom permissions bind
+    hangs: bool = False  # what is started does not end: it is given four seconds
 
 
 def _installed_in_other(w: World, lab: Path) -> None:
@@ -300,7 +301,7 @@ SITUATIONS = [
     Situation("dies", own("dies.py", f"import os; os.kill(os.getpid(), {signal.SIGSEGV:d})\n"),
               "dies", "crash", says="SIGSEGV"),
     Situation("hangs", own("hangs.py", "import time\nwhile True:\n    time.sleep(1)\n"), "hangs",
-              "hang", says="hangs.py"),
+              "hang", says="hangs.py", hangs=True),
 ]
 
 

@@ -217,7 +217,8 @@ OWNERS = [
     Situation("no pip, and a base that lends", _no_pip, "fastgrid", "not-installed", at="env:bare", remedy="command"),
     Situation("a .pth that is a link to nowhere", _unread_link, "fastgrid", "not-installed", says="could be read",
               remedy="command"),
-    Situation("a .pth that is a pipe", _pipe, "fastgrid", "interpreter-broken", says="more.pth", remedy="edit"),
+    Situation("a .pth that is a pipe", _pipe, "fastgrid", "interpreter-broken", says="more.pth", remedy="edit",
+              hangs=True),
     Situation("message says older", _advises_older, "beans", "raises", remedy="command"),
     Situation("message says newer", _advises_newer, "beans", "raises", remedy="command"),
 ]

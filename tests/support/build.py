@@ -224,14 +224,15 @@ def carry_out(remedy: dict, kind: str, world: World) -> None:
     assert done.returncode == 0, done.stderr
 
 
-def mend(world: World, ask: str, at: str, remedy: dict, *, undone: bool, **more: object) -> None:
+def mend(world: World, ask: str, at: str, remedy: dict, *words: str, undone: bool, **more: object) -> None:
     """Have the product carry out the first remedy that it gave; it is that one, and then it is well.
 
     `undone`: it is taken back afterwards, and everything is what it was.
     """
     (world.home / ".local" / "share").mkdir(parents=True, exist_ok=True)  # where the journal is to lie
     before = tree(world.root) if undone else {}
-    document = world.answer("mend", ask, "--at", at, "--choose", "a", "--yes", "--rounds", "1", **more)
+    document = world.answer("mend", ask, "--at", at, "--choose", "a", "--yes", "--rounds", "1",
+                            *words, **more)
     rounds = document["result"].get("rounds", [{}])  # type: ignore[attr-defined]
     assert (document["status"], document["exit"]) == ("ok", 0), document
     assert rounds[0]["remedy"]["do"] == remedy["do"]

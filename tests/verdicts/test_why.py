@@ -54,7 +54,7 @@ def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
             pytest.skip("this system's Python has no package to find in it")
         make_venv(world.home / "base", "/usr/bin/python3")
     case.build(world, lab)
-    limit = ("--timeout", "4") if case.cause == "hang" else ()
+    limit = ("--timeout", "4") if case.hangs else ()
     document = world.answer("why", case.ask, "--at", case.at, *limit, privileged=case.privileged)
     validate(document)
     report = document["result"]["imports"][0]
@@ -81,7 +81,7 @@ def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
         assert first["remedies"][0]["kind"] == case.remedy
         todo = first["remedies"][0]
         undone = len(case.slug) % (4 if "pip" in " ".join(todo["argv"]) else 2) == 0
-        mend(world, case.ask, case.at, todo, undone=undone, privileged=case.privileged)
+        mend(world, case.ask, case.at, todo, *limit, undone=undone, privileged=case.privileged)
 
 
 def all_say_the_same(world: World, case: Situation, report: dict) -> None:
