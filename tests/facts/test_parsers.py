@@ -54,7 +54,7 @@ NEVER_RAISE = {
     "env file": formats.parse_env_file,
     "who": parse_answer,
     "shell names": commands.parse_shell_names,
-    "line of a key": lambda text: formats.line_of_key(text, "a"),
+    "first word": formats.first_word,
 }
 
 

@@ -9,8 +9,8 @@ import types
 import pytest
 
 from kalyx.core.answers.here import answer_here
-from kalyx.core.facts.editors import formats as formats
 from kalyx.core.facts.editors import settings
+from kalyx.core.facts.editors.json_text import JsonText
 from kalyx.core.facts.interpreters import version_managers
 from kalyx.core.facts.interpreters.environment import name_of
 from kalyx.core.facts.interpreters.examiner import Examiner
@@ -197,12 +197,12 @@ def test_setting_values(value: str, expected: str) -> None:
 
 def test_settings_text() -> None:
     """Comments, trailing commas and a byte order mark are read; the line is the one that counts."""
-    text = '{\n // "a": 1,\n "a": 2, /* "a" */\n "b": [1,],\n}'
-    assert formats.parse_json_with_comments(text) == {"a": 2, "b": [1]}
-    assert formats.line_of_key(text, "a") == 3
-    assert formats.parse_json_with_comments("") == {}
+    read = JsonText('{\n // "a": 1,\n "a": 2, /* "a" */\n "b": [1,],\n}')
+    assert (read.content, read.line("a"), read.line("b", 0), read.line("c")) == ({"a": 2, "b": [1]}, 3, 4, None)
+    assert JsonText('{"a": 1, "a": {"é": 2}}').place("a", "é") == (20, 21), "the last of a name counts"
+    assert JsonText("").content == {}
     with pytest.raises(ValueError, match="1"):
-        formats.parse_json_with_comments('{"a" 1}')
+        JsonText('{"a" 1}')
 
 
 def test_trust_and_names() -> None:

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from kalyx.core.answers.make import MakeAnswer
     from kalyx.core.answers.mend import MendAnswer
     from kalyx.core.answers.packages import PackagesAnswer
+    from kalyx.core.answers.point import PointAnswer
     from kalyx.core.answers.put import PutAnswer
     from kalyx.core.answers.running import RunningAnswer
     from kalyx.core.answers.weigh import WeighAnswer, WeighEnvsAnswer
@@ -35,8 +36,8 @@ if TYPE_CHECKING:
 
 __all__ = ["ask_result", "changes_result", "contrast_result", "document", "enrol_result", "envs_result",
            "explain_result", "fit_result", "here_result", "kernels_result", "make_result", "mend_result",
-           "packages_result", "put_result", "quoted", "retire_result", "running_result", "undo_result",
-           "weigh_envs_result", "weigh_result", "why_result"]
+           "packages_result", "point_result", "put_result", "quoted", "retire_result", "running_result",
+           "undo_result", "weigh_envs_result", "weigh_result", "why_result"]
 
 FORMAT = 2
 INTERPRETER = ("path", "real_path", "version", "implementation", "prefix", "base_prefix")
@@ -154,6 +155,13 @@ def enrol_result(answer: EnrolAnswer) -> dict[str, Any]:
     change = answer.change.to_json() if answer.change else None
     return {"kernel": _kernel(answer.kernel) if answer.kernel else None, "proof": proof,
             "change": change, "findings": plain(answer.findings)}
+
+
+def point_result(answer: PointAnswer) -> dict[str, Any]:
+    """Return the result of ``point``."""
+    return {"environment": plain(answer.environment),
+            "files": [_picked(f, ("path", "key", "before", "after", "kernel")) for f in answer.files],
+            "findings": plain(answer.findings), "change": answer.change.to_json() if answer.change else None}
 
 
 def contrast_result(answer: ContrastAnswer) -> dict[str, Any]:

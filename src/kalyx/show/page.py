@@ -104,9 +104,9 @@ class Page:
         """Add a line that must not be broken."""
         self.lines.append(Line(self.short(text), role, indent, lead, "lead", False))
 
-    def literal(self, text: str, indent: int = 4) -> None:
+    def literal(self, text: str, indent: int = 4, role: str = "plain") -> None:
         """Add a line that somebody else wrote, to the letter."""
-        self.lines.append(Line(clean(text), "plain", indent, wrap=False))
+        self.lines.append(Line(clean(text), role, indent, wrap=False))
 
     def command(self, argv: Sequence[str], cwd: str | None = None, indent: int = 7) -> None:
         """Add a command line, ready to copy."""

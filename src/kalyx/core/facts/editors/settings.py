@@ -25,7 +25,8 @@ if TYPE_CHECKING:
     from kalyx.core.facts.editors.table import Editor
     from kalyx.core.facts.files import Files
 
-__all__ = ["EditorSetting", "editor_for", "fill_variables", "find_settings", "read_setting", "resolve_value"]
+__all__ = ["EditorSetting", "editor_for", "fill_variables", "find_settings", "interpreter_tables", "program_of_name",
+           "read_setting", "resolve_value"]
 
 LEVELS_UP = 4
 
@@ -36,7 +37,8 @@ class EditorSetting:
 
     ``value`` is as written, ``program`` what it resolves to (None when the file
     names none); ``loses`` are the settings of the family that this one
-    outranks; ``trouble`` says why the file cannot be read, ``untold`` why it cannot be told from files what it
+    outranks; ``way`` leads to the value in the file, ``members`` are the folders of a
+    workspace by name; ``trouble`` says why the file cannot be read, ``untold`` why it cannot be told from files what it
     means, and ``lacks`` which table has not the name that it gives.
     """
 
@@ -47,6 +49,8 @@ class EditorSetting:
     value: str | None = None
     line: int | None = None
     program: str | None = None
+    way: tuple[str | int, ...] = ()
+    members: tuple[tuple[str, str], ...] = ()
     loses: tuple[EditorSetting, ...] = ()
     env_file: str | None = None
     extra_paths: tuple[str, ...] = ()
@@ -162,12 +166,12 @@ def read_setting(files: Files, editor: Editor, file: str, root: str, within: str
         said = FORMATS[editor.format](text, editor.keys, editor.extra)
     except (ValueError, RecursionError) as error:
         return EditorSetting(editor, file, root, trouble=f"{error}", text=text)
-    if not said.named:
-        return EditorSetting(editor, file, root, text=text)
-    named = said.named[0]
     members = {name or m.path.basename(m.located(path, m.path.dirname(file)).rstrip(m.path.sep)):
                m.located(path, m.path.dirname(file)) for name, path in said.members}
     root = _member(m, members, within) or root
+    if not said.named:
+        return EditorSetting(editor, file, root, members=tuple(members.items()), text=text)
+    named = said.named[0]
     if editor.of_project and not _names_interpreter(m, named.value, root):
         return EditorSetting(editor, file, root, trouble=f"what it says as {named.key} is no path of an interpreter",
                              text=text)
@@ -175,8 +179,8 @@ def read_setting(files: Files, editor: Editor, file: str, root: str, within: str
         return _from_project_folder(m, editor, file, root, named, text)
     env_file = _env_file(m, said.env_file, root, members)
     extra = tuple(m.absolute(fill_variables(m, p, root, members), root) for p in said.extra_paths)
-    setting = EditorSetting(editor, file, root, named.key, named.value, named.line, None, (), env_file, extra,
-                            text=text)
+    setting = EditorSetting(editor, file, root, named.key, named.value, named.line, None, named.way,
+                            tuple(members.items()), (), env_file, extra, text=text)
     left = _LEFT.search(fill_variables(m, named.value, root, members))
     if left is not None and not left[1].startswith("workspaceFolder:"):
         return replace(setting, untold=f"it has {left[0]} in it, which only the editor can fill in")
@@ -210,35 +214,44 @@ TABLES = (
 )
 
 
-def _from_project_folder(m: Files, editor: Editor, file: str, root: str, named: Named,
-                         text: str) -> EditorSetting:
-    """Look a project's interpreter up by its name in the user's table of interpreters."""
+def interpreter_tables(files: Files) -> list[tuple[str, dict[str, str]]]:
+    """Return the user's tables of named interpreters that can be read, the newest first: file, names and programs."""
     from kalyx.core.facts.editors.formats import read_interpreter_table
 
-    root = m.path.dirname(m.path.dirname(file)) if "/.idea" in file.replace("\\", "/") else root
-    setting = EditorSetting(editor, file, root, named.key, named.value, named.line, text=text)
-    read = []
+    m, found = files, []
     for pattern in TABLES:
         platform, _, rest = pattern.partition(":")
         for table in reversed(_expand(m, rest)) if m.platform == platform else ():
             try:
-                known = read_interpreter_table(m.read_text(table, 8 * 1024 * 1024))
+                found.append((table, read_interpreter_table(m.read_text(table, 8 * 1024 * 1024))))
             except Unreadable:
                 continue
             except (ValueError, RecursionError) as error:
                 m.report(table, str(error))
-                continue
-            read.append(table)
-            if named.value in known:
-                path = known[named.value].replace("$USER_HOME$", m.home).replace(
-                    "$PROJECT_DIR$", root)
-                return replace(setting, program=m.absolute(path, root))
+    return found
+
+
+def program_of_name(files: Files, value: str, root: str) -> str:
+    """Return the program that an entry of such a table names, its variables filled in."""
+    m = files
+    return m.absolute(value.replace("$USER_HOME$", m.home).replace("$PROJECT_DIR$", root), root)
+
+
+def _from_project_folder(m: Files, editor: Editor, file: str, root: str, named: Named,
+                         text: str) -> EditorSetting:
+    """Look a project's interpreter up by its name in the user's table of interpreters."""
+    root = m.path.dirname(m.path.dirname(file)) if "/.idea" in file.replace("\\", "/") else root
+    setting = EditorSetting(editor, file, root, named.key, named.value, named.line, way=named.way, text=text)
+    read = interpreter_tables(m)
+    for _, known in read:
+        if named.value in known:
+            return replace(setting, program=program_of_name(m, known[named.value], root))
     if "/" in named.value or "\\" in named.value:
         return replace(setting, program=resolve_value(m, named.value, root))
     if not read:
         return replace(setting, untold=f"it names {named.value!r}, and no table of the editor's interpreters could be "
                        "read here")
-    return replace(setting, lacks=read[0])
+    return replace(setting, lacks=read[0][0])
 
 
 # -- values -----------------------------------------------------------------------------------

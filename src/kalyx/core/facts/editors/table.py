@@ -25,6 +25,7 @@ class Editor:
     keys: tuple[str, ...]
     rank: int = 0
     extra: tuple[str, str] = ("", "")
+    also: tuple[tuple[str, str], ...] = ()  # what else has to be said for an interpreter to count
     of_project: bool = False  # a project's own file says so: what is no path is not repeated, it may be a secret
 
 
@@ -53,12 +54,13 @@ EDITORS: tuple[Editor, ...] = (
     Editor("desktop configuration", "desktop-a", (
         "linux:~/.config/spyder-py3/config/spyder.ini", "~/.spyder-py3/config/spyder.ini",
         "darwin:~/.spyder-py3/config/spyder.ini",
-    ), "ini", ("main_interpreter.custom_interpreter", "main_interpreter.executable")),
+    ), "ini", ("main_interpreter.custom_interpreter", "main_interpreter.executable"),
+        also=(("main_interpreter.default", "False"), ("main_interpreter.custom", "True"))),
     Editor("desktop configuration", "desktop-b", (
         "linux:~/.config/Thonny/configuration.ini",
         "darwin:~/Library/Thonny/configuration.ini",
         "win32:$APPDATA/Thonny/configuration.ini",
-    ), "ini", ("LocalCPython.executable", "CustomInterpreter.path")),
+    ), "ini", ("LocalCPython.executable", "CustomInterpreter.path"), also=(("run.backend_name", "LocalCPython"),)),
     Editor("type checker's configuration", "checker", ("pyrightconfig.json",), "json-venv",
            ("pythonPath", "venv"), 0),
     Editor("project's tool table", "checker", ("pyproject.toml",), "toml", (

@@ -6,6 +6,7 @@ import json
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.editors.json_text import JsonText
 from kalyx.core.facts.environments.activation import place_named
 from kalyx.core.facts.interpreters.environment import is_environment, prefix_of, python_in
 from kalyx.core.facts.interpreters.installation import find_library
@@ -16,6 +17,7 @@ from kalyx.core.quoting import join_words
 from kalyx.core.verdicts.reading.kernel_labels import claimed_version, claims_of, forms_of, names_of, plain_name
 from kalyx.core.verdicts.remedies.environments import get_pip
 from kalyx.core.verdicts.remedies.shell_lines import command_line
+from kalyx.core.verdicts.remedies.unique_edits import edit_between
 from kalyx.core.verdicts.remedies.which_pip import serving_seat
 
 TYPE_CHECKING = False
@@ -26,8 +28,8 @@ if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
     from kalyx.core.model import Environment, Interpreter, Kernel
 
-__all__ = ["enrol_again", "enrol_under", "put_kernel_package", "run_instead", "stand_in", "switch_kernel",
-           "well_kernels"]
+__all__ = ["enrol_again", "enrol_under", "lacked_by", "name_kernel", "put_kernel_package", "run_instead", "stand_in",
+           "switch_kernel", "well_kernels"]
 
 _ARGV = re.compile(r'"argv"\s*:\s*\[\s*"((?:[^"\\]|\\.)+)"')
 
@@ -112,11 +114,16 @@ def well_kernels(kernels: Sequence[Kernel], files: Files, neighbours: Neighbours
         prefix = prefix_of_kernel(m, kernel) if kernel.argv and not kernel.trouble else []
         environment = next((e for e in neighbours.environments if prefix and m.same(e.path, prefix[0])), None)
         if environment is not None and _is_what_it_says(kernel, environment, files, neighbours):
-            words = kernel.argv
-            started = [words[words.index("-m") + 1].split(".")[0]] if "-m" in words[:-1] else []
-            sites = neighbours.sites(environment)
-            found.append((sum(not neighbours.any_holds(sites, n) for n in (*started, *modules)), kernel, environment))
+            found.append((len(lacked_by(kernel, environment, neighbours, modules)), kernel, environment))
     return [(kernel, environment) for _, kernel, environment in sorted(found, key=lambda f: f[0])]
+
+
+def lacked_by(kernel: Kernel, environment: Environment, neighbours: Neighbours,
+              modules: Sequence[str] = ()) -> list[str]:
+    """Return what an environment has not: of the module that a kernel starts in it, and of others."""
+    words, sites = kernel.argv, neighbours.sites(environment)
+    started = [words[words.index("-m") + 1].split(".")[0]] if "-m" in words[:-1] else []
+    return [name for name in (*started, *modules) if not neighbours.any_holds(sites, name)]
 
 
 def _is_what_it_says(kernel: Kernel, environment: Environment, files: Files, neighbours: Neighbours) -> bool:
@@ -135,21 +142,34 @@ def switch_kernel(notebook: str, kernel: Kernel, files: Files, *, other: bool = 
     """Return the edit that makes a notebook name another kernel; `other`: it is said after another remedy."""
     try:
         text = files.read_text(notebook)
-    except Unreadable:
-        text = ""
-    match = re.search(r'"kernelspec"\s*:\s*\{[^{}]*\}', text)
-    if match and text.count(match.group(0)) == 1:
-        before = match.group(0)
-        after = re.sub(r'("name"\s*:\s*)"(?:[^"\\]|\\.)*"',
-                       lambda m: m.group(1) + json.dumps(kernel.name), before, count=1)
-        after = re.sub(r'("display_name"\s*:\s*)"(?:[^"\\]|\\.)*"',
-                       lambda m: m.group(1) + json.dumps(kernel.label, ensure_ascii=False),
-                       after, count=1)
+        edit = edit_between(notebook, text, name_kernel(text, kernel))
+    except (Unreadable, ValueError):
+        edit = None
+    if edit is not None:
         return Remedy(f"{'Or have' if other else 'Have'} the notebook use the kernel {kernel.name} ({kernel.label})"
-                      f"{why}.", "edit",
-                      edits=(Edit(notebook, before, after),), changes=notebook, undoable=True)
+                      f"{why}.", "edit", edits=(edit,), changes=notebook, undoable=True)
     return Remedy(f"Choose the kernel {kernel.name} ({kernel.label}) in the notebook's kernel "
                   "menu.", "manual", changes=notebook)
+
+
+def name_kernel(text: str, kernel: Kernel) -> str:
+    """Return a notebook's text with another kernel in its metadata; all else stays.
+
+    Raises:
+        ValueError: it is no notebook.
+    """
+    read = JsonText(text)
+    metadata = read.content.get("metadata") if isinstance(read.content, dict) else None
+    if not isinstance(metadata, dict):
+        raise ValueError("it has no metadata, so it is no notebook")
+    if not isinstance(metadata.get("kernelspec"), dict):
+        return read.with_value({"display_name": kernel.label, "language": kernel.language or "python",
+                                "name": kernel.name}, "metadata", "kernelspec")
+    for key, value in (("name", kernel.name), ("display_name", kernel.label),
+                       ("language", kernel.language or "python")):
+        if JsonText(text).content["metadata"]["kernelspec"].get(key) != value:
+            text = JsonText(text).with_value(value, "metadata", "kernelspec", key)
+    return text
 
 
 def enrol_again(environment: Environment, kernel: Kernel, files: Files) -> Remedy:

@@ -2,28 +2,23 @@
 
 from __future__ import annotations
 
-import json
-import re
-
-from kalyx.core.facts.interpreters.environment import prefix_of
 from kalyx.core.facts.kernels.kernelspecs import derive_name, prefix_of_kernel
 from kalyx.core.model import Edit, Remedy
 from kalyx.core.verdicts.reading.kernel_labels import claimed_version, claims_of, names_of
 from kalyx.core.verdicts.reading.seat_names import short_name
+from kalyx.core.verdicts.remedies.editor_settings import point_setting
 from kalyx.core.verdicts.remedies.kernels import enrol_again, switch_kernel
 from kalyx.core.verdicts.remedies.shell_lines import activation
-from kalyx.core.verdicts.remedies.unique_edits import edit_span
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from kalyx.core.facts.editors.settings import EditorSetting
     from kalyx.core.facts.files import Files
     from kalyx.core.facts.seats.context import SeatFacts
     from kalyx.core.model import Environment, Kernel, Seat
 
-__all__ = ["line_up", "point_setting", "use_in_shell"]
+__all__ = ["line_up", "use_in_shell"]
 
 
 def _shebang(facts: SeatFacts, program: str) -> Remedy:
@@ -88,48 +83,3 @@ def _runs(kernel: Kernel, environment: Environment, files: Files) -> bool:
     prefixes = prefix_of_kernel(files, kernel) if kernel.argv and not kernel.trouble else []
     return any(files.same(p, environment.path) for p in prefixes) and not claimed_version(
         kernel, environment.python_version or "0")
-
-
-def _point_venv(files: Files, setting: EditorSetting, program: str) -> Remedy:
-    """Return how a ``venv``, which is the name of a folder under ``venvPath``, comes to name an environment."""
-    m, prefix = files, prefix_of(files, program)
-    above, name = m.path.dirname(prefix), m.path.basename(prefix)
-    folder, _, old = (setting.value or "").rpartition("/")
-    found = re.search(rf'"?\bvenv"?\s*[:=]\s*"{re.escape(old)}"', setting.text)
-    beside = m.same(m.located(folder or ".", setting.root), above)
-    if found is not None and setting.text.count(found[0]) == 1 and beside:
-        return Remedy(f"Set {setting.key} to {name}.", "edit", undoable=True,
-                      edits=(Edit(setting.file, found[0], found[0].replace(f'"{old}"', json.dumps(name))),),
-                      changes=f"{setting.file}, line {setting.line}")
-    return Remedy(f"In {setting.file}, set venvPath to {above} and venv to {name}.", "manual", changes=setting.file)
-
-
-def _write_value(setting: EditorSetting, value: str) -> Edit | None:
-    """Return the edit that writes another value where a setting has its own; None where that is not found."""
-    text, before = setting.text, json.dumps(setting.value)
-    at = text.find(before) if text.count(before) == 1 else -1
-    if at < 0 and setting.line:  # it stands in other places, too: the one behind the key, in its line
-        begin = sum(len(line) + 1 for line in text.split("\n")[:setting.line - 1])
-        key = text.find(f'"{setting.key}"', begin)
-        at = text.find(before, key if key >= 0 else begin)
-        at = -1 if at > 0 and "\n" in text[begin:at] else at
-    return edit_span(setting.file, text, at, at + len(before), json.dumps(value)) if at >= 0 else None
-
-
-def point_setting(files: Files, setting: EditorSetting, program: str) -> Remedy:
-    """Return the edit that makes a settings file name `program`."""
-    if setting.editor.format == "xml-project":
-        return Remedy(f"Choose {program} for this project in the editor, which knows interpreters by names of its own.",
-                      "manual", changes=setting.file)
-    if (setting.key or "").rpartition(".")[2] == "venv":
-        return _point_venv(files, setting, program)
-    value = program
-    if files.is_within(program, setting.root) and "${" in (setting.value or ""):
-        rest = program[len(setting.root):].replace("\\", "/")
-        value = "${workspaceFolder}" + rest
-    edit = _write_value(setting, value)
-    if edit is not None:
-        return Remedy(f"Set {setting.key} to {value}.", "edit", edits=(edit,),
-                      changes=f"{setting.file}, line {setting.line}", undoable=True)
-    return Remedy(f"In {setting.file}, line {setting.line}, set {setting.key} to {value}.",
-                  "manual", changes=setting.file)

@@ -9,9 +9,10 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
 
-__all__ = ["edit_line", "edit_span", "switch_off"]
+__all__ = ["edit_between", "edit_line", "edit_span", "switch_off"]
 
 MOST_TAKEN_IN = 4_000  # characters
+SHORT_LINES = 400      # characters of lines that are replaced as a whole
 
 
 def edit_span(path: str, text: str, start: int, end: int, after: str) -> Edit | None:
@@ -30,6 +31,32 @@ def edit_span(path: str, text: str, start: int, end: int, after: str) -> Edit | 
         last = text.find("\n", last + 1)
         last = len(text) if last < 0 else last
     return Edit(path, text[first:last], text[first:start] + after + text[end:last])
+
+
+def edit_between(path: str, before: str, after: str) -> Edit | None:
+    """Return the edit that turns one text of a file into another: from the first character that differs to the last.
+
+    None where they are the same, and as `edit_span` says.
+    """
+    start = _alike(before, after)
+    most = min(len(before), len(after)) - start
+    end = len(before) - _alike(before[len(before) - most:][::-1], after[len(after) - most:][::-1])
+    first, last = before.rfind("\n", 0, start) + 1, before.find("\n", end)
+    last = len(before) if last < 0 else last
+    if start == end or last - first < SHORT_LINES:  # whole lines are easier to read, and there is something to replace
+        if start == end == len(before):  # the line before it is replaced
+            first = before.rfind("\n", 0, max(0, start - 1)) + 1
+        start, end = first, last
+    return edit_span(path, before, start, end, after[start:len(after) - (len(before) - end)])
+
+
+def _alike(one: str, other: str) -> int:
+    """Return how many characters two texts have in common at the beginning."""
+    low, high = 0, min(len(one), len(other))
+    while low < high:
+        middle = (low + high + 1) // 2
+        low, high = (middle, high) if one[low:middle] == other[low:middle] else (low, middle - 1)
+    return low
 
 
 def edit_line(files: Files, path: str, number: int | None, before: str, after: str | None) -> Edit | None:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.remedies.editor_settings import point_setting
 from kalyx.core.verdicts.remedies.environments import nearest_environment, own_environment
-from kalyx.core.verdicts.remedies.line_up import point_setting
 from kalyx.core.verdicts.seats.interpreter import which_is_gone
 
 TYPE_CHECKING = False
