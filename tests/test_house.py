@@ -20,9 +20,8 @@ from tests.support.build import World, other_pythons, run
 
 SOURCE = Path(importlib.import_module("kalyx").__file__ or "").parent
 # each room of core/ may import only what stands before it
-ORDER = ["lean", "errors", "masks", "quoting", "toml", "model", "machine", "tables", "facts", "verdicts", "wire",
-         "changes",
-         "answers"]
+ORDER = ["lean", "errors", "masks", "quoting", "toml", "model", "machine", "tables", "facts", "verdicts",
+         "entering", "wire", "changes", "answers"]
 
 
 @cache

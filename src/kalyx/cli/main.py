@@ -32,6 +32,7 @@ COMMANDS = {
     "enrol": ("enrol", "make an environment a notebook kernel, and prove that it answers"),
     "retire": ("retire", "unregister a kernel, and its environment with it; undo brings it back"),
     "point": ("point", "have an editor's settings, or a notebook, use an environment"),
+    "enter": ("enter", "the line that has this shell use an environment, and the way back; or a new shell in it"),
     "make": ("make", "build an environment with a wanted Python, fill it, enrol it, prove it"),
     "put": ("put", "install into the environment that a seat really uses, what that changes said before"),
     "ask": ("ask", "run a line of code exactly where a seat would run it; without code: who are you?"),

@@ -10,6 +10,7 @@ __all__ = ["join_words", "name_of_shell", "quote_word"]
 
 # A word of these is the same in every shell
 _PLAIN = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789/-_.@%+=:,")
+_NU = {"\\": "\\\\", '"': '\\"', "\n": "\\n", "\t": "\\t", "\r": "\\r"}
 _PLAIN_ON_WINDOWS = _PLAIN | frozenset("\\~") - frozenset("%,")
 
 
@@ -34,6 +35,10 @@ def quote_word(word: str, shell: str, *, always: bool = False) -> str:
     keeps a percent sign or a line break as it is: there the word is quoted as
     far as that goes.
     """
+    if shell == "xonsh":
+        return repr(word)
+    if shell == "nu":
+        return '"' + "".join(_NU.get(c, c) for c in word) + '"'
     if shell in ("powershell", "cmd"):
         if word and not always and _PLAIN_ON_WINDOWS.issuperset(word):
             return word

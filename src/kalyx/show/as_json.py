@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from kalyx.core.answers.changes import ChangesAnswer, RetireAnswer
     from kalyx.core.answers.contrast import ContrastAnswer
     from kalyx.core.answers.enrol import EnrolAnswer
+    from kalyx.core.answers.enter import EnterAnswer
     from kalyx.core.answers.envs import EnvsAnswer
     from kalyx.core.answers.fit import FitAnswer
     from kalyx.core.answers.here import HereAnswer
@@ -34,10 +35,10 @@ if TYPE_CHECKING:
     from kalyx.core.model import ImportReport, Kernel, Note, Proof
     from kalyx.core.verdicts.explanations import Explanation
 
-__all__ = ["ask_result", "changes_result", "contrast_result", "document", "enrol_result", "envs_result",
-           "explain_result", "fit_result", "here_result", "kernels_result", "make_result", "mend_result",
-           "packages_result", "point_result", "put_result", "quoted", "retire_result", "running_result",
-           "undo_result", "weigh_envs_result", "weigh_result", "why_result"]
+__all__ = ["ask_result", "changes_result", "contrast_result", "document", "enrol_result", "enter_result",
+           "envs_result", "explain_result", "fit_result", "here_result", "kernels_result", "make_result",
+           "mend_result", "packages_result", "point_result", "put_result", "quoted", "retire_result",
+           "running_result", "undo_result", "weigh_envs_result", "weigh_result", "why_result"]
 
 FORMAT = 2
 INTERPRETER = ("path", "real_path", "version", "implementation", "prefix", "base_prefix")
@@ -155,6 +156,13 @@ def enrol_result(answer: EnrolAnswer) -> dict[str, Any]:
     change = answer.change.to_json() if answer.change else None
     return {"kernel": _kernel(answer.kernel) if answer.kernel else None, "proof": proof,
             "change": change, "findings": plain(answer.findings)}
+
+
+def enter_result(answer: EnterAnswer) -> dict[str, Any]:
+    """Return the result of ``enter``."""
+    return {"environment": plain(answer.environment), "shell": answer.shell_name,
+            "lines": [answer.line] if answer.line else [], "leave": [answer.leave] if answer.leave else [],
+            "findings": plain(answer.findings)}
 
 
 def point_result(answer: PointAnswer) -> dict[str, Any]:

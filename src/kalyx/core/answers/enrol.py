@@ -11,6 +11,7 @@ from kalyx.core.answers.pip_changes import run_watched
 from kalyx.core.changes.files import place_to_write
 from kalyx.core.changes.journal import Journal
 from kalyx.core.errors import NothingToJudge, Refused, WrongUsage
+from kalyx.core.facts.environments.activation import activation_variables
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.interpreters.environment import environment_of, program_folder
 from kalyx.core.facts.kernels import data_folders, kernelspecs
@@ -28,10 +29,9 @@ if TYPE_CHECKING:
 
     from kalyx.core.changes.entry import Change, Entry
     from kalyx.core.facts.seats.context import SeatContext
-    from kalyx.core.machine.interface import Machine
     from kalyx.core.model import Environment, Interpreter
 
-__all__ = ["SCOPES", "EnrolAnswer", "EnrolOptions", "activation_variables", "answer_enrol", "prove"]
+__all__ = ["SCOPES", "EnrolAnswer", "EnrolOptions", "answer_enrol", "prove"]
 
 DEFAULT_COMMAND = ("-m", "ipykernel_launcher", "-f", "{connection_file}")
 QUESTIONS = {"executable": "__import__('sys').executable", "prefix": "__import__('sys').prefix"}
@@ -216,31 +216,6 @@ def _data_folder(context: SeatContext, environment: Environment, wanted: EnrolOp
             if m.platform == "win32" else "/usr/local/share/jupyter"
         return "system", system
     return "user", data_folders.user_data_folder(m)
-
-
-def activation_variables(machine: Machine, environment: Environment) -> dict[str, str]:
-    """Return what makes cells behave as if the environment were active: PATH first, and its names.
-
-    ``${PATH}`` is filled in by whoever starts the kernel (the kernelspec format).
-    """
-    m, prefix = machine, environment.path
-    if environment.kind == "base":
-        return {}
-    folders = [program_folder(m, prefix)]
-    if environment.kind == "conda" and m.platform == "win32":
-        folders = [prefix, m.path.join(prefix, "Library", "mingw-w64", "bin"),
-                   m.path.join(prefix, "Library", "usr", "bin"), m.path.join(prefix, "Library", "bin"),
-                   m.path.join(prefix, "Scripts")]
-    found = {"PATH": m.path_separator.join([*folders, "${PATH}"])}
-    if environment.kind == "conda":
-        found |= {"CONDA_PREFIX": prefix, "CONDA_DEFAULT_ENV": str(m.path.basename(prefix))}
-        for name, *inside in (("GDAL_DATA", "share", "gdal"), ("PROJ_DATA", "share", "proj"),
-                              ("PROJ_LIB", "share", "proj")):
-            if m.is_folder(m.path.join(prefix, *inside)):
-                found[name] = m.path.join(prefix, *inside)
-    else:
-        found["VIRTUAL_ENV"] = prefix
-    return found
 
 
 def _put_kernel_package(context: SeatContext, environment: Environment, limit: float,

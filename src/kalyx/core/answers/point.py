@@ -6,6 +6,7 @@ import os
 from stat import S_IMODE
 
 from kalyx.core.answers.enrol import EnrolOptions, answer_enrol
+from kalyx.core.answers.named_environment import environment_named
 from kalyx.core.changes.actions import text_of
 from kalyx.core.changes.files import place_to_write
 from kalyx.core.changes.journal import Journal
@@ -15,13 +16,11 @@ from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.kernels.kernelspecs import derive_name
 from kalyx.core.facts.kernels.notebooks import read_notebook
 from kalyx.core.facts.seats.context import SeatContext
-from kalyx.core.facts.seats.environment import env_seat
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Note
 from kalyx.core.verdicts.reading.kernel_labels import claims_of, names_of
 from kalyx.core.verdicts.remedies.editor_settings import write_setting
 from kalyx.core.verdicts.remedies.kernels import lacked_by, name_kernel, well_kernels
-from kalyx.core.verdicts.seats.interpreter import interpreter_broken, interpreter_gone
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -92,14 +91,9 @@ def answer_point(context: SeatContext, name: str, wanted: PointOptions, limit: f
         NothingToJudge: there is no such environment or file, or no settings that could be meant.
         Refused: a file is broken, is not to be written, or cannot say it.
     """
-    facts = env_seat(context, name)
-    broken = interpreter_gone(facts, context.machine) or interpreter_broken(facts, context.machine)
-    environment, interpreter = facts.seat.environment, facts.seat.interpreter
-    if environment is None or interpreter is None:
-        raise NothingToJudge(f"{name} has no interpreter that could be used.", "Name an environment with a Python.")
-    if broken is not None:
-        return PointAnswer(environment, findings=(broken,), dry_run=wanted.dry_run)
-    environment = replace(environment, interpreter=interpreter)
+    environment, interpreter, findings = environment_named(context, name)
+    if findings or interpreter is None:
+        return PointAnswer(environment, findings=findings, dry_run=wanted.dry_run)
     paths = [place_to_write(context.machine, file) for file in wanted.files] or _of_folder(context)
     with_settings = [_settings(context, path, interpreter.path) for path in paths if not path.endswith(".ipynb")]
     notebooks = [path for path in paths if path.endswith(".ipynb")]

@@ -1,0 +1,1 @@
+"""How a shell comes to use an environment, and how it gets back to what it was."""
