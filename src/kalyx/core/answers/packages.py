@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fnmatch
 
+from kalyx.core.answers.module_notes import module_notes
 from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.packaging.inventory import read_inventory
@@ -87,6 +88,7 @@ def answer_packages(context: SeatContext, seat_ref: str, *, layer: str | None = 
                   "may change the path; it was read, not run.", line.file)
              for line in path.links if line.target is None and "__editable__" not in line.text
              and "distutils-precedence" not in line.file]
+    notes += module_notes(m, seat, [x.path for x in path.layers if x.layer == "pythonpath"])
     asked = " ".join(x for x in (layer, name, module) if x)
     closed = tuple(x.path for x in path.layers if m.is_folder(x.path) and m.why_not_listed(x.path))
     return PackagesAnswer(seat, path.layers, tuple(chosen), tuple(findings), tuple(notes), asked, closed, conflicts)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from itertools import islice
 
+from kalyx.core.answers.module_notes import module_notes
 from kalyx.core.errors import WrongUsage
 from kalyx.core.facts.imports.trial import Attempt
 from kalyx.core.facts.seats.finder import find_seat_to_run
@@ -105,6 +106,7 @@ def answer_why(context: SeatContext, requests: Sequence[str], seat_ref: str, lim
     read = [_as_name(context, facts, r, limit, neighbours) for r in reports]
     notes = [Note("read-as-name", f"{old.module} is no module; it was read as {new.module}:{new.name}.")
              for old, new in zip(reports, read, strict=True) if new is not old]
+    notes += module_notes(context.machine, seat, [r.origin for r in read if r.origin and r.layer == "pythonpath"])
     return WhyAnswer(seat, tuple(read), (*asked, *notes, *_notes(facts, requests, context.machine)))
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
 from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.facts.shells import commands
+from kalyx.core.facts.shells.loaded_modules import brought_by
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Launch, Seat, TrailStep
 
@@ -13,6 +14,8 @@ if TYPE_CHECKING:
     from kalyx.core.facts.seats.context import SeatContext
 
 __all__ = ["shell_seat"]
+
+MOST_ENTRIES = 20  # of a variable, that are looked for in the files of loaded modules
 
 
 def shell_seat(context: SeatContext) -> SeatFacts:
@@ -33,6 +36,22 @@ def shell_seat(context: SeatContext) -> SeatFacts:
     said = [TrailStep(0, f"your interactive shell has a function {n.name}, which may run something "
                       "else") for n in context.shell_names if n.kind == "function"]
     said += commands.variable_steps(context.machine.env)
+    said += _module_steps(context, step)
     seat = context.seat_of("shell", "shell", "this shell", examined, [*said, step],
                       Launch((step.leads_to or "",), context.machine.env, context.folder))
     return SeatFacts(replace(seat, scripts=tuple(scripts)), examined, python_name=name)
+
+
+def _module_steps(context: SeatContext, python: TrailStep) -> list[TrailStep]:
+    """Say which of the cluster's loaded modules have put something where Python is looked for, or looks."""
+    m, found = context.machine, []
+    if not m.env.get("LOADEDMODULES"):
+        return []
+    asked = [("PATH", m.path.dirname(python.leads_to or ""))] if python.leads_to else []
+    asked += [(name, entry) for name in ("PYTHONPATH", "PYTHONHOME", "PYTHONUSERBASE", "LD_LIBRARY_PATH")
+              for entry in m.env.get(name, "").split(m.path_separator)[:MOST_ENTRIES] if entry]
+    for name, entry in asked:
+        brought = brought_by(m, m.env, name, entry)
+        if brought is not None:
+            found.append(TrailStep(0, brought.evidence.says, brought.evidence.path, brought.evidence.line))
+    return found

@@ -6,6 +6,7 @@ import json
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.shells.loaded_modules import brought_by
 from kalyx.core.model import Edit, Evidence, Remedy
 from kalyx.core.verdicts.remedies.shell_lines import setting
 
@@ -17,7 +18,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.imports.case import Case
     from kalyx.core.model import Seat
 
-__all__ = ["add_library_folder", "set_in", "with_variable", "without_flag", "without_variable"]
+__all__ = ["add_library_folder", "brought_in", "set_in", "with_variable", "without_flag", "without_variable"]
 
 # Files in which a person sets variables for good, as data; ~ is the home folder
 START_FILES = (
@@ -60,6 +61,11 @@ def without_variable(files: Files, seat: Seat, name: str, entry: str | None = No
         if edited is not None:
             return edited
     env: Mapping[str, str] = seat.launch.env if seat.launch else files.env
+    brought = brought_by(files, env, name, entry or env.get(name, ""))
+    if brought is not None:
+        return Remedy(f"Unload the module {brought.module}, which brings {entry or name}, and start anew what runs in "
+                      "this shell.", "manual", changes="what is loaded in this shell",
+                      typed=f"module unload {brought.module}")
     kept = _kept(files, env.get(name, ""), entry) if entry else ""
     now = setting(files, name, kept)
     lines = set_in(files, name)
@@ -68,6 +74,13 @@ def without_variable(files: Files, seat: Seat, name: str, entry: str | None = No
     what = f"Take {entry} out of {name}" if entry else f"Unset {name}"
     return Remedy(f"{what} in this shell by the line below; and take it out of {for_good}.", "manual",
                   changes=f"the variable {name}", typed=now)
+
+
+def brought_in(files: Files, seat: Seat | None, name: str, entry: str) -> tuple[Evidence, ...]:
+    """Return what shows that a loaded module of a cluster has put an entry into a variable; nothing where none has."""
+    env = seat.launch.env if seat is not None and seat.launch else files.env
+    brought = brought_by(files, env, name, entry)
+    return (brought.evidence,) if brought is not None else ()
 
 
 def with_variable(files: Files, seat: Seat, name: str, value: str) -> Remedy | None:

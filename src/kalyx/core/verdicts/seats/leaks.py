@@ -5,6 +5,7 @@ from __future__ import annotations
 from kalyx.core.facts.interpreters.environment import is_environment, prefix_of
 from kalyx.core.facts.interpreters.path_lookup import version_in_name
 from kalyx.core.facts.search_path.predicted import read_search_path
+from kalyx.core.facts.shells.loaded_modules import brought_by
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Evidence, Finding
 from kalyx.core.model.names import normal_name
@@ -138,13 +139,17 @@ def layer_leak(leak: Leak, facts: SeatFacts, files: Files) -> Finding | None:
     other = _other_version(leak, facts, files)
     what = _FROM[leak.layer.layer] + (" packages in" if leak.layer.layer == "base" else "")
     does = f"hides packages of {environment.path}" if leak.hides else f"is visible in {environment.path}"
+    brought = brought_by(files, facts.seat.launch.env, "PYTHONPATH", leak.layer.path) \
+        if facts.seat.launch and leak.layer.layer == "pythonpath" else None
+    by = f", which the loaded module {brought.module} brings," if brought is not None else ""
     evidence = [Evidence(f"{leak.line.text} in {leak.line.file} lets it in", leak.line.file, leak.line.line)] \
         if leak.line else []
+    evidence += [brought.evidence] if brought is not None else []
     evidence += [Evidence(f"{d.name} {d.version} lies in {d.location}", d.metadata) for d in shown[:6]]
     evidence += [Evidence(f"{n} is in {leak.layer.path}, and in the environment's own folder behind it",
                           leak.layer.path)
                  for n in leak.hides[:6]]
-    because = f"{what[0].upper()}{what[1:]} {leak.layer.path} {does}: {listed}."
+    because = f"{what[0].upper()}{what[1:]} {leak.layer.path}{by} {does}: {listed}."
     because += f" They are packages of Python {other}." if other else ""
     return Finding("layer-leak", "warning" if leak.hides or other else "note", "certain", because,
                    tuple(evidence), close(files, facts, leak.layer, leak.line))

@@ -11,7 +11,7 @@ from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.remedies.files import rename_file, set_aside
 from kalyx.core.verdicts.remedies.shell_lines import command_line
 from kalyx.core.verdicts.remedies.unique_edits import switch_off
-from kalyx.core.verdicts.remedies.variables import without_variable
+from kalyx.core.verdicts.remedies.variables import brought_in, without_variable
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -67,7 +67,7 @@ def _hidden(files: Files, seat: Seat, file: str, layer: str, genuine: str, troub
                        "starts.", evidence, (rename_file(files, file),))
     return Finding.error("hidden-by-path", "certain",
                    f"The PYTHONPATH entry {folder} puts {file} before the standard library's {genuine}, which "
-                   "Python loads when it starts.", evidence,
+                   "Python loads when it starts.", (*evidence, *brought_in(files, seat, "PYTHONPATH", folder)),
                    (without_variable(files, seat, "PYTHONPATH", folder),))
 
 

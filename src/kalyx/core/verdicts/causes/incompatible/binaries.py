@@ -8,6 +8,7 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies import pip
+from kalyx.core.verdicts.remedies.variables import brought_in, without_variable
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -202,6 +203,8 @@ def _remedies(case: Case, file: str, layer: str | None, name: str | None,
     if layer == "pythonpath":
         entry = next((x.path for x in case.modules.layers if x.layer == "pythonpath"
                       and case.files.is_within(file, x.path)), "")
+        if brought_in(case.files, case.seat, "PYTHONPATH", entry):
+            return (without_variable(case.files, case.seat, "PYTHONPATH", entry),)
         return (Remedy(f"Take {entry} out of PYTHONPATH: it holds packages of another Python; "
                        f"then put {name or 'the package'} into {case.environment_name}.", "manual",
                        changes="the variable PYTHONPATH, where it is set"),)

@@ -11,7 +11,7 @@ from kalyx.core.verdicts.reading.loader_errors import copies_of, find_error, loa
 from kalyx.core.verdicts.remedies.native_parts import newer_library
 from kalyx.core.verdicts.remedies.pip import install_again
 from kalyx.core.verdicts.remedies.rebuild import best_version, made_for_here
-from kalyx.core.verdicts.remedies.variables import add_library_folder, without_variable
+from kalyx.core.verdicts.remedies.variables import add_library_folder, brought_in, without_variable
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -118,7 +118,8 @@ def _other_copy_first(case: Case, copy: _Copy, needs: str, symbol: str, evidence
         "symbol-missing", "certain",
         f"{needs}, which {copy.better} has; the loader finds {copy.found} first{why}.",
         (*evidence, Evidence(f"{copy.found} was found, and has no {symbol}", copy.found),
-         Evidence(f"{copy.better} has {symbol}", copy.better)), (todo,))
+         Evidence(f"{copy.better} has {symbol}", copy.better),
+         *(brought_in(case.files, case.seat, "LD_LIBRARY_PATH", copy.entry) if copy.entry else ())), (todo,))
 
 
 def _without_start(case: Case) -> Finding | None:

@@ -15,7 +15,7 @@ from kalyx.core.verdicts.causes.unreachable.hidden import hidden_by, is_to_blame
 from kalyx.core.verdicts.remedies import pip, which_pip
 from kalyx.core.verdicts.remedies.source_edits import change_line
 from kalyx.core.verdicts.remedies.unique_edits import switch_off
-from kalyx.core.verdicts.remedies.variables import with_variable, without_variable
+from kalyx.core.verdicts.remedies.variables import brought_in, with_variable, without_variable
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -120,6 +120,7 @@ def _found_first(case: Case, layer: str, first: Candidate, hidden: Candidate, na
         (Evidence(f"{first.path} comes first", first.path),
          Evidence(f"{hidden.path} stands further back", hidden.path),
          *([Evidence(added.text, added.path, added.line)] if added else []),
+         *(brought_in(case.files, case.seat, "PYTHONPATH", first.entry) if layer == "pythonpath" else ()),
          *[Evidence("the line that adds the folder", x.file, x.line) for x in _lines_for(case, layer, first)]),
         _let_through(case, layer, first, hidden))
 
@@ -164,6 +165,7 @@ def _copy_alone(case: Case, failure: Failure | None, layer: str) -> Finding | No
         f"{place[0].upper() + place[1:]} {first.entry} has a {failure.top} of its own, which is taken for the "
         f"{failure.top} that {case.environment_name} lacks.",
         (Evidence(f"{first.path} is what was imported", first.path), meant, Evidence(failure.error.message),
+         *(brought_in(case.files, case.seat, "PYTHONPATH", first.entry) if layer == "pythonpath" else ()),
          *[Evidence("the line that adds the folder", x.file, x.line) for x in _lines_for(case, layer, first)]),
         _let_through(case, layer, first, first))
 
