@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 from pathlib import Path
 
@@ -81,14 +82,73 @@ def test_nothing_is_left_half_made(world: World) -> None:
     assert dry.returncode == 0 and "the plan" in dry.stdout and not (world.project / "new").exists()
 
 
-def test_not_ignored_by_version_control(world: World) -> None:
-    """Inside a checkout it is said when the environment is not ignored."""
-    if run(["git", "init", "-q", world.project], env=world.env).returncode:
-        pytest.skip("no git here")
-    notes = [n["note"] for n in world.answer("make", "env", "--dry-run")["notes"]]
-    assert notes == ["not-ignored"]
-    write(world.project / ".gitignore", "/env/\n")
-    assert world.answer("make", "env", "--dry-run")["notes"] == []
+VERSION_CONTROL = {
+    "git": (["git", "init", "-q"], ".gitignore", "build/\r\n", ["git", "status", "--porcelain", "-uall"]),
+    "hg": (["hg", "init"], ".hgignore", "syntax: glob\n*.tmp", ["hg", "status"]),
+    "bzr": (None, ".bzrignore", None, None), "fossil": (None, ".fossil-settings/ignore-glob", "*.o", None),
+}
+
+
+@pytest.mark.parametrize("kind", VERSION_CONTROL)
+def test_kept_out_of_version_control(kind: str, world: World, validate) -> None:
+    """It is said where a checkout would take the environment in; --ignore adds the line, and undo takes it out."""
+    begin, name, text, status = VERSION_CONTROL[kind]
+    if begin is not None and shutil.which(begin[0]) is None:
+        pytest.skip(f"{kind} is not installed here")
+    if begin is None or run(begin, cwd=world.project, env=world.env).returncode:
+        (world.project / {"bzr": ".bzr", "fossil": ".fslckout"}[kind]).mkdir()
+    file = world.project / name
+    if text is not None:
+        write(file, text)
+    folder = world.project / "sub" / "e [1] é"
+    folder.parent.mkdir()
+    planned = world.answer("make", str(folder), "--dry-run")
+    validate(planned)
+    assert [n["note"] for n in planned["notes"]] == ["not-ignored"]
+    assert planned["result"]["remedies"][0]["edits"][0]["path"] == str(file)
+    made = world.answer("make", str(folder), "--ignore")
+    validate(made)
+    assert (made["notes"], made["result"]["remedies"]) == ([], [])
+    written = file.read_bytes().decode()
+    assert written.startswith(text or "") and ("\r\n" in (text or "")) == ("\r\n" in written)
+    assert world.answer("make", f"{folder}2")["notes"], "another one is not ignored by that"
+    if status is not None:
+        shown = run(status, cwd=world.project, env=world.env).stdout
+        assert "pyvenv.cfg" not in shown.replace("2/pyvenv.cfg", "") and "pyvenv.cfg" in shown, shown
+    assert world.answer("undo")["exit"] == world.answer("undo")["exit"] == 0
+    assert (file.read_bytes().decode() if file.exists() else None) == text
+
+
+def test_tracked_by_version_control(world: World) -> None:
+    """Files of the environment that git or hg holds are counted, in each form of their lists."""
+    env = ["-c", "user.name=a", "-c", "user.email=a@example.org", "-c", "core.quotePath=off"]
+    write(world.project / "env" / "lib" / "old.py", "")
+    write(world.project / "env" / "pyvenv.cfg", "x" * 10)
+    write(world.project / "env2.py", "")
+    for version in ("2", "3", "4"):
+        shutil.rmtree(world.project / ".git", ignore_errors=True)
+        run(["git", "init", "-q"], cwd=world.project, env=world.env)
+        run(["git", "config", "index.version", version], cwd=world.project, env=world.env)
+        run(["git", *env, "add", "-f", "."], cwd=world.project, env=world.env)
+        run(["git", "update-index", "--index-version", version], cwd=world.project, env=world.env)
+        shutil.rmtree(world.project / "env")
+        notes = {n["note"]: n["message"] for n in world.answer("make", "env", "--dry-run")["notes"]}
+        assert "git tracks 2 files" in notes["tracked"] and "git rm -r --cached env" in notes["tracked"], version
+        run(["git", "checkout", "-q", "--", "env"], cwd=world.project, env=world.env)
+    write(world.project / ".git" / "index", b"DIRC\0\0\0\x02\xff\xff\xff\xffnoise")
+    shutil.rmtree(world.project / "env")
+    assert [n["note"] for n in world.answer("make", "env", "--dry-run")["notes"]] == ["not-ignored"]
+    if shutil.which("hg"):
+        shutil.rmtree(world.project / ".git")
+        write(world.project / "env" / "old.py", "")
+        run(["hg", "init"], cwd=world.project, env=world.env)
+        run(["hg", "add", "env/old.py"], cwd=world.project, env=world.env)
+        shutil.rmtree(world.project / "env")
+        assert "hg tracks 1 file " in str(world.answer("make", "env", "--dry-run")["notes"])
+        write(world.project / ".hgignore", "^e.v/\n")
+        assert "not-told-ignored" in str(world.answer("make", "env", "--dry-run")["notes"])
+        write(world.project / ".hgignore", "syntax: regexp\n^env/\n")
+        assert "ignore" not in str(world.answer("make", "env", "--dry-run")["notes"])
 
 
 def test_put_into_what_the_seat_uses(world: World, validate) -> None:

@@ -23,6 +23,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--anew", action="store_true", help="make the environment that is there again, with its "
                         "packages; it is kept for undo")
     parser.add_argument("--enrol", action="store_true", help="make it a notebook kernel too, and prove it")
+    parser.add_argument("--ignore", action="store_true", help="have the version control of the checkout around it "
+                        "ignore it")
     parser.add_argument("--dry-run", action="store_true", help="show the plan and stop")
     parser.add_argument("--yes", action="store_true", help="do not ask")
 
@@ -30,6 +32,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> str:
     """Build and print; return the status."""
     wanted = MakeOptions(options.folder, options.python, tuple(options.put), options.requirements, options.like,
-                         options.enrol, options.dry_run, options.anew)
+                         options.enrol, options.dry_run, options.anew, options.ignore)
     answer = answer_make(context_for(None, options), wanted, options.timeout or 60.0, progress)
     return print_answer(options, answer)

@@ -235,6 +235,7 @@ def make_result(answer: MakeAnswer) -> dict[str, Any]:
     return {"folder": answer.folder, "python": plain(answer.interpreter), "asked": list(answer.asked),
             "environment": plain(answer.environment), "differs": list(answer.differs), "enrolled": enrolled,
             "installed": [{"name": n, "version": v} for n, v in answer.installed],
+            "remedies": plain([answer.keep_out] if answer.keep_out else []),
             "change": answer.change.to_json() if answer.change else None}
 
 

@@ -216,11 +216,15 @@ class Page:
             self.command(remedy.argv, remedy.cwd)
         for move in remedy.moves:  # as the person's own shell does it
             self.command(("move" if self.windows else "mv", move.path, move.to), None)
+        self.edit(remedy)
+        if remedy.changes and remedy.kind == "command":
+            self.say(f"changes: {remedy.changes}", "quiet", 7)
+
+    def edit(self, remedy: Remedy) -> None:
+        """Add what a remedy changes in files: their lines before and after."""
         for edit in remedy.edits:
             self.whole(edit.path)
             for sign, text in (("- ", edit.before), ("+ ", edit.after)):
                 for row in (text or "").splitlines():
                     self.lines.append(Line(clean(row), "before" if sign == "- " else "after",
                                            7, sign, "lead", False))  # to the letter: no ~
-        if remedy.changes and remedy.kind == "command":
-            self.say(f"changes: {remedy.changes}", "quiet", 7)

@@ -9,6 +9,7 @@ import shutil
 from kalyx.core.answers.enrol import EnrolOptions, answer_enrol
 from kalyx.core.answers.put import PIP_LIMIT, pip_for, read_installed, refuse_options, what_pip_said
 from kalyx.core.answers.retire_guard import in_use_by, why_not_taken
+from kalyx.core.changes.carry_out import do_edits
 from kalyx.core.changes.files import place_to_write
 from kalyx.core.changes.journal import Journal, kept_beside
 from kalyx.core.errors import NothingToJudge, Refused, Unreadable, WrongUsage
@@ -19,10 +20,10 @@ from kalyx.core.facts.search_path.layers import Layer
 from kalyx.core.facts.search_path.site_folders import site_folders
 from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.facts.seats.environment import env_seat, find_environment
-from kalyx.core.facts.source_code.ignore_files import checkout_of, is_ignored
 from kalyx.core.lean.record import record
-from kalyx.core.model import Environment, Note
+from kalyx.core.model import Environment, Note, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
+from kalyx.core.verdicts.remedies.version_control import keep_out
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -50,6 +51,7 @@ class MakeOptions:
     enrol: bool = False
     dry_run: bool = False
     anew: bool = False  # in place of the environment that is there, with its packages
+    ignore: bool = False  # have version control ignore it
 
 
 @record
@@ -66,6 +68,7 @@ class MakeAnswer:
     change: Change | None = None
     notes: tuple[Note, ...] = ()
     anew: bool = False
+    keep_out: Remedy | None = None  # how to have version control ignore it, where it does not
 
     @property
     def status(self) -> str:
@@ -97,8 +100,8 @@ def answer_make(context: SeatContext, asked_for: MakeOptions, limit: float,
     if asked_for.requirements is not None and not m.is_file(m.absolute(asked_for.requirements)):
         raise NothingToJudge(f"{asked_for.requirements} is not there, or is no file.", "Name a requirements file.")
     if asked_for.dry_run:
-        return MakeAnswer(folder, interpreter, tuple(asked), notes=tuple(_ignored(context, folder)),
-                          anew=asked_for.anew)
+        notes, left = keep_out(m, folder)
+        return MakeAnswer(folder, interpreter, tuple(asked), notes=tuple(notes), anew=asked_for.anew, keep_out=left)
     with Journal(m).change(f"make {folder}", part_of) as entry:
         if asked_for.anew:
             _refuse_other(context, folder)
@@ -110,12 +113,16 @@ def answer_make(context: SeatContext, asked_for: MakeOptions, limit: float,
             if asked_for.anew:
                 entry.take_back_last()
             raise
+        notes, left = keep_out(m, folder)
+        if asked_for.ignore and left is not None and left.edits:
+            do_edits(entry, left)
+            notes, left = [n for n in notes if n.note != "not-ignored"], None
     fresh = SeatContext(m, context.folder, context.examiner.probe_folder)
     facts = env_seat(fresh, folder)
     installed = [(d.name, d.version) for d in read_installed(fresh, facts) if d.layer == "env"]
     return MakeAnswer(folder, interpreter, tuple(asked), facts.seat.environment, tuple(installed),
                       tuple(_differs(facts.seat.interpreter, interpreter, asked, installed)), enrolled, entry.change,
-                      tuple(_ignored(context, folder)))
+                      tuple(notes), keep_out=left)
 
 
 def _refuse_full(context: SeatContext, folder: str) -> None:
@@ -307,13 +314,3 @@ def _differs(built: Interpreter | None, wanted: Interpreter, asked: Sequence[str
         elif is_met(requirement, there[name]) is False:
             found.append(f"{requirement} was asked for, and {name} {there[name]} is there")
     return found
-
-
-def _ignored(context: SeatContext, folder: str) -> list[Note]:
-    """Say when the environment lies in a checkout whose version control would take it in."""
-    m = context.machine
-    above = checkout_of(m, m.path.dirname(folder))
-    if above is None or is_ignored(m, above, m.path.join(folder, "pyvenv.cfg")):
-        return []
-    return [Note("not-ignored", f"{folder} lies in the checkout {above}, which does not ignore it: add "
-                 f"/{m.path.relpath(folder, above)}/ to {m.path.join(above, '.gitignore')}.", folder)]

@@ -38,6 +38,9 @@ def lay_out(page: Page, answer: MakeAnswer, *, verbose: bool) -> None:
         page.part("what to do")
         page.say("Install into it with", lead="a  ")
         page.command((*page.own_command, "put", "NAME", "--at", answer.folder))
+        if answer.keep_out is not None:
+            page.say("Keep it out of version control (make --ignore does that at once).", lead="b  ")
+            page.edit(answer.keep_out)
     for note in answer.notes:
         page.blank()
         page.say(note.message, "quiet", 2, "· ")
