@@ -9,6 +9,6 @@ import os
 from setuptools import setup
 
 if os.name == "posix":
-    setup(scripts=["bin/kalyx"])
+    setup(scripts=["bin/kalyx"], data_files=[("share/man/man1", ["docs/kalyx.1"])])
 else:
     setup(entry_points={"console_scripts": ["kalyx = kalyx.__main__:main"]})

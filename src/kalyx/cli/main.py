@@ -6,7 +6,18 @@ import os
 import sys
 
 from kalyx import __version__
-from kalyx.cli.options import CannotPrint, Parser, UsageError, add_global_options, asks_for_json, print_error
+from kalyx.cli.commands import COMMANDS, EXAMPLES, GROUPS
+from kalyx.cli.completion import SHELLS, attach, complete, is_asked_for, shell_code
+from kalyx.cli.options import (
+    CannotPrint,
+    Parser,
+    UsageError,
+    add_global_options,
+    as_written,
+    asks_for_json,
+    nearest,
+    print_error,
+)
 from kalyx.cli.patience import Patience
 from kalyx.core.errors import KalyxError, Refused, WrongUsage
 from kalyx.core.quoting import join_words, name_of_shell
@@ -17,29 +28,6 @@ if TYPE_CHECKING:
 
 __all__ = ["run"]
 
-# command: (module, one line of help); the module has add_arguments and run
-COMMANDS = {
-    "here": ("here", "which Python this shell and folder really use, and whether they agree"),
-    "why": ("why", "why an import fails, or where it comes from when it works"),
-    "envs": ("envs", "the environments and interpreters of this machine, their health, who uses them"),
-    "packages": ("packages", "what a seat can import, layer by layer, and what hides what"),
-    "running": ("running", "live Python processes: which interpreter, which environment, whose"),
-    "kernels": ("kernels", "the registered notebook kernels: what each runs, and whether it is well"),
-    "fit": ("fit", "which environments can run this notebook, script or project, and what each of the others lacks"),
-    "contrast": ("contrast", "two environments, seats or lists of packages side by side, what matters first"),
-    "weigh": ("weigh", "what takes the disk space, distribution by distribution, and what would go with what"),
-    "mend": ("mend", "carry out the remedies of what is wrong, one after the other, until it is well"),
-    "enrol": ("enrol", "make an environment a notebook kernel, and prove that it answers"),
-    "retire": ("retire", "unregister a kernel, and its environment with it; undo brings it back"),
-    "point": ("point", "have an editor's settings, or a notebook, use an environment"),
-    "enter": ("enter", "the line that has this shell use an environment, and the way back; or a new shell in it"),
-    "make": ("make", "build an environment with a wanted Python, fill it, enrol it, prove it"),
-    "put": ("put", "install into the environment that a seat really uses, what that changes said before"),
-    "ask": ("ask", "run a line of code exactly where a seat would run it; without code: who are you?"),
-    "changes": ("changes", "what Kalyx changed"),
-    "undo": ("undo", "take a change back"),
-    "demo": ("demo", "the whole tour on made-up data; touches nothing of yours"),
-}
 STATUS = {"ok": 0, "problem": 1, "error": 2, "unknown": 3}
 SHORT_HELP = """\
 kalyx says which Python is really used here, and why an import fails in it.
@@ -94,30 +82,92 @@ class CommandParser(Parser):
         super().__init__(*args, **more)
         self._unloaded = module
 
-    def _load(self) -> None:
+    def load(self, *, everywhere: bool = True) -> CommandParser:
+        """Add the command's own arguments, where that was not done yet, and those of all; return itself."""
         module, self._unloaded = self._unloaded, ""
         if module:
-            add_global_options(self)
+            if everywhere:
+                add_global_options(self)
             load(module).add_arguments(self)
+            rows = EXAMPLES[self.prog.split()[-1]]
+            width = max(len(line) for line, _ in rows)
+            self.epilog = "\n".join(["examples:", *[f"  {line:<{width}}  {what}" if width < 48 else
+                                                    f"  {line}\n      {what}" for line, what in rows]])
+            if is_asked_for():
+                attach(self)
+        return self
 
     def parse_known_args(self, *args: Any, **more: Any) -> Any:
         """Parse, with the command's own arguments."""
-        self._load()
+        return self.load().super_parse(*args, **more)
+
+    def super_parse(self, *args: Any, **more: Any) -> Any:
+        """Parse as any parser does."""
         return super().parse_known_args(*args, **more)
 
 
-def build_parser() -> Parser:
+class MainParser(Parser):
+    """The parser of the command line, whose help has the commands in their groups."""
+
+    commands: dict[str, CommandParser]
+
+    def format_help(self) -> str:
+        """Return the help: commands in groups, then the options."""
+        import textwrap
+
+        column, formatter = max(map(len, COMMANDS)) + 4, self._get_formatter()
+        rows = [f"usage: {self.prog} COMMAND [...]", "", str(self.description), ""]
+        for group, names in GROUPS.items():
+            rows += [f"{group}:", *[textwrap.fill(f"  {name:<{column - 2}}{COMMANDS[name][1]}", formatter._width,
+                                                  subsequent_indent=" " * column) for name in names], ""]
+        for section in self._action_groups:
+            shown = [a for a in section._group_actions if a.dest != "command"]
+            if shown:
+                formatter.start_section(section.title)
+                formatter.add_arguments(shown)
+                formatter.end_section()
+        return "\n".join([*rows, formatter.format_help().rstrip(), "", "kalyx COMMAND --help says more of each, with "
+                          "examples."]) + "\n"
+
+
+def build_parser() -> MainParser:
     """Build the parser of the command line."""
-    parser = Parser(prog="kalyx", description="Which Python is really used here, and why an "
-                    "import fails in it.", allow_abbrev=False)
-    parser.add_argument("--version", action="version", version=f"kalyx {__version__}")
+    parser = MainParser(prog="kalyx", description="Which Python is really used here, and why an "
+                        "import fails in it.", allow_abbrev=False)
+    parser.add_argument("--version", action="version", version=f"kalyx {__version__}", help="print the version")
+    parser.add_argument("--completion", choices=SHELLS, metavar="SHELL",
+                        help="print what bash, zsh or fish reads to complete kalyx")
     add_global_options(parser, top=True)
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", parser_class=CommandParser,
                                      prog="kalyx")  # given, or a help formatter is loaded
     for name, (module, line) in COMMANDS.items():
         commands.add_parser(name, help=line, description=line[0].upper() + line[1:] + ".", allow_abbrev=False,
-                            module=module)
+                            module=module, formatter_class=as_written)
+    parser.commands = commands.choices
     return parser
+
+
+def parse(argv: list[str]) -> Any:
+    """Return the options of a command line.
+
+    Raises:
+        UsageError: it is none; with what was meant, where that is near.
+    """
+    parser = build_parser()
+    if is_asked_for():
+        for word in os.environ.get("COMP_LINE", "").split():
+            if word in parser.commands:  # what completes looks at all arguments before anything is parsed
+                parser.commands[word].load()
+        complete(parser)
+    options, unknown = parser.parse_known_args(argv)
+    if unknown:
+        own = parser.commands[options.command].load() if options.command else parser
+        word = unknown[0].partition("=")[0]
+        known = [s for action in own._actions for s in action.option_strings]
+        raise UsageError(f"{own.prog} has no option {word}." if word.startswith("-") else
+                         f"{own.prog} takes no further word: {' '.join(unknown)}.",
+                         (nearest(word, known) if word.startswith("-") else "") or f"{own.prog} --help says more.")
+    return options
 
 
 def load(module: str) -> Any:
@@ -129,11 +179,14 @@ def run(argv: list[str]) -> int:
     """Run one command line and return its exit status; never lets a traceback through."""
     first = next((a for a in argv if not a.startswith("-")), None)
     command = first if first in COMMANDS else None
-    if not argv:
+    if not argv and not is_asked_for():
         print(SHORT_HELP, end="")
         return 0
     try:
-        options = build_parser().parse_args(argv)
+        options = parse(argv)
+        if options.completion:
+            print(shell_code(options.completion))
+            return 0
         if options.command is None:
             raise UsageError("no command was given.", "kalyx --help lists them.")
         with Patience(options.command):

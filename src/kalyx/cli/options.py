@@ -8,9 +8,11 @@ import sys
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Iterable
     from typing import Any, NoReturn
 
-__all__ = ["CannotPrint", "Parser", "UsageError", "add_global_options", "asks_for_json", "print_error", "printing"]
+__all__ = ["CannotPrint", "Parser", "UsageError", "add_global_options", "as_written", "asks_for_json", "nearest",
+           "print_error", "printing"]
 
 
 class CannotPrint(Exception):
@@ -51,6 +53,11 @@ def formatter(prog: str) -> argparse.HelpFormatter:
     return argparse.HelpFormatter(prog, width=max(40, columns - 2))
 
 
+def as_written(prog: str) -> argparse.HelpFormatter:
+    """Return a help formatter that leaves the lines of examples as they are."""
+    return argparse.RawDescriptionHelpFormatter(prog, width=formatter(prog)._width)
+
+
 class Parser(argparse.ArgumentParser):
     """An argument parser that raises instead of printing, so that --json gets its document."""
 
@@ -60,6 +67,27 @@ class Parser(argparse.ArgumentParser):
 
     def error(self, message: str) -> NoReturn:
         raise UsageError(message, f"{self.prog} --help says more.")
+
+    def _check_value(self, action: argparse.Action, value: Any) -> None:
+        """Name what is nearest to a word that is none of those which an argument takes."""
+        if action.choices is not None and value not in action.choices:
+            if action.dest == "command":
+                meant = nearest(str(value), action.choices, "kalyx ")
+                raise UsageError(f"there is no command {str(value)!r}.", meant or f"{self.prog} --help lists them.")
+            what = "/".join(action.option_strings) or str(action.metavar)
+            raise UsageError(f"argument {what}: {value!r} is none of {', '.join(map(str, action.choices))}.",
+                             nearest(str(value), action.choices) or f"{self.prog} --help says more.")
+        super()._check_value(action, value)
+
+
+def nearest(word: str, known: Iterable[object], before: str = "") -> str:
+    """Return a question whether another word was meant; empty where none is near."""
+    import difflib
+
+    names = [str(k) for k in known]
+    found = difflib.get_close_matches(word.lower(), names, 1, 0.6) or [n for n in names if len(word) > 2
+                                                                       and n.startswith(word)][:1]
+    return f"Did you mean {before}{found[0]}?" if found else ""
 
 
 def seconds(text: str) -> float:

@@ -1,0 +1,76 @@
+"""The commands as data: their groups in the order in which people work, a line of help, examples on the demo's data."""
+
+from __future__ import annotations
+
+__all__ = ["COMMANDS", "EXAMPLES", "GROUPS"]
+
+# command: (module, one line of help); the module has add_arguments and run
+COMMANDS = {
+    "here": ("here", "which Python this shell and folder really use, and whether they agree"),
+    "envs": ("envs", "the environments and interpreters of this machine, their health, who uses them"),
+    "packages": ("packages", "what a seat can import, layer by layer, and what hides what"),
+    "kernels": ("kernels", "the registered notebook kernels: what each runs, and whether it is well"),
+    "running": ("running", "live Python processes: which interpreter, which environment, whose"),
+    "weigh": ("weigh", "what takes the disk space, distribution by distribution, and what would go with what"),
+    "why": ("why", "why an import fails, or where it comes from when it works"),
+    "fit": ("fit", "which environments can run this notebook, script or project, and what each of the others lacks"),
+    "contrast": ("contrast", "two environments, seats or lists of packages side by side, what matters first"),
+    "ask": ("ask", "run a line of code exactly where a seat would run it; without code: who are you?"),
+    "mend": ("mend", "carry out the remedies of what is wrong, one after the other, until it is well"),
+    "make": ("make", "build an environment with a wanted Python, fill it, enrol it, prove it"),
+    "put": ("put", "install into the environment that a seat really uses, what that changes said before"),
+    "enrol": ("enrol", "make an environment a notebook kernel, and prove that it answers"),
+    "retire": ("retire", "unregister a kernel, and its environment with it; undo brings it back"),
+    "point": ("point", "have an editor's settings, or a notebook, use an environment"),
+    "enter": ("enter", "the line that has this shell use an environment, and the way back; or a new shell in it"),
+    "changes": ("changes", "what Kalyx changed"),
+    "undo": ("undo", "take a change back"),
+    "demo": ("demo", "the whole tour on made-up data; touches nothing of yours"),
+}
+GROUPS = {
+    "look (changes nothing)": ("here", "envs", "packages", "kernels", "running", "weigh"),
+    "explain": ("why", "fit", "contrast", "ask"),
+    "change (undo takes it back)": ("mend", "make", "put", "enrol", "retire", "point", "enter", "changes", "undo"),
+    "learn": ("demo",),
+}
+# each is a command line that works in the project folder of `kalyx demo --keep FOLDER`, and what it is for
+EXAMPLES = {
+    "here": (("kalyx here", "this shell, the editor's settings and the notebooks of this folder"),
+             ("kalyx here --running", "and the live processes that were started in it")),
+    "envs": (("kalyx envs", "all that are known"), ("kalyx envs --has 'germkit>=1'", "those that have it")),
+    "packages": (("kalyx packages --at env:lab-old", "what that environment can import"),
+                 ("kalyx packages --at notebook:germination.ipynb --conflicts", "and what there is at odds")),
+    "kernels": (("kalyx kernels", "each with what it runs"),
+                ("kalyx kernels --server lab", "as the notebook server of lab sees them")),
+    "running": (("kalyx running", "all of yours"), ("kalyx running --kind kernel", "kernels only")),
+    "weigh": (("kalyx weigh --at env:lab-old", "one environment"), ("kalyx weigh --envs", "all, the biggest first")),
+    "why": (("kalyx why humidlog", "in this shell"),
+            ("kalyx why germkit --at notebook:germination.ipynb", "where that notebook runs"),
+            ("kalyx why inventory.py", "all that a file imports"),
+            ("kalyx why --traceback visitor.txt", "from a text that somebody sent")),
+    "fit": (("kalyx fit germination.ipynb", "which environment runs it, and what the others lack"),
+            ("kalyx fit . --in lab", "can lab run all of this folder?")),
+    "contrast": (("kalyx contrast env:lab-old env:lab", "what lab lacks that lab-old has"),
+                 ("kalyx contrast env:lab-old env:lab --as-requirements", "as lines that pip takes")),
+    "ask": (("kalyx ask notebook:germination.ipynb", "who are you?"),
+            ("kalyx ask shell kernel:lab 'import sys; print(sys.prefix)'", "the same line in two places")),
+    "mend": (("kalyx mend humidlog --dry-run", "what would be done first"),
+             ("kalyx mend humidlog --yes", "do it, without asking")),
+    "make": (("kalyx make trials --put germkit --dry-run", "the plan"),
+             ("kalyx make trials --put germkit --put sprigkernel --enrol", "with a kernel, proven")),
+    "put": (("kalyx put humidlog --at env:lab --dry-run", "what it would change"),
+            ("kalyx put humidlog --at notebook:germination.ipynb", "where the notebook imports from")),
+    "enrol": (("kalyx enrol lab-old --name old --dry-run", "the plan"),
+              ("kalyx enrol lab --overwrite", "in place of the kernel of that name")),
+    "retire": (("kalyx retire --stale --dry-run", "which kernels start nothing any more"),
+               ("kalyx retire greenhouse --yes", "that one")),
+    "point": (("kalyx point lab --dry-run", "what the editor's settings would say"),
+              ("kalyx point lab-old --file germination.ipynb", "that notebook, by a kernel of lab-old")),
+    "enter": (("kalyx enter lab", "what to type in this shell"),
+              ("kalyx enter lab --shell fish", "in another one"),
+              ("kalyx enter lab --start", "a new shell in it; exit brings you back")),
+    "changes": (("kalyx changes", "the latest last"),
+                ("kalyx changes --forget old", "give back the space of old ones")),
+    "undo": (("kalyx undo", "the latest"), ("kalyx undo 1", "that one")),
+    "demo": (("kalyx demo", "the tour"), ("kalyx demo --keep seedbank", "leave it there, to try things out")),
+}
