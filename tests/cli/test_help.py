@@ -18,7 +18,8 @@ from tests.support.build import KALYX, World, run
 
 ROOT = Path(__file__).parents[2]
 # what other tests run, as it takes long or needs a terminal
-ELSEWHERE = ("kalyx weigh --envs", "kalyx make trials --put germkit --put sprigkernel --enrol", "kalyx enter lab --start")
+ELSEWHERE = ("kalyx weigh --envs",
+             "kalyx make trials --put germkit --put sprigkernel --enrol", "kalyx enter lab --start")
 
 
 def test_help_lists_all_in_their_groups(world: World) -> None:

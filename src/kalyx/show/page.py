@@ -20,7 +20,8 @@ __all__ = ["ASCII_MARKS", "Line", "Page", "clean"]
 
 MARKS = {"problem": "◆", "ok": "◇", "unknown": "◈", "note": "·"}
 ASCII_MARKS = {"◆": "[!]", "◇": "[ok]", "◈": "[?]", "·": "-", "…": "...", "→": "->", "│": "|"}
-EVIDENCE_OF_SEVERAL = 3  # pieces shown of each finding where there are several
+EVIDENCE_OF_SEVERAL = 2  # pieces shown of each finding where there are several
+BLOCK = 18  # columns before the text of a block: its number, and the name of the part
 
 
 def clean(text: str) -> str:
@@ -54,7 +55,10 @@ def _with_tilde(text: str, home: str) -> str:
 
 @record
 class Line:
-    """Text with an indent. ``role`` names its style; ``lead`` stands before it; ``hang`` wraps."""
+    """Text with an indent. ``role`` names its style; ``lead`` stands before it; without ``wrap`` it is not broken.
+
+    ``tail`` is a path that stands behind the text where there is room for all of it, and else in a line of its own.
+    """
 
     text: str
     role: str = "plain"
@@ -62,6 +66,7 @@ class Line:
     lead: str = ""
     lead_role: str = "plain"
     wrap: bool = True
+    tail: str = ""
 
 
 class Page:
@@ -108,6 +113,19 @@ class Page:
         """Add a line that somebody else wrote, to the letter."""
         self.lines.append(Line(clean(text), role, indent, wrap=False))
 
+    def table(self, rows: Sequence[Sequence[str]], indent: int = 2, roles: Sequence[str] = ()) -> None:
+        """Add a line for each row: its columns as wide as what is in them, and the last one, a path, whole.
+
+        `roles` are the styles of the rows, where they are not plain.
+        """
+        short = [[self.short(cell) for cell in row] for row in rows]
+        widths = [max((len(row[n]) for row in short if n < len(row)), default=0)
+                  for n in range(max(map(len, short), default=0))]
+        for number, row in enumerate(short):
+            text = "  ".join(f"{cell:<{widths[n]}}" for n, cell in enumerate(row[:-1]))
+            role = roles[number] if number < len(roles) else "plain"
+            self.lines.append(Line(text if row[-1] else text.rstrip(), role, indent, wrap=False, tail=row[-1]))
+
     def command(self, argv: Sequence[str], cwd: str | None = None, indent: int = 7) -> None:
         """Add a command line, ready to copy."""
         self.lines.append(Line(self.quote(argv), "command", indent, "$ ", "lead", False))
@@ -135,13 +153,13 @@ class Page:
             words.append(quoted)
         return clean(" ".join(words))
 
-    def typed(self, line: str) -> None:
+    def typed(self, line: str, indent: int = 7) -> None:
         """Add a line that is quoted already, for the person's own shell."""
         for row in line.split("\n"):
             if not self.windows and len(self.home) > 1:
                 row = row.replace(f" {self.home}/", " ~/")
                 row = f"~{row[len(self.home):]}" if row.startswith(self.home + "/") else row
-            self.lines.append(Line(clean(row), "command", 7, "$ ", "lead", False))
+            self.lines.append(Line(clean(row), "command", indent, "$ ", "lead", False))
 
     # -- the parts of a finding -------------------------------------------------------------
     def finding(self, finding: Finding, *, because: bool = True) -> None:
@@ -153,30 +171,39 @@ class Page:
         self.remedies(finding.remedies)
 
     def findings(self, findings: Sequence[Finding], *, verbose: bool) -> None:
-        """Add the three parts once for several findings, which are numbered."""
-        self.part("because")
+        """Add a block for each of several findings: its sentence, its evidence, its remedy.
+
+        Without `verbose`, the evidence is what decides, and of remedies that a finding before it had, the letter.
+        """
+        known: dict[tuple[object, ...], str] = {}
         for number, finding in enumerate(findings, 1):
-            self.say(finding.because, lead=f"{number}  ")
-        self.part("how we know")
-        for number, finding in enumerate(findings, 1):
+            self.blank()
+            self._labelled(f"{number:<3}", "because", finding.because)
             shown = finding.evidence if verbose else finding.evidence[:EVIDENCE_OF_SEVERAL]
             for place, item in enumerate(shown):
-                self._evidence(item, "   " if place else f"{number}  ")
-        if any(f.remedies for f in findings):
-            self.part("what to do")
-        serves: dict[tuple[object, ...], list[int]] = {}
-        for number, finding in enumerate(findings, 1):
-            for remedy in finding.remedies:
-                serves.setdefault((remedy.do, remedy.argv, remedy.edits), []).append(number)
-        shown_already: set[tuple[object, ...]] = set()
-        letters = iter("abcdefghijklmnopqrstuvwxyz")
-        for finding in findings:
-            for remedy in finding.remedies:
-                key = (remedy.do, remedy.argv, remedy.edits)
-                if key not in shown_already:
-                    shown_already.add(key)
-                    numbers = " and ".join(str(n) for n in serves[key])
-                    self._remedy(remedy, f"{next(letters, '-')}  ", f"for {numbers}: ")
+                self._labelled("", "" if place else "how we know", item.says, self._place(item))
+            for place, (letter, remedy) in enumerate(zip("abcdefghijklmnopqrstuvwxyz", finding.remedies, strict=False)):
+                key = (remedy.do, remedy.argv, remedy.edits, remedy.moves, remedy.typed)
+                label = "" if place else "what to do"
+                if key in known:
+                    self._labelled("", label, f"{letter}  the same as {known[key]}")
+                    continue
+                known[key] = f"{letter} of {number}"
+                self._labelled("", label, f"{letter}  {remedy.do}")
+                self._carried_out(remedy, BLOCK + 3, brief=not verbose)
+        if not verbose and any(len(f.evidence) > EVIDENCE_OF_SEVERAL for f in findings):
+            self.blank()
+            self.say("--verbose shows all the evidence.", "quiet", 2, "· ")
+
+    def _labelled(self, number: str, label: str, text: str, tail: str = "") -> None:
+        """Add a line of a block, the name of its part in front of it."""
+        self.lines.append(Line(self.short(text), "plain", 2, f"{number:<3}{label:<{BLOCK - 5}}", "part", tail=tail))
+
+    def _place(self, item: Evidence) -> str:
+        """Return the file and line of a piece of evidence, where its sentence does not name them."""
+        if not item.path or (not item.line and item.path in item.says):
+            return ""
+        return self.short(f"{item.path}:{item.line}" if item.line else item.path)
 
     def evidence(self, evidence: Sequence[Evidence], most: int = 12) -> None:
         """Number the evidence, each with its file and line."""
@@ -208,23 +235,27 @@ class Page:
         """Add one remedy by itself, without a letter."""
         self._remedy(remedy, "-> ")
 
-    def _remedy(self, remedy: Remedy, lead: str, before: str = "") -> None:
-        self.say(before + remedy.do, lead=lead)
-        if remedy.typed:  # only the person's own shell can do that
-            self.typed(remedy.typed)
-        if remedy.argv:
-            self.command(remedy.argv, remedy.cwd)
-        for move in remedy.moves:  # as the person's own shell does it
-            self.command(("move" if self.windows else "mv", move.path, move.to), None)
-        self.edit(remedy)
-        if remedy.changes and remedy.kind == "command":
-            self.say(f"changes: {remedy.changes}", "quiet", 7)
+    def _remedy(self, remedy: Remedy, lead: str) -> None:
+        self.say(remedy.do, lead=lead)
+        self._carried_out(remedy, 7)
 
-    def edit(self, remedy: Remedy) -> None:
+    def _carried_out(self, remedy: Remedy, indent: int, *, brief: bool = False) -> None:
+        """Add what a remedy consists of: lines to type, commands, edits; and, unless `brief`, what it changes."""
+        if remedy.typed:  # only the person's own shell can do that
+            self.typed(remedy.typed, indent)
+        if remedy.argv:
+            self.command(remedy.argv, remedy.cwd, indent)
+        for move in remedy.moves:  # as the person's own shell does it
+            self.command(("move" if self.windows else "mv", move.path, move.to), None, indent)
+        self.edit(remedy, indent)
+        if remedy.changes and remedy.kind == "command" and not brief:
+            self.say(f"changes: {remedy.changes}", "quiet", indent)
+
+    def edit(self, remedy: Remedy, indent: int = 7) -> None:
         """Add what a remedy changes in files: their lines before and after."""
         for edit in remedy.edits:
-            self.whole(edit.path)
+            self.whole(edit.path, indent=indent)
             for sign, text in (("- ", edit.before), ("+ ", edit.after)):
                 for row in (text or "").splitlines():
                     self.lines.append(Line(clean(row), "before" if sign == "- " else "after",
-                                           7, sign, "lead", False))  # to the letter: no ~
+                                           indent, sign, "lead", False))  # to the letter: no ~

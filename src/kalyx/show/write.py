@@ -82,6 +82,13 @@ class Writer:
         for number, piece in enumerate(pieces):
             head = lead if number == 0 else " " * len(lead)
             rows.append((" " * line.indent, [(head, line.lead_role), (piece, line.role)]))
+        if line.tail:
+            tail, hang = self._fit(line.tail), line.indent + (len(lead) or 4)
+            if len(pieces[-1]) + 2 + len(tail) <= room:
+                rows[-1][1].append((f"  {tail}", "path"))
+            else:
+                rows[-1] = (rows[-1][0], [*rows[-1][1][:-1], (pieces[-1].rstrip(), line.role)])
+                rows.append((" " * hang, [(tail, "path")]))
         return rows
 
     def _fit(self, text: str) -> str:

@@ -6,10 +6,12 @@ from kalyx.show.parts import can_mend, human_size, mend_line, show_findings
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from kalyx.core.answers.envs import EnvsAnswer
+    from kalyx.core.answers.envs import EnvsAnswer, Listed
     from kalyx.show.page import Page
 
 __all__ = ["lay_out"]
+
+LONGEST_USE = 34  # characters of what uses an environment, in its row
 
 
 def lay_out(page: Page, answer: EnvsAnswer, *, verbose: bool) -> None:
@@ -20,18 +22,11 @@ def lay_out(page: Page, answer: EnvsAnswer, *, verbose: bool) -> None:
     fit = (" that fits" if len(listed) == 1 else " that fit") if answer.filtered else " on this machine"
     page.title(answer.status, f"{count}{fit}" + (f", {len(ill)} of them not well." if ill else "."))
     page.blank()
-    for item in listed:
-        environment = item.environment
-        mark = "!" if item in ill else " "
-        size = f"  {human_size(item.size)}" if item.size is not None else ""
-        page.say(f"{mark} {environment.name:<26} {environment.kind:<6} Python "
-                 f"{environment.python_version or '?':<9}{size}"
-                 + ("  open to its base" if item.open_to_base else ""), indent=2)
-        page.whole(environment.path, "path", 4)
-        for other in item.other_paths:
-            page.whole(f"also {other}", "path", 4)
-        if item.used_by:
-            page.say("used by " + ", ".join(item.used_by), "quiet", 4)
+    page.table([_row(item, ill=item in ill, verbose=verbose) for item in listed])
+    for item in listed if verbose else ():
+        for line in (*(f"also {other}" for other in item.other_paths),
+                     *(["used by " + ", ".join(item.used_by)] if item.used_by else [])):
+            page.say(f"{item.environment.name}: {line}", "quiet", 4)
     show_findings(page, tuple(f for e in listed for f in e.environment.findings), verbose)
     for item in (e for e in listed if can_mend(page, e.environment.findings)):
         mend_line(page, ("--at", f"env:{item.environment.path}"), item.environment.findings)
@@ -39,3 +34,17 @@ def lay_out(page: Page, answer: EnvsAnswer, *, verbose: bool) -> None:
     for note in answer.notes:
         page.blank()
         page.say(note.message, "quiet", 2, "· ")
+
+
+def _row(item: Listed, *, ill: bool, verbose: bool) -> list[str]:
+    """Return the row of an environment: the path stands last."""
+    environment = item.environment
+    size = [human_size(item.size)] if item.size is not None else []
+    said = ["open to its base"] if item.open_to_base else []
+    used = ", ".join(item.used_by)
+    if used and not verbose:
+        more = f" and {len(item.used_by) - 1} more" if len(item.used_by) > 1 else ""
+        said.append(f"for {item.used_by[0]}{more}" if len(item.used_by[0]) < LONGEST_USE else
+                    f"used {len(item.used_by)} times")
+    return ["!" if ill else " ", environment.name, environment.kind, f"Python {environment.python_version or '?'}",
+            *size, "; ".join(said), environment.path]

@@ -20,8 +20,7 @@ def lay_out(page: Page, answer: HereAnswer, *, verbose: bool) -> None:
     """Lay out ``here``: the verdict, the seats, then each finding in three parts."""
     page.title(answer.status, here_sentence(answer))
     page.blank()
-    for seat in answer.seats:
-        _seat_row(page, seat, answer.folder)
+    page.table([row for seat in answer.seats for row in _seat_rows(seat, answer.folder)])
     findings = _all_findings(answer)
     if not findings or verbose:
         _trails(page, answer, verbose)
@@ -76,30 +75,26 @@ def _has_its_pip(seat: Seat) -> bool:
                                              and p.prefix == seat.interpreter.prefix for p in pips)
 
 
-def _seat_row(page: Page, seat: Seat, folder: str) -> None:
+def _seat_rows(seat: Seat, folder: str) -> list[list[str]]:
+    """Return a row for a seat, and one for each of its scripts that is another Python's: the path stands last."""
     name = seat_name(seat, folder)
     interpreter = seat.interpreter
-    if seat.environment is None:
-        what = "no interpreter" if interpreter is None else f"{interpreter.path} does not run"
-        if interpreter is not None and interpreter.known_by == "gone":
-            what = f"{interpreter.path} is not there"
-        if interpreter is not None and interpreter.known_by == "other":
-            what = f"{interpreter.path}: {interpreter.trouble}"
-        if interpreter is not None and interpreter.known_by == "unknown":
-            what = f"{interpreter.path} was read, not run"
-        page.say(f"{name:<34} {what}", "plain", 2)
-        return
-    assert interpreter is not None
-    version = f"Python {interpreter.version or '?'}"
-    page.say(f"{name:<34} {version:<15} {seat.environment.name} ({seat.environment.kind})", indent=2)
-    page.whole(interpreter.path, "path", 4)
+    if seat.environment is None or interpreter is None:
+        if interpreter is None:
+            return [[name, "no interpreter", "", ""]]
+        says = {"gone": "is not there", "unknown": "read, not run", "other": "cannot be told"}
+        why = f": {interpreter.trouble}" if interpreter.known_by == "other" else ""
+        return [[name, says.get(interpreter.known_by, "does not run"), "", f"{interpreter.path}{why}"]]
+    rows = [[name, f"Python {interpreter.version or '?'}", f"{seat.environment.name} ({seat.environment.kind})",
+             interpreter.path]]
     for script in seat.scripts:
         its = script.interpreter
         if its is None:
-            page.say(f"  {script.name:<32} {script.trouble}", "quiet", 2)
+            rows.append([f"  {script.name}", "cannot be told", "", script.trouble])
         elif its.prefix != interpreter.prefix or not its.works:
-            shown = f"Python {its.version}" if its.works else "cannot start"
-            page.say(f"  {script.name:<32} {shown:<15} {its.prefix or its.path}", indent=2)
+            rows.append([f"  {script.name}", f"Python {its.version}" if its.works else "cannot start", "",
+                         its.prefix or its.path])
+    return rows
 
 
 def _trails(page: Page, answer: HereAnswer, verbose: bool) -> None:

@@ -11,8 +11,7 @@ if TYPE_CHECKING:
 
 __all__ = ["lay_out"]
 
-SCOPES = {"user": "registered for you", "env": "in the server's environment",
-          "system": "registered for everyone", "path": "on JUPYTER_PATH"}
+SCOPES = {"user": "yours", "env": "the server's", "system": "everyone's", "path": "on JUPYTER_PATH"}
 
 
 def lay_out(page: Page, answer: KernelsAnswer, *, verbose: bool) -> None:
@@ -28,16 +27,18 @@ def lay_out(page: Page, answer: KernelsAnswer, *, verbose: bool) -> None:
     if server is not None:
         page.say(f"as seen by a notebook server in {server.prefix or server.path} ({answer.server_how}); "
                  f"the bare word python means {server.path} there", "quiet", 2)
+    page.blank()
+    page.table([_row(item) for item in answer.kernels])
     for item in answer.kernels:
-        page.blank()
-        _kernel(page, item)
+        _more(page, item, verbose=verbose)
     show_findings(page, tuple(f for k in answer.kernels for f in k.kernel.all_findings), verbose)
     for item in (k for k in answer.kernels if can_mend(page, k.kernel.all_findings)):
         mend_line(page, ("--at", f"kernel:{item.kernel.name}"), item.kernel.all_findings)
         break
 
 
-def _kernel(page: Page, item: ListedKernel) -> None:
+def _row(item: ListedKernel) -> list[str]:
+    """Return the row of a kernel: the path of its interpreter stands last."""
     kernel = item.kernel
     mark = "!" if any(f.is_problem for f in kernel.all_findings) else " "
     interpreter, environment = kernel.interpreter, kernel.environment
@@ -48,15 +49,18 @@ def _kernel(page: Page, item: ListedKernel) -> None:
     elif interpreter.known_by == "gone":
         runs = "its program is not there"
     else:
-        name = environment.name if environment else "?"
-        runs = f"Python {interpreter.version or '?'}, {name}"
-    page.say(f"{mark} {kernel.name:<22} {kernel.label:<30} {runs}", indent=2)
-    page.whole(f"{kernel.spec}  ({SCOPES[kernel.scope]})", "path", 6)
-    if interpreter is not None:
-        page.whole(interpreter.path, "path", 6)
-    if item.hidden_by:
-        page.whole(f"hidden by {item.hidden_by}", "quiet", 6)
-    proof = item.proof
+        runs = f"Python {interpreter.version or '?'}, {environment.name if environment else '?'}"
+    return [mark, kernel.name, kernel.label if kernel.label != kernel.name else "", runs, SCOPES[kernel.scope],
+            interpreter.path if interpreter is not None else kernel.spec]
+
+
+def _more(page: Page, item: ListedKernel, *, verbose: bool) -> None:
+    """Say of a kernel what its row has no room for: where it is registered, what hides it, how it proved itself."""
+    kernel, proof = item.kernel, item.proof
+    said = [f"registered in {kernel.spec}"] if verbose or item.hidden_by else []
+    said += [f"hidden by {item.hidden_by}"] if item.hidden_by else []
     if proof is not None:
-        page.say(f"it answered in {proof.seconds} s, as {proof.prefix}" if proof.answered and not proof.trouble
-                 else f"it does not prove itself: {proof.trouble}", "quiet", 6)
+        said.append(f"it answered in {proof.seconds} s, as {proof.prefix}" if proof.answered and not proof.trouble
+                    else f"it does not prove itself: {proof.trouble}")
+    for line in said:
+        page.say(f"{kernel.name}: {line}", "quiet", 4)

@@ -53,15 +53,18 @@ def lay_out(page: Page, answer: PackagesAnswer, *, verbose: bool) -> None:
         page.blank()
         page.say(f"{layer.layer}: {LAYER_SAYS[layer.layer]}", "part", 2)
         page.whole(layer.path, "path", 4)
-        for distribution in sorted(found, key=lambda d: d.name.lower()):
-            page.say(_package_row(distribution), indent=4)
+        rows = sorted(found, key=lambda d: d.name.lower())
+        widths = max((len(d.name) for d in rows), default=0), max((len(d.version) for d in rows), default=0)
+        for distribution in rows:
+            page.say(_package_row(distribution, *widths), indent=4)
     show_findings(page, found_wrong, verbose)
     for note in answer.notes:
         page.blank()
         page.say(note.message, "quiet", 2, "· ")
 
 
-def _package_row(distribution: Distribution) -> str:
+def _package_row(distribution: Distribution, name: int, version: int) -> str:
+    """Return the row of a distribution, its name and version as wide as the layer's widest."""
     said = []
     if distribution.size is not None:
         said.append(human_size(distribution.size))
@@ -77,4 +80,4 @@ def _package_row(distribution: Distribution) -> str:
         said.append(f"hidden by {distribution.hidden_by['version']} in "
                     f"{distribution.hidden_by['location']}")
     said += [f"hides {h['version']} in {h['location']}" for h in distribution.hides]
-    return f"{distribution.name:<28} {distribution.version:<14} {'; '.join(said)}".rstrip()
+    return f"{distribution.name:<{name}}  {distribution.version:<{version}}  {'; '.join(said)}".rstrip()
