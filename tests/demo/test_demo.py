@@ -16,8 +16,8 @@ EXPECTED = [  # the first causes of each step
     {"namespace-split"},
     {"installed-elsewhere"}, {"raises", "own-code-unreachable"}, {"installed-elsewhere"},
     {"dependency-absent"}, {"kernel-interpreter-gone"}, {"env-moved"}, {"dependency-absent"}, set(),
-    {"not-installed"}, set(), set(), {"kernel-interpreter-gone", "kernel-mislabelled"}, *[set()] * 9,
-    {"pip-elsewhere", "setting-points-nowhere"},
+    {"not-installed"}, set(), set(), {"kernel-interpreter-gone", "kernel-mislabelled"}, *[set()] * 11,
+    {"pip-elsewhere"},
 ]
 
 

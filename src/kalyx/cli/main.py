@@ -175,23 +175,28 @@ def load(module: str) -> Any:
     return __import__(f"kalyx.cli.{module}", fromlist=["run"])
 
 
+def run_command(argv: list[str]) -> int:
+    """Run one command line and return its exit status."""
+    if not argv and not is_asked_for():
+        print(SHORT_HELP, end="")
+        return 0
+    options = parse(argv)
+    if options.completion:
+        print(shell_code(options.completion))
+        return 0
+    if options.command is None:
+        raise UsageError("no command was given.", "kalyx --help lists them.")
+    with Patience(options.command):
+        status: str = load(COMMANDS[options.command][0]).run(bounded(options))
+    return STATUS[status]
+
+
 def run(argv: list[str]) -> int:
     """Run one command line and return its exit status; never lets a traceback through."""
     first = next((a for a in argv if not a.startswith("-")), None)
     command = first if first in COMMANDS else None
-    if not argv and not is_asked_for():
-        print(SHORT_HELP, end="")
-        return 0
     try:
-        options = parse(argv)
-        if options.completion:
-            print(shell_code(options.completion))
-            return 0
-        if options.command is None:
-            raise UsageError("no command was given.", "kalyx --help lists them.")
-        with Patience(options.command):
-            status: str = load(COMMANDS[options.command][0]).run(bounded(options))
-        return STATUS[status]
+        return run_command(argv)
     except UsageError as error:
         return report_error(argv, command, "error", error.message, error.hint)
     except KalyxError as error:

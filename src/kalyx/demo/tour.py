@@ -78,6 +78,8 @@ STEPS = (
     Step("springplan fails, and more than one thing is wrong with it. Have all of it mended in one go.",
          ("mend", "springplan", "--yes")),
     Step("The season's report counts on the old versions: take all of that back.", ("undo",)),
+    Step("The editor's setting is one folder off. Have it name the environment that is there.", ("point", "lab")),
+    Step("How does one get into the old lab from any shell, and back?", ("enter", "lab-old", "--shell", "bash")),
     Step("What did Kalyx change?", ("changes",)),
     Step("The greenhouse kernel is wanted after all.", ("undo", "3")),
     Step("And now?", ("here",)),

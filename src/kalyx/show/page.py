@@ -20,8 +20,10 @@ __all__ = ["ASCII_MARKS", "Line", "Page", "clean"]
 
 MARKS = {"problem": "◆", "ok": "◇", "unknown": "◈", "note": "·"}
 ASCII_MARKS = {"◆": "[!]", "◇": "[ok]", "◈": "[?]", "·": "-", "…": "...", "→": "->", "│": "|"}
-EVIDENCE_OF_SEVERAL = 2  # pieces shown of each finding where there are several
+LINES_OF_EVIDENCE = 2  # of each finding where there are several
+REMARK = "· "
 BLOCK = 18  # columns before the text of a block: its number, and the name of the part
+NARROW = 80 - BLOCK - 2
 
 
 def clean(text: str) -> str:
@@ -102,7 +104,9 @@ class Page:
         self.lines.append(Line(name, "part", 2))
 
     def say(self, text: str, role: str = "plain", indent: int = 4, lead: str = "") -> None:
-        """Add a sentence, wrapped."""
+        """Add a sentence, wrapped; a remark (``·``) follows the one before it closely."""
+        if lead == REMARK and len(self.lines) > 1 and not self.lines[-1].text and self.lines[-2].lead == REMARK:
+            self.lines.pop()
         self.lines.append(Line(self.short(text), role, indent, lead, "lead"))
 
     def whole(self, text: str, role: str = "path", indent: int = 7, lead: str = "") -> None:
@@ -179,25 +183,36 @@ class Page:
         for number, finding in enumerate(findings, 1):
             self.blank()
             self._labelled(f"{number:<3}", "because", finding.because)
-            shown = finding.evidence if verbose else finding.evidence[:EVIDENCE_OF_SEVERAL]
+            shown = finding.evidence if verbose else self._decisive(finding.evidence)
             for place, item in enumerate(shown):
                 self._labelled("", "" if place else "how we know", item.says, self._place(item))
             for place, (letter, remedy) in enumerate(zip("abcdefghijklmnopqrstuvwxyz", finding.remedies, strict=False)):
                 key = (remedy.do, remedy.argv, remedy.edits, remedy.moves, remedy.typed)
                 label = "" if place else "what to do"
                 if key in known:
-                    self._labelled("", label, f"{letter}  the same as {known[key]}")
+                    self._labelled("", label, f"the same as {known[key]}", letter=f"{letter}  ")
                     continue
                 known[key] = f"{letter} of {number}"
-                self._labelled("", label, f"{letter}  {remedy.do}")
+                self._labelled("", label, remedy.do, letter=f"{letter}  ")
                 self._carried_out(remedy, BLOCK + 3, brief=not verbose)
-        if not verbose and any(len(f.evidence) > EVIDENCE_OF_SEVERAL for f in findings):
+        if not verbose and any(len(f.evidence) > len(self._decisive(f.evidence)) for f in findings):
             self.blank()
-            self.say("--verbose shows all the evidence.", "quiet", 2, "· ")
+            self.say("--verbose shows all the evidence.", "quiet", 2, REMARK)
 
-    def _labelled(self, number: str, label: str, text: str, tail: str = "") -> None:
+    def _decisive(self, evidence: Sequence[Evidence]) -> list[Evidence]:
+        """Return as much evidence as two lines of a narrow terminal hold: first what names a file and its line."""
+        found, lines = [], 0
+        for item in sorted(evidence, key=lambda e: not (e.path and e.line)):
+            lines += 1 + (len(self.short(item.says)) + len(self._place(item)) > NARROW)
+            if found and lines > LINES_OF_EVIDENCE:
+                break
+            found.append(item)
+        return found
+
+    def _labelled(self, number: str, label: str, text: str, tail: str = "", letter: str = "") -> None:
         """Add a line of a block, the name of its part in front of it."""
-        self.lines.append(Line(self.short(text), "plain", 2, f"{number:<3}{label:<{BLOCK - 5}}", "part", tail=tail))
+        lead = f"{number:<3}{label:<{BLOCK - 5}}{letter}"
+        self.lines.append(Line(self.short(text), "plain", 2, lead, "part", tail=tail))
 
     def _place(self, item: Evidence) -> str:
         """Return the file and line of a piece of evidence, where its sentence does not name them."""

@@ -20,8 +20,8 @@ def lay_out(page: Page, answer: EnterAnswer, *, verbose: bool) -> None:
         show_findings(page, answer.findings, verbose)
         return
     where = f" ({environment.path})" if environment is not None else ""
-    page.title("ok", f"This enters {environment.name}{where} in {answer.shell_name}." if environment is not None else
-               f"This leaves {answer.was}, and brings back what was there before.")
+    page.title("ok", f"One line enters {environment.name}{where} in this {answer.shell_name}." if environment
+               else f"One line leaves {answer.was}, and brings back what was before.")
     word = ("--leave",) if environment is None else (environment.path,)
     page.part("what to do")
     if shell.taken:

@@ -36,7 +36,9 @@ def lay_out(page: Page, answer: PointAnswer, *, verbose: bool) -> None:
     notes(page, answer.notes)
     if answer.change is not None:
         page.blank()
-        page.say("The editor may have to be told to read its settings again. This takes it back:", indent=2)
+        again = "Reload the notebook, if it is open." if answer.files[-1].kernel else \
+            "An editor that is open may have to be told to read its settings again."
+        page.say(f"{again} This takes it back:", indent=2)
         page.command(("kalyx", "undo", str(answer.change.number)), indent=4)
 
 
