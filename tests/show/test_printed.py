@@ -39,6 +39,7 @@ def test_words_come_through_real_shells(shell: str, tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(("word", "cmd", "powershell"), [
+    ("x\u2019; calc; \u2018", '"x\u2019; calc; \u2018"', "'x\u2019\u2019; calc; \u2018\u2018'"),
     (r"C:\Py\python.exe", r"C:\Py\python.exe", r"C:\Py\python.exe"),
     (r"C:\my lab\p.exe", r'"C:\my lab\p.exe"', r"'C:\my lab\p.exe'"),
     ("a&b", '"a&b"', "'a&b'"), ("it's", '"it\'s"', "'it''s'"), ("$x", '"$x"', "'$x'"),

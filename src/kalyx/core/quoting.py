@@ -11,6 +11,7 @@ __all__ = ["join_words", "name_of_shell", "quote_word"]
 # A word of these is the same in every shell
 _PLAIN = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789/-_.@%+=:,")
 _NU = {"\\": "\\\\", '"': '\\"', "\n": "\\n", "\t": "\\t", "\r": "\\r"}
+_QUOTES_OF_POWERSHELL = "'\u2018\u2019\u201a\u201b"  # the typographic ones end a text in quotes, too
 _PLAIN_ON_WINDOWS = _PLAIN | frozenset("\\~") - frozenset("%,")
 
 
@@ -43,7 +44,7 @@ def quote_word(word: str, shell: str, *, always: bool = False) -> str:
         if word and not always and _PLAIN_ON_WINDOWS.issuperset(word):
             return word
         if shell == "powershell":
-            return "'" + word.replace("'", "''") + "'"
+            return "'" + "".join(c + c if c in _QUOTES_OF_POWERSHELL else c for c in word) + "'"
         return '"' + word.replace('"', '""') + '"'
     if word and not always and _PLAIN.issuperset(word):
         return word

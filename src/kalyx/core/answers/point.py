@@ -99,8 +99,10 @@ def answer_point(context: SeatContext, name: str, wanted: PointOptions, limit: f
     notebooks = [path for path in paths if path.endswith(".ipynb")]
     texts = [(path, _notebook_text(context, path)) for path in notebooks]
     kernel = _kernel_of(context, environment) if notebooks else None
+    links = [Note("link-followed", f"{path} is a link: what is written is {os.path.realpath(path)}.", path)
+             for path in paths if os.path.islink(path)]
     answer = PointAnswer(environment, tuple(with_settings), dry_run=wanted.dry_run,
-                         notes=tuple(_outranked(context, with_settings)))
+                         notes=(*links, *_outranked(context, with_settings)))
     if wanted.dry_run:
         return _with_notebooks(context, answer, texts, kernel, wanted, limit, None)
     with Journal(context.machine).change(f"point {len(paths)} file{'s' if len(paths) != 1 else ''} to "

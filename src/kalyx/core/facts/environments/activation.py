@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 __all__ = ["activation_variables", "conda_hooks", "conda_variables", "place_named"]
 
-_NAME = re.compile(r"[A-Za-z_]\w*")
+_NAME = re.compile(r"[A-Za-z_]\w*", re.ASCII)
 _ACTIVATE = re.compile(r"""^[ \t]*(?:export[ \t]+)?VIRTUAL_ENV=["']?([^"'\n$]+)["']?\s*$""", re.MULTILINE)
 
 
@@ -71,7 +71,7 @@ def conda_variables(files: Files, prefix: str) -> dict[str, str]:
     try:
         said = json.loads(files.read_text(files.path.join(prefix, "conda-meta", "state"), 262_144))
         kept = said.get("env_vars", {})
-        return {k: v for k, v in kept.items() if _NAME.fullmatch(k) and isinstance(v, str)}
+        return {k: v for k, v in kept.items() if _NAME.fullmatch(k) and isinstance(v, str) and k != "PATH"}
     except (Unreadable, ValueError, AttributeError):
         return {}
 
