@@ -12,7 +12,7 @@ from kalyx.core.facts.interpreters.environment import is_environment, prefix_of,
 from kalyx.core.facts.interpreters.installation import find_library
 from kalyx.core.facts.kernels.kernelspecs import prefix_of_kernel
 from kalyx.core.facts.packaging.pip_lines import own_pip
-from kalyx.core.model import Edit, Evidence, Remedy
+from kalyx.core.model import Evidence, Remedy
 from kalyx.core.quoting import join_words
 from kalyx.core.verdicts.reading.kernel_labels import claimed_version, claims_of, forms_of, names_of, plain_name
 from kalyx.core.verdicts.remedies.environments import get_pip
@@ -87,11 +87,10 @@ def run_instead(kernel: Kernel, environment: Environment, files: Files, neighbou
     has_package = neighbours.any_holds(neighbours.sites(environment), "ipykernel")
     if not has_package and kernel.argv and not kernel.trouble:
         text = m.read_text(kernel.spec, 262_144)
-        before = json.dumps(kernel.argv[0])
-        if text.count(before) == 1:
-            return Remedy(f"Have the kernel {kernel.name} start {program}{why}.", "edit",
-                          edits=(Edit(kernel.spec, before, json.dumps(program)),), changes=kernel.spec,
-                          undoable=True)
+        edit = edit_between(kernel.spec, text, JsonText(text).with_value(program, "argv", 0))
+        if edit is not None:
+            return Remedy(f"Have the kernel {kernel.name} start {program}{why}.", "edit", edits=(edit,),
+                          changes=kernel.spec, undoable=True)
     more, adds = ((), "") if has_package else (
         ("--with-kernel-package",), f"; adds the kernel package to {environment.path}")
     return Remedy(f"Enrol {environment.path} under the name {kernel.name}{why}.", "command",

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import re
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.model import Edit, Remedy
-from kalyx.core.verdicts.remedies.unique_edits import edit_line
+from kalyx.core.verdicts.remedies.unique_edits import edit_between, edit_line
 from kalyx.core.verdicts.remedies.variables import set_in, with_variable, without_variable
 
 TYPE_CHECKING = False
@@ -94,23 +93,24 @@ def _sets_alone(files: Files, line: str, folder: str) -> bool:
 
 def _without_element(files: Files, file: str, key: str, folder: str, root: str) -> Edit | None:
     """Return the edit that takes a folder out of a list in a settings file; None where it is not plain."""
+    from kalyx.core.facts.editors.json_text import JsonText
     from kalyx.core.facts.editors.settings import fill_variables
 
     try:
         text = files.read_text(file, 1_048_576)
-    except Unreadable:
+        read = JsonText(text)
+    except (Unreadable, ValueError):
         return None
-    match = re.search(rf'"{re.escape(key)}"\s*:\s*(\[[^\[\]]*\])', text)
-    if match is None or text.count(match.group()) != 1:
-        return None
-    try:
-        items = json.loads(match.group(1))
-    except ValueError:
-        return None
-    kept = [i for i in items if not isinstance(i, str)
-            or not files.same(files.absolute(fill_variables(files, i, root), root), folder)]
-    before = match.group()
-    return Edit(file, before, before.replace(match.group(1), json.dumps(kept))) if len(kept) < len(items) else None
+    for way in ((key,), ("settings", key)):
+        table = read.content
+        for name in way[:-1]:
+            table = table.get(name) if isinstance(table, dict) else None
+        items = table.get(key) if isinstance(table, dict) else None
+        if isinstance(items, list):
+            kept = [i for i in items if not isinstance(i, str)
+                    or not files.same(files.absolute(fill_variables(files, i, root), root), folder)]
+            return edit_between(file, text, read.with_value(kept, *way)) if len(kept) < len(items) else None
+    return None
 
 
 def _from_start_files(files: Files, facts: SeatFacts, folder: str) -> tuple[Remedy, ...]:

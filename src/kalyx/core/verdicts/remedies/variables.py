@@ -6,9 +6,11 @@ import json
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.editors.json_text import JsonText
 from kalyx.core.facts.shells.loaded_modules import brought_by
 from kalyx.core.model import Edit, Evidence, Remedy
 from kalyx.core.verdicts.remedies.shell_lines import setting
+from kalyx.core.verdicts.remedies.unique_edits import edit_between
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -89,14 +91,12 @@ def with_variable(files: Files, seat: Seat, name: str, value: str) -> Remedy | N
     if spec is None:
         return None
     file, text, content = spec
-    env, match = content.get("env"), re.search(r'"env"\s*:\s*\{[^{}]*\}', text)
-    if isinstance(env, dict) and match is not None and text.count(match.group()) == 1:
-        change = Edit(file, match.group(), f'"env": {json.dumps({**env, name: value})}')
-    elif env is None and text.count('"argv"') == 1:
-        change = Edit(file, '"argv"', f'"env": {json.dumps({name: value})}, "argv"')
-    else:
-        return None
-    return Remedy(f"Have the kernel set {name}={value}.", "edit", edits=(change,), changes=file, undoable=True)
+    env = content.get("env")
+    way = ("env", name) if isinstance(env, dict) else ("env",)
+    change = edit_between(file, text, JsonText(text).with_value(value if len(way) > 1 else {name: value}, *way)) \
+        if env is None or isinstance(env, dict) else None
+    return Remedy(f"Have the kernel set {name}={value}.", "edit", edits=(change,), changes=file, undoable=True) \
+        if change is not None else None
 
 
 def _kept(files: Files, value: str, entry: str | None) -> str:
@@ -123,16 +123,18 @@ def _without_key(files: Files, file: str, text: str, content: dict[str, object],
                  entry: str | None) -> Remedy | None:
     env = content.get("env")
     value = env.get(name) if isinstance(env, dict) else None
-    match = re.search(r'"env"\s*:\s*\{[^{}]*\}', text)
-    if not isinstance(env, dict) or not isinstance(value, str) or match is None:
+    if not isinstance(env, dict) or not isinstance(value, str):
         return None
     kept = _kept(files, value, entry) if entry else ""
-    if kept == value or text.count(match.group()) != 1:
+    if kept == value:
         return None
-    rest = {**env, name: kept} if kept else {k: v for k, v in env.items() if k != name}
+    read = JsonText(text)
+    after = read.with_value(kept, "env", name) if kept else read.with_value(
+        {k: v for k, v in env.items() if k != name}, "env")
+    edit = edit_between(file, text, after)
     what = f"Take {entry} out of the {name}" if entry else f"Take out the {name}"
-    return Remedy(f"{what} that the kernel sets.", "edit",
-                  edits=(Edit(file, match.group(), f'"env": {json.dumps(rest)}'),), changes=file, undoable=True)
+    return Remedy(f"{what} that the kernel sets.", "edit", edits=(edit,), changes=file, undoable=True) \
+        if edit is not None else None
 
 
 def without_flag(files: Files, seat: Seat, letters: str) -> Remedy | None:
@@ -147,14 +149,13 @@ def without_flag(files: Files, seat: Seat, letters: str) -> Remedy | None:
     spec = _kernelspec(files, seat)
     if spec is not None:
         file, text, content = spec
-        match = re.search(r'"argv"\s*:\s*\[[^\[\]]*\]', text)
         argv = content.get("argv")
-        if match is None or text.count(match.group()) != 1 or not isinstance(argv, list):
+        if not isinstance(argv, list):
             return None
         rest = [w for a in argv if (w := _stripped(a, letters) if a in bad else a)]
-        change = Edit(file, match.group(), f'"argv": {json.dumps(rest)}')
+        change = edit_between(file, text, JsonText(text).with_value(rest, "argv"))
         return Remedy(f"Take {' '.join(bad)} out of what the kernel starts.", "edit", edits=(change,),
-                      changes=file, undoable=True)
+                      changes=file, undoable=True) if change is not None else None
     main = seat.launch.main if seat.launch else None
     if main is None:
         return None
