@@ -30,7 +30,6 @@ wanted=$*
 shot here 'kalyx here'
 shot why-elsewhere 'kalyx why humidlog'
 shot why-dependency 'kalyx why germkit --at notebook:germination.ipynb'
-shot why-hidden 'kalyx why sporecount --at script:cold_room.py'
 shot why-file 'kalyx why inventory.py'
 shot why-traceback 'cat visitor.txt; echo; kalyx why --traceback visitor.txt'
 shot envs 'kalyx envs --under ../envs'
@@ -46,3 +45,12 @@ shot contrast 'kalyx contrast env:lab-old env:lab'
 shot weigh 'kalyx weigh --at env:lab-old; kalyx weigh --envs --most 3'
 shot point 'kalyx point lab --dry-run; echo; kalyx point lab --file germination.ipynb'
 shot enter 'kalyx enter lab-old; kalyx enter lab-old --start < <(echo which python pip; echo exit)'
+
+# a page is drawn by Debian's chromium
+if [ -z "$wanted" ] || grep -qw report <<< "$wanted"; then
+  ( . "$work/enter"; kalyx report --to "$work/report.html" --redact --quiet || true
+    chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --hide-scrollbars \
+      --user-data-dir="$work/browser" --window-size=1280,800 --screenshot="$out/report.png" \
+      "file://$work/report.html" > /dev/null 2>&1 )
+  echo "$out/report.png"
+fi

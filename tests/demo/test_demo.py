@@ -18,6 +18,8 @@ EXPECTED = [  # the first causes of each step
     {"dependency-absent"}, {"kernel-interpreter-gone"}, {"env-moved"}, {"dependency-absent"}, set(),
     {"not-installed"}, set(), set(), {"kernel-interpreter-gone", "kernel-mislabelled"}, *[set()] * 11,
     {"pip-elsewhere"},
+    {"version-conflict", "own-code-unreachable", "kernel-interpreter-gone", "env-moved", "dependency-absent",
+     "installed-elsewhere", "hidden-by-file", "not-installed", "pip-elsewhere"},
 ]
 
 

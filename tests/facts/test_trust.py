@@ -27,7 +27,8 @@ from tests.support.build import (
 
 ROOT = os.geteuid() == 0
 NOBODY = 65534
-LOOKING = [["here", "--running"], ["envs", "."], ["fit", "."], ["weigh"], ["packages"], ["kernels"], ["running"],
+LOOKING = [["here", "--running"], ["envs", "."], ["fit", "."], ["weigh"], ["report", "--overwrite"],
+           ["packages"], ["kernels"], ["running"],
            ["why", "json", "--no-run"], ["why", "run.py", "--no-run"], ["why", ".", "--no-run"],
            ["make", "fresh", "--dry-run"]]
 

@@ -25,12 +25,14 @@ COMMANDS = {
     "enter": ("enter", "the line that has this shell use an environment, and the way back; or a new shell in it"),
     "changes": ("changes", "what Kalyx changed"),
     "undo": ("undo", "take a change back"),
+    "report": ("report", "one page of all of it, findings first, to send to a colleague"),
     "demo": ("demo", "the whole tour on made-up data; touches nothing of yours"),
 }
 GROUPS = {
     "look (changes nothing)": ("here", "envs", "packages", "kernels", "running", "weigh"),
     "explain": ("why", "fit", "contrast", "ask"),
     "change (undo takes it back)": ("mend", "make", "put", "enrol", "retire", "point", "enter", "changes", "undo"),
+    "carry over": ("report",),
     "learn": ("demo",),
 }
 # each is a command line that works in the project folder of `kalyx demo --keep FOLDER`, and what it is for
@@ -72,5 +74,7 @@ EXAMPLES = {
     "changes": (("kalyx changes", "the latest last"),
                 ("kalyx changes --forget old", "give back the space of old ones")),
     "undo": (("kalyx undo", "the latest"), ("kalyx undo 1", "that one")),
+    "report": (("kalyx report", "this folder, as kalyx-report.html"),
+               ("kalyx report --to /tmp/fernhollow.html --redact --overwrite", "without your own name in it")),
     "demo": (("kalyx demo", "the tour"), ("kalyx demo --keep seedbank", "leave it there, to try things out")),
 }

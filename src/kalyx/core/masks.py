@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 __all__ = ["masked", "masked_document"]
 
 MASK = "***"
-_ADDRESS = re.compile(r"(?<=://)[^/\s@\"'<>]{1,400}@")
+_ADDRESS = re.compile(r"(?<=[A-Za-z0-9]{2}:/)(/?)[^/\s@\"'<>]{1,400}@")  # a path that was made of one has a slash less
 _SECRET = (r"[\w-]{0,60}(?:token|passw(?:or)?d|passphrase|secret|credentials?|"
            r"(?:api|access|private|secret|auth|account|signing|ssh|encryption)[_-]?key)")
 # A secret's name, a sign and its value; an option with its value; a bare ``key`` with what no line of code says
@@ -25,8 +25,8 @@ _WORDS = ("token", "passw", "secret", "key", "passphrase", "credential")
 
 def masked(text: str) -> str:
     """Return a text in which such values are three asterisks; their names stay, so that one sees what it was."""
-    if "://" in text:
-        text = _ADDRESS.sub(MASK + "@", text)
+    if ":/" in text:
+        text = _ADDRESS.sub(rf"\1{MASK}@", text)
     low = text.lower()
     if any(word in low for word in _WORDS):
         text = _NAMED.sub(_hidden, text)

@@ -83,6 +83,7 @@ STEPS = (
     Step("What did Kalyx change?", ("changes",)),
     Step("The greenhouse kernel is wanted after all.", ("undo", "3")),
     Step("And now?", ("here",)),
+    Step("What is left goes to a colleague, as one page, without anybody's name.", ("report", "--redact")),
 )
 
 

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from kalyx.core.answers.packages import PackagesAnswer
     from kalyx.core.answers.point import PointAnswer
     from kalyx.core.answers.put import PutAnswer
+    from kalyx.core.answers.report import ReportAnswer
     from kalyx.core.answers.running import RunningAnswer
     from kalyx.core.answers.weigh import WeighAnswer, WeighEnvsAnswer
     from kalyx.core.answers.why.module import WhyAnswer
@@ -37,8 +38,9 @@ if TYPE_CHECKING:
 
 __all__ = ["ask_result", "changes_result", "contrast_result", "document", "enrol_result", "enter_result",
            "envs_result", "explain_result", "fit_result", "here_result", "kernels_result", "make_result",
-           "mend_result", "packages_result", "point_result", "put_result", "quoted", "retire_result",
-           "running_result", "undo_result", "weigh_envs_result", "weigh_result", "why_result"]
+           "mend_result", "packages_result", "point_result", "put_result", "quoted", "report_result",
+           "retire_result", "running_result", "undo_result", "weigh_envs_result", "weigh_result",
+           "why_result"]
 
 FORMAT = 2
 INTERPRETER = ("path", "real_path", "version", "implementation", "prefix", "base_prefix")
@@ -170,6 +172,11 @@ def point_result(answer: PointAnswer) -> dict[str, Any]:
     return {"environment": plain(answer.environment),
             "files": [_picked(f, ("path", "key", "before", "after", "kernel")) for f in answer.files],
             "findings": plain(answer.findings), "change": answer.change.to_json() if answer.change else None}
+
+
+def report_result(answer: ReportAnswer) -> dict[str, Any]:
+    """Return the result of ``report``."""
+    return {"path": answer.path, "bytes": answer.bytes, "findings": plain(answer.findings)}
 
 
 def contrast_result(answer: ContrastAnswer) -> dict[str, Any]:

@@ -1,0 +1,1 @@
+"""Pages of HTML: one file each, that loads nothing."""
