@@ -73,7 +73,7 @@ def test_every_kernel_is_listed(world: World, validate) -> None:
     assert (proven["fine"]["prefix"], proven["lab"]["prefix"]) == (str(lab), str(old))
     assert not proven["stale"]["answered"] and proven["other"] is None
     text = world.kalyx("kernels").stdout
-    assert "registered for you" in text and "of the language R" in text
+    assert "  yours  " in text and "of the language R" in text
     assert world.answer("kernels", "--server", "nix")["exit"] == 3
 
 

@@ -202,10 +202,10 @@ class Page:
     def _decisive(self, evidence: Sequence[Evidence]) -> list[Evidence]:
         """Return as much evidence as two lines of a narrow terminal hold: first what names a file and its line."""
         found: list[Evidence] = []
-        lines = 0
+        height = 0
         for item in sorted(evidence, key=lambda e: not (e.path and e.line)):
-            lines += 1 + (len(self.short(item.says)) + len(self._place(item)) > NARROW)
-            if found and lines > LINES_OF_EVIDENCE:
+            height += 1 + (len(self.short(item.says)) + len(self._place(item)) > NARROW)
+            if found and height > LINES_OF_EVIDENCE:
                 break
             found.append(item)
         return found
