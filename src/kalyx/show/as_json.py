@@ -38,9 +38,9 @@ if TYPE_CHECKING:
 
 __all__ = ["ask_result", "changes_result", "contrast_result", "document", "enrol_result", "enter_result",
            "envs_result", "explain_result", "fit_result", "here_result", "kernels_result", "make_result",
-           "mend_result", "packages_result", "point_result", "put_result", "quoted", "report_result",
-           "retire_result", "running_result", "undo_result", "weigh_envs_result", "weigh_result",
-           "why_result"]
+           "mend_result", "packages_result", "plain", "point_result", "put_result", "quoted",
+           "report_result", "retire_result", "running_result", "undo_result", "weigh_envs_result",
+           "weigh_result", "why_result"]
 
 FORMAT = 2
 INTERPRETER = ("path", "real_path", "version", "implementation", "prefix", "base_prefix")
