@@ -99,10 +99,7 @@ class CommandParser(Parser):
 
     def parse_known_args(self, *args: Any, **more: Any) -> Any:
         """Parse, with the command's own arguments."""
-        return self.load().super_parse(*args, **more)
-
-    def super_parse(self, *args: Any, **more: Any) -> Any:
-        """Parse as any parser does."""
+        self.load()
         return super().parse_known_args(*args, **more)
 
 

@@ -15,14 +15,14 @@ if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
     from kalyx.core.model import Environment
 
-__all__ = ["Entry", "lines_to_enter", "lines_to_leave", "variables_of"]
+__all__ = ["LinesFor", "lines_to_enter", "lines_to_leave", "variables_of"]
 
 # what the scripts of some versions leave behind
 LEFT_OVER = ("_OLD_VIRTUAL_PATH", "_OLD_VIRTUAL_PYTHONHOME", "_OLD_VIRTUAL_PS1", "_OLD_FISH_PROMPT_OVERRIDE")
 
 
 @record
-class Entry:
+class LinesFor:
     """How an environment is entered: the line, the one that leaves it, the environment's own script if that is read."""
 
     line: str
@@ -50,7 +50,7 @@ def _depth(before: Mapping[str, str]) -> int:
     return kept.depth + 1 if kept is not None else 0
 
 
-def lines_to_enter(files: Files, environment: Environment, shell: Shell, before: Mapping[str, str]) -> Entry:
+def lines_to_enter(files: Files, environment: Environment, shell: Shell, before: Mapping[str, str]) -> LinesFor:
     """Return the line that enters an environment: by its own script where nothing is active and that script is right.
 
     Raises:
@@ -72,7 +72,7 @@ def lines_to_enter(files: Files, environment: Environment, shell: Shell, before:
         if shell.refresh:
             steps.append(shell.refresh)
     after = {**before, **variables}
-    return Entry(shell.between.join(steps), lines_to_leave(shell, {k: v for k, v in after.items() if v is not None}),
+    return LinesFor(shell.between.join(steps), lines_to_leave(shell, {k: v for k, v in after.items() if v is not None}),
                  script)
 
 
