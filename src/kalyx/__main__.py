@@ -73,15 +73,9 @@ def main() -> None:
     secure_import_path()
     end_by_signals()
     obey_encoding()
-    if sys.argv[1:] == ["--version"]:  # answered before argparse is loaded: it takes as long as the interpreter itself
-        from kalyx import __version__
+    from kalyx.cli import run
 
-        print("kalyx", __version__)
-        status = 0
-    else:
-        from kalyx.cli import run
-
-        status = run(sys.argv[1:])
+    status = run(sys.argv[1:])
     os._exit(finish(status))  # nothing is left to tidy up, and tidying memory takes a while
 
 

@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 __all__ = ["WrittenSetting", "point_setting", "write_setting"]
 
 BY_FOLDER = ("tool.ty.environment.python",)  # these name an environment by its folder, where nothing is written yet
+# these take a program, and no folder in its place
+PROGRAMS_ALONE = ("build-files", "desktop-a", "desktop-b", "checker")
 _VARIABLE = re.compile(r"\$\{[^}]+\}|\$(?:project_path|folder|file_path)\b|~(?=[/\\]|$)")
 
 
@@ -90,7 +92,7 @@ def point_setting(files: Files, setting: EditorSetting, program: str) -> Remedy:
 def _named_by(files: Files, setting: EditorSetting, program: str, key: str) -> str:
     """Return the program, or the environment's folder where that is what the setting names."""
     like = (setting.value or "").strip().rstrip("/\\")
-    if like:
+    if like and (setting.editor.family not in PROGRAMS_ALONE or key in BY_FOLDER):
         return program if is_python_name(re.split(r"[/\\]", like)[-1]) else prefix_of(files, program)
     return prefix_of(files, program) if key in BY_FOLDER else program
 
@@ -108,7 +110,9 @@ def _spelled(files: Files, setting: EditorSetting, path: str) -> str:
             rest = m.path.relpath(path, folder)
             return _slashes(m, variable + ("" if rest == "." else m.path.sep + rest), like)
     is_path = "/" in like or "\\" in like or not is_python_name(like)
-    is_relative = bool(like) and not begun and not m.path.isabs(like) and is_path
+    # where a build file's program is looked for depends on the file that is built
+    is_relative = bool(like) and not begun and not m.path.isabs(like) and is_path and (
+        setting.editor.family in ("code", "checker") or setting.editor.of_project)
     if (is_relative or (not like and setting.editor.format in ("toml", "json-venv"))) and (
             m.is_within(path, setting.root) or upwards):
         rest = str(m.path.relpath(path, setting.root))
