@@ -78,6 +78,7 @@ class Examiner:
         self.probe_folder = probe_folder
         self.limit = limit
         self.asks_when_read = asks_when_read
+        self._pythons: dict[str, bool] = {}
         self._known: dict[tuple[str, str, bool, bool], Examined] = {}
         self._answers = Once()
 
@@ -129,7 +130,9 @@ class Examiner:
     def _examine_binary(self, path: str, steps: list[TrailStep], ask: bool, by_folder: bool) -> Examined:
         config = find_venv_config(self.machine, path)
         program = base_program_of(self.machine, path, config)
-        if not is_python(self.machine, program):
+        if program not in self._pythons:  # hundreds of environments may have one base
+            self._pythons[program] = is_python(self.machine, program)
+        if not self._pythons[program]:
             return Examined(no_python(self.machine, path), tuple(steps))
         facts = read_interpreter(self.machine, path, config)
         stdlib: tuple[str, ...] = ()

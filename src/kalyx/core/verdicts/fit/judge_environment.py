@@ -107,24 +107,21 @@ class EnvironmentJudge:
 
     def unmet(self, needs: Sequence[Need]) -> list[Lack]:
         """Return what is required by what is needed, by declared requirements all the way down, and is not there."""
-        there: dict[str, Distribution] = {}
-        for site in self.sites:
-            for one in self.neighbours.metadata_in(site).distributions():
-                there.setdefault(normal_name(one.name), one)
-        wanted = [n for need in needs if not need.optional and not need.is_standard and need.distribution
-                  and (n := normal_name(need.distribution)) in there]
-        closure: set[str] = set()
-        while wanted:
+        wanted = [normal_name(n.distribution) for n in needs
+                  if not n.optional and not n.is_standard and n.distribution]
+        closure: dict[str, Distribution] = {}
+        while wanted:  # by name: of hundreds that are there, few are needed
             name = wanted.pop()
-            if name not in closure:
-                closure.add(name)
-                wanted += [n for r in there[name].requires if applies(r, self._markers())
-                           and (n := normal_name(requirement_name(r))) in there]
+            one = self._named(name) if name not in closure else None
+            if one is not None:
+                closure[name] = one
+                wanted += [normal_name(requirement_name(r)) for r in one.requires if applies(r, self._markers())]
         found = []
-        for owner, requirement, other in unmet_requirements(list(there.values()), self._markers()):
+        for owner, requirement, other in unmet_requirements(list(closure.values()), self._markers()):
             line = requirement.split(";")[0].strip()
-            if normal_name(owner.name) in closure and other is None and not self._has_by_other_name(line):
-                found.append(Lack(None, requirement_name(line), line.removeprefix(requirement_name(line)).strip(), None,
+            name = requirement_name(line)
+            if other is None and self._named(name) is None and not self._has_by_other_name(line):
+                found.append(Lack(None, name, line.removeprefix(name).strip(), None,
                                   f"{owner.name} {owner.version} requires {line}, which is not there"))
         return found
 
