@@ -36,7 +36,7 @@ SAID = [("PYTHONPATH", "/opt/scipy/1.9/lib"), ("LD_LIBRARY_PATH", "/opt/scipy/1.
 @pytest.mark.quick
 def test_both_forms_are_read() -> None:
     """Plain Tcl and plain Lua say what they set; what takes more than reading is left out, and noise costs nothing."""
-    noise = "prepend_path(" * 3000 + '"a" .. ' * 3000 + "\nprepend-path A {" + "[" * 5000
+    noise = "setenv A [file; join]\n" + "prepend_path(" * 3000 + '"a" .. ' * 3000 + "\nprepend-path A {" + "[" * 5000
     machine = MadeUpMachine("linux", {"/m/scipy/1.9": TCL, "/m/scipy/2.lua": LUA, "/m/noise": noise,
                                       "/m/noise2.lua": noise})
     env = {"HOME": "/home/ada"}

@@ -62,6 +62,9 @@ WRITTEN = {
                 "[main]\nx = 1\n\n[main_interpreter]\ndefault = False\ncustom = True\n"
                 "# mine\nexecutable = /o/python\n"
                 "custom_interpreter = NEW\n\n[z]\n"),
+    "desktop, lines that go on": (
+        ".config/Thonny/configuration.ini", "[LocalCPython]\nother = a\n  b\n[run]\nbackend_name = Local\n CPython\n",
+        "[LocalCPython]\nother = a\n  b\nexecutable = NEW\n[run]\nbackend_name = LocalCPython\n"),
     "desktop, other": (".config/Thonny/configuration.ini", "[LocalCPython]\r\nexecutable=/o/python\r\n",
                        "[LocalCPython]\r\nexecutable=NEW\r\n\r\n[run]\r\nbackend_name=LocalCPython\r\n"),
     "checker": ("project/pyrightconfig.json", '{"venvPath": "/o", "venv": "old", "z": 1}',

@@ -34,15 +34,27 @@ class IniText:
         return (value or "").strip().strip("'\"")
 
     def place(self, section: str, name: str) -> tuple[int, int] | None:
-        """Return where a value begins and ends in its line; None where it is not there."""
+        """Return where a value begins and ends, the indented lines that go on with it too; None if it is not there."""
         found = None
         for start, line, within in self._lines():
             option = _OPTION.match(line)
             if within == section and option is not None and option[0].strip().lower() == name.lower():
                 rest = line[option.end():]
-                begin = len(rest) - len(rest.lstrip(":= \t"))
+                value = rest[1:].lstrip(" \t")  # behind the first sign
+                begin = len(rest) - len(value)
                 found = start + option.end() + begin, start + len(line.rstrip())
-        return found
+        return (found[0], self._whole(found[1])) if found is not None else None
+
+    def _whole(self, end: int) -> int:
+        """Return where a value ends that may go on in indented lines."""
+        place = end
+        while (begin := self.text.find("\n", place) + 1) > 0:
+            line = self.text[begin:].split("\n", 1)[0]
+            if line.strip() and line[:1] not in (" ", "\t"):
+                break
+            place = begin + len(line)
+            end = begin + len(line.rstrip()) if line.strip() else end  # an empty line in between belongs to it
+        return end
 
     def line(self, section: str, name: str) -> int | None:
         """Return the line that a value stands on, from one."""
@@ -63,6 +75,7 @@ class IniText:
         if last is None:
             gap = "" if not text else (end if text.endswith("\n") else end * 2)
             return f"{text}{gap}[{section}]{end}{row}"
+        last = self._whole(last)
         return f"{text[:last]}{end}{row.removesuffix(end)}{text[last:]}"
 
     def _lines(self) -> list[tuple[int, str, str | None]]:

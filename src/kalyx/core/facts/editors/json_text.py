@@ -65,6 +65,8 @@ class JsonText:
             above = self._node(path[:depth])
             if above is None and depth:
                 continue
+            if any(isinstance(key, int) for key in path[depth:]):
+                raise ValueError("there is no such place in a list")
             for key in reversed(path[depth + 1:]):
                 value = {str(key): value}
             if above is None:

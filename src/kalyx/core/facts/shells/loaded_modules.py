@@ -113,7 +113,7 @@ def _tcl_value(word: re.Match[str], known: Mapping[str, str], env: Mapping[str, 
     if braced is not None:
         return braced
     if command is not None:
-        parts = [_tcl_value(m, known, env) for m in _TCL_WORD.finditer(command[1:-1])]
+        parts = [_tcl_value(m, known, env) for m in _TCL_WORD.finditer(command[1:-1]) if m.lastindex]
         if parts[:2] != ["file", "join"] or None in parts:
             return None
         return "/".join(p.rstrip("/") for p in parts[2:] if p)
