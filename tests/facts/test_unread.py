@@ -199,7 +199,7 @@ def _folder_is_named(path: str, text: str) -> bool:
 @pytest.mark.real
 def test_output_that_cannot_be_written(world: World) -> None:
     """A full device: a sentence and status 3; a pipe that was closed: no word."""
-    for command in (["kernels", "--json"], ["kernels"], ["--version"], ["envs"]):
+    for command in (["kernels", "--json"], ["kernels"], ["--version"], ["envs"], ["why", "--help"]):
         with open("/dev/full", "wb") as full:
             done = run([KALYX, *command], stdout=full, stderr=-1, capture_output=False, env=world.env)
         assert done.returncode == 3 and done.stderr.count("\n") == 1 and "written" in done.stderr, (command,

@@ -194,6 +194,8 @@ def run(argv: list[str]) -> int:
     command = first if first in COMMANDS else None
     try:
         return run_command(argv)
+    except SystemExit as done:  # help, or the version, was printed
+        return done.code if isinstance(done.code, int) else 0
     except UsageError as error:
         return report_error(argv, command, "error", error.message, error.hint)
     except KalyxError as error:
