@@ -70,10 +70,18 @@ def conda_layout(world: World) -> Path:
     return env
 
 
+def base_installation(world: World) -> Path:
+    """Make an installation of Python's own: nothing but its programs."""
+    env = tool(conda_like(world, world.home))
+    shutil.rmtree(env / "conda-meta")
+    return env
+
+
 ENVIRONMENTS = {
     "plain": lambda w: tool(w.venv("plain one")),
     "odd name": lambda w: tool(make_venv(w.home / "it's \"q\" $HOME `x`; !é")),
     "moved": moved, "without scripts": without_scripts, "conda": conda_layout,
+    "base": base_installation,
 }
 
 
@@ -107,7 +115,8 @@ def test_lines_in_real_shells(kind: str, shell: str, world: World) -> None:
     assert second.split("\n")[:2] == [f"{inner}/bin/python", f"{own}/python"], done.stderr
     noted = [json.loads((world.root / str(n)).read_text()) for n in range(3)]
     within = noted[1]
-    assert within.get("CONDA_PREFIX" if kind == "conda" else "VIRTUAL_ENV") == str(env)
+    assert (within.get("CONDA_PREFIX"), within.get("VIRTUAL_ENV")) == (
+        (str(env), None) if kind == "conda" else (None, None if kind == "base" else str(env)))
     assert "PYTHONHOME" not in within and within["PATH"].startswith(own + ":")
     assert (within.get("TRAYS"), "bad name" in within) == ("1 2" if kind == "conda" else None, False)
     left = [{
