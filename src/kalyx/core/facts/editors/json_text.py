@@ -44,13 +44,16 @@ class JsonText:
 
     def place(self, *path: Key) -> tuple[int, int] | None:
         """Return where a value begins and ends; None where there is none. Of keys that stand twice, the last counts."""
+        found = self._at_once(path)
+        if found is not None:
+            return found
         node = self._node(path)
         return (self._char(node.start_byte), self._char(node.end_byte)) if node is not None else None
 
     def line(self, *path: Key) -> int | None:
         """Return the line that a value begins on, from one."""
-        node = self._node(path)
-        return node.start_point[0] + 1 if node is not None else None
+        place = self.place(*path)
+        return self.text.count("\n", 0, place[0]) + 1 if place is not None else None
 
     def with_value(self, value: Any, *path: Key) -> str:
         """Return the text with another value there, or with the keys that were missing.
@@ -75,6 +78,21 @@ class JsonText:
                 raise ValueError(f"{'.'.join(map(str, path[:depth])) or 'it'} is no object")
             return self._with_member(above, str(path[depth]), value, depth)
         raise ValueError("it holds no object")
+
+    def _at_once(self, path: tuple[Key, ...]) -> tuple[int, int] | None:
+        """Return the place of a value whose key stands in the text but once: to load the grammar takes longer."""
+        value: Any = self.content
+        for key in path:
+            value = value.get(key) if isinstance(value, dict) else None
+        quoted = json.dumps(path[-1], ensure_ascii=False) if path and isinstance(path[-1], str) else ""
+        if value is None or not quoted or self._plain.count(quoted) != 1 or "/" in quoted or "\\" in quoted or (
+                "\\u" in self._plain):  # it may stand elsewhere in another spelling
+            return None
+        after = self._plain[self._plain.index(quoted) + len(quoted):].lstrip()
+        if not after.startswith(":"):
+            return None
+        start = len(self._plain) - len(after[1:].lstrip())
+        return start, json.JSONDecoder().raw_decode(self._plain, start)[1]
 
     # -- the tree ----------------------------------------------------------------------------
     def _node(self, path: tuple[Key, ...]) -> Any:
