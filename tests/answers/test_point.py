@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-from pathlib import Path
 
 import pytest
 
@@ -106,6 +105,7 @@ def test_written_as_a_person_would(name: str, world: World, validate) -> None:
     validate(document)
     assert document["status"] == "ok", document
     done = document["result"]["files"][0]
+    assert ("for-all-projects" in [n["note"] for n in planned["notes"]]) == relative.startswith(".config")
     assert planned["result"]["files"] == document["result"]["files"] and planned["result"]["change"] is None
     assert file.read_bytes().decode() == expected.replace("NEW", python_of(new)).replace("HOME", str(world.home))
     assert text is None or file.stat().st_mode & 0o777 == 0o640
@@ -214,4 +214,3 @@ def test_megabytes_take_no_minutes(world: World) -> None:
     file = write(world.project / ".vscode/settings.json", "{\n" + rows + f'  {KEY}: "x/bin/python",\n}}\n')
     assert world.answer("point", "lab", "--file", str(file))["exit"] == 0
     assert file.read_text() == "{\n" + rows + f'  {KEY}: "{python_of(lab)}",\n}}\n'
-    assert isinstance(file, Path)

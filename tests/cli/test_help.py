@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import shlex
 import subprocess
@@ -41,14 +40,13 @@ def test_examples_run_on_the_demo(tmp_path: Path) -> None:
     """Each example does what it says there: no usage error, nothing that could not be found out."""
     made = scenario.build(str(tmp_path / "demo"))
     env = {**made.env, "PATH": f"{made.env['PATH']}:{os.path.dirname(KALYX)}"}
-    expected = {"kalyx undo 1": 1}  # it is undone already, when that is tried
     for name in COMMANDS:
         for line, _ in EXAMPLES[name]:
             if name == "demo" or line in ELSEWHERE:
                 continue
             done = subprocess.run(["sh", "-c", line], cwd=made.project, env=env, capture_output=True, text=True,
                                   stdin=subprocess.DEVNULL, timeout=120, check=False)
-            assert done.returncode in (0, expected.get(line, 1)), (line, done)
+            assert done.returncode in (0, 1), (line, done)
             assert done.stdout and "mistake" not in done.stderr, line
 
 
@@ -114,4 +112,3 @@ def test_completion_in_real_shells(shell: str, tmp_path: Path) -> None:
     if shell == "bash":
         assert {"env:lab", "env:lab-old"} <= {w if ":" in w else f"env:{w}" for w in completed(
             shell, "kalyx weigh --at env:la", env, str(made.project))}
-        assert json.loads(run([KALYX, "kernels", "--json"], env=env).stdout)["status"]

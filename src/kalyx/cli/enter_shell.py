@@ -16,7 +16,6 @@ from kalyx.core.errors import Refused
 from kalyx.core.facts.interpreters.environment import program_folder
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
 from kalyx.core.facts.shells.start_files import read_at_start, who_puts_first
-from kalyx.core.machine import scratch
 from kalyx.core.machine.terminal import hand_over
 
 TYPE_CHECKING = False
@@ -46,7 +45,7 @@ def start(options: argparse.Namespace, name: str) -> str:
     env = {**before, **{k: v for k, v in variables.items() if v is not None}}
     for gone in (k for k, v in variables.items() if v is None):
         env.pop(gone, None)
-    folder = scratch.make_folder()
+    folder = machine.make_folder()
     try:
         check = (*machine.own_command, "enter", environment.path, "--shell", plain_name(program), "--found")
         own = [f for f in read_at_start(machine, plain_name(program)) if machine.is_file(f)]
@@ -60,7 +59,7 @@ def start(options: argparse.Namespace, name: str) -> str:
     except OSError as error:
         raise Refused(f"{program} cannot be started: {error.strerror}.", "Name another one with --shell.") from None
     finally:
-        scratch.remove_folder(folder)
+        machine.remove_folder(folder)
     return "ok"
 
 

@@ -102,7 +102,7 @@ def answer_point(context: SeatContext, name: str, wanted: PointOptions, limit: f
     links = [Note("link-followed", f"{path} is a link: what is written is {os.path.realpath(path)}.", path)
              for path in paths if os.path.islink(path)]
     answer = PointAnswer(environment, tuple(with_settings), dry_run=wanted.dry_run,
-                         notes=(*links, *_outranked(context, with_settings)))
+                         notes=(*links, *_for_all(context, with_settings), *_outranked(context, with_settings)))
     if wanted.dry_run:
         return _with_notebooks(context, answer, texts, kernel, wanted, limit, None)
     with Journal(context.machine).change(f"point {len(paths)} file{'s' if len(paths) != 1 else ''} to "
@@ -221,6 +221,18 @@ def _free_name(context: SeatContext, environment: Environment) -> str:
     """Return a name for an environment's kernel that no other has."""
     name, taken = derive_name(environment), {k.name for k in context.kernels()}
     return next(n for n in (name, *(f"{name}-{i}" for i in range(2, 1000))) if n not in taken)
+
+
+def _for_all(context: SeatContext, files: Sequence[PointedFile]) -> list[Note]:
+    """Say which of the files are no project's: what they say counts wherever nothing else does."""
+    m, found = context.machine, []
+    for file in files:
+        known = settings.editor_for(m, file.path, context.config.editors)
+        if known is not None and any(p.partition(":")[2].startswith(("~", "$")) or p.startswith(("~", "$"))
+                                     for p in known[0].files) and not m.is_within(file.path, known[1]):
+            found.append(Note("for-all-projects", f"{file.path} is for all your projects, not for this folder alone.",
+                              file.path))
+    return found
 
 
 def _outranked(context: SeatContext, files: Sequence[PointedFile]) -> list[Note]:
