@@ -260,7 +260,7 @@ def test_wheelhouse(tmp_path: Path) -> None:
         machine = RealMachine({"HOME": str(tmp_path / "home"), **env}, str(tmp_path))
         machine.home = str(tmp_path / "home")
         house = Wheelhouse(machine, machine.env, str(tmp_path / "env"))
-        wheels = house.wheels_of("Seed.Kit", Target("3.11.7", "cpython", "linux"))
+        wheels = house.wheels_of("Seed.Kit", Target("3.11.7", "cpython", "linux", "x86_64"))
         assert [str(w.version) for w in wheels] == versions
         for wheel in wheels:
             for asked in (("seedkit", "sow"), ("seedkit", "part"), ("seedkit.part", None)):

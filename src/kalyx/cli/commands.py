@@ -25,6 +25,8 @@ COMMANDS = {
     "enter": ("enter", "the line that has this shell use an environment, and the way back; or a new shell in it"),
     "changes": ("changes", "what Kalyx changed"),
     "undo": ("undo", "take a change back"),
+    "snapshot": ("snapshot", "save the facts of a seat to a file, to judge or compare them elsewhere"),
+    "beacon": ("beacon", "a small cell to run where Kalyx is not installed; --from and --through read what it prints"),
     "report": ("report", "one page of all of it, findings first, to send to a colleague"),
     "demo": ("demo", "the whole tour on made-up data; touches nothing of yours"),
 }
@@ -32,7 +34,7 @@ GROUPS = {
     "look (changes nothing)": ("here", "envs", "packages", "kernels", "running", "weigh"),
     "explain": ("why", "fit", "contrast", "ask"),
     "change (undo takes it back)": ("mend", "make", "put", "enrol", "retire", "point", "enter", "changes", "undo"),
-    "carry over": ("report",),
+    "carry over": ("snapshot", "beacon", "report"),
     "learn": ("demo",),
 }
 # each is a command line that works in the project folder of `kalyx demo --keep FOLDER`, and what it is for
@@ -74,6 +76,12 @@ EXAMPLES = {
     "changes": (("kalyx changes", "the latest last"),
                 ("kalyx changes --forget old", "give back the space of old ones")),
     "undo": (("kalyx undo", "the latest"), ("kalyx undo 1", "that one")),
+    "snapshot": (("kalyx snapshot --at notebook:germination.ipynb --why germkit --to lab.json --overwrite",
+                  "what that notebook's kernel has, and what becomes of an import there"),
+                 ("kalyx why germkit --from lab.json", "the same answer, on any machine")),
+    "beacon": (("kalyx beacon germkit", "the cell to paste"),
+               ("kalyx why germkit --through 'sh -c \"python3 -\"'", "or have it run there, and read the answer"),
+               ("kalyx why --from visitor-beacon.txt", "what somebody has sent")),
     "report": (("kalyx report", "this folder, as kalyx-report.html"),
                ("kalyx report --to /tmp/fernhollow.html --redact --overwrite", "without your own name in it")),
     "demo": (("kalyx demo", "the tour"), ("kalyx demo --keep seedbank", "leave it there, to try things out")),

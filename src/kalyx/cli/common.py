@@ -17,23 +17,42 @@ if TYPE_CHECKING:
     import argparse
     from typing import Any
 
-__all__ = ["context_for", "load_pages", "print_answer", "print_document", "progress"]
+    from kalyx.core.machine.interface import Machine
+    from kalyx.core.model import Note
+
+__all__ = ["PROBE_FOLDER", "asking_limit", "context_for", "load_pages", "looked_at", "print_answer", "print_document",
+           "progress", "this_machine"]
 
 PROBE_FOLDER = os.path.join(os.path.dirname(os.path.dirname(os.path.abspath(__file__))), "probe")
 
 
 def context_for(folder: str | None, options: argparse.Namespace, **more: Any) -> SeatContext:
     """Return what finding seats needs, seen from a folder (the working folder when None)."""
+    machine, notes = this_machine()
+    return SeatContext(machine, folder or machine.cwd, PROBE_FOLDER, asking_limit(options), notes=notes, **more)
+
+
+def this_machine() -> tuple[RealMachine, tuple[Note, ...]]:
+    """Return the machine that Kalyx runs on, and what is to be said of its variables."""
     machine = RealMachine()
     env, notes = shell_environment(machine, PROBE_FOLDER)
     if notes:
         machine = RealMachine(env)
+    looked_at(machine)
+    return machine, tuple(notes)
+
+
+def asking_limit(options: argparse.Namespace) -> float:
+    """Return the seconds that an interpreter may take to say who it is."""
+    return min(options.timeout or 10.0, 10.0)
+
+
+def looked_at(machine: Machine) -> None:
+    """Have what could not be read of a machine said beside the answer."""
     _looked_at.append(machine)
-    limit = min(options.timeout or 10.0, 10.0)
-    return SeatContext(machine, folder or machine.cwd, PROBE_FOLDER, limit, notes=tuple(notes), **more)
 
 
-_looked_at: list[RealMachine] = []
+_looked_at: list[Machine] = []
 MOST_UNREAD = 20  # notes about what could not be read
 
 

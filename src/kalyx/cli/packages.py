@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from kalyx.cli.common import context_for, print_answer
+from kalyx.cli.elsewhere import add_from, is_elsewhere, one_place
 from kalyx.core.answers.packages import answer_packages
 
 TYPE_CHECKING = False
@@ -14,7 +15,8 @@ LAYERS = ("start", "pythonpath", "stdlib", "env", "base", "user", "link", "other
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Add the arguments of ``packages``."""
-    parser.add_argument("--at", metavar="SEAT", default="shell", help="whose packages (default: shell)")
+    parser.add_argument("--at", metavar="SEAT", help="whose packages (default: shell)")
+    add_from(parser)
     parser.add_argument("--layer", choices=LAYERS, help="only those of one layer")
     parser.add_argument("--name", metavar="PATTERN", help="only those of this name; * stands for any")
     parser.add_argument("--module", metavar="NAME", help="which distribution provides this module?")
@@ -25,7 +27,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> str:
     """Answer and print; return the status."""
-    answer = answer_packages(context_for(None, options), options.at, layer=options.layer,
-                             name=options.name, module=options.module, conflicts=options.conflicts,
-                             sizes=options.size)
+    wanted = {"layer": options.layer, "name": options.name, "module": options.module, "conflicts": options.conflicts}
+    if is_elsewhere(options):
+        from kalyx.core.answers.from_elsewhere import packages_elsewhere
+
+        place, notes = one_place(options)
+        return print_answer(options, packages_elsewhere(place, options.at, notes, **wanted), what="elsewhere")
+    answer = answer_packages(context_for(None, options), options.at or "shell", sizes=options.size, **wanted)
     return print_answer(options, answer)

@@ -40,7 +40,7 @@ def run(options: argparse.Namespace) -> str:
     found = gather(context, progress)
     when = time.strftime("%Y-%m-%d %H:%M")
     data = render(found, context.machine.own_command, context.machine.home, when,
-                  _redactor(context.machine.home) if options.redact else None).encode("utf-8", "replace")
+                  redactor_for(context.machine.home) if options.redact else None).encode("utf-8", "replace")
     write_file(path, data)
     if options.open:
         import webbrowser
@@ -50,7 +50,11 @@ def run(options: argparse.Namespace) -> str:
     return print_answer(options, ReportAnswer(path, len(data), found.findings, found.notes))
 
 
-def _redactor(home: str) -> Redactor:
+def redactor_for(home: str, *, whole: bool = False) -> Redactor:
+    """Return what takes the names of this person and machine out of texts.
+
+    With `whole` the home folder becomes another whole path, so that a document can still be judged by its paths.
+    """
     import getpass
     import socket
 
@@ -60,4 +64,5 @@ def _redactor(home: str) -> Redactor:
         user = getpass.getuser()
     except (OSError, KeyError, ImportError):  # the system has no name for it
         user = ""
-    return Redactor(home, user, socket.gethostname())
+    another = r"C:\Users\user" if os.name == "nt" else "/home/user"
+    return Redactor(home, user, socket.gethostname(), another if whole else "~")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 
 from kalyx.cli.common import context_for, load_pages, print_answer
+from kalyx.cli.elsewhere import add_from, is_elsewhere, read_places
 from kalyx.core.answers.why.module import answer_why
 from kalyx.core.errors import WrongUsage
 
@@ -30,6 +31,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
                         help="import nothing: say what reading the files shows")
     parser.add_argument("--compare", metavar="SEAT",
                         help="try it at this seat too, and name the difference that matters")
+    add_from(parser)
     parser.add_argument("--anyway", action="store_true",
                         help="run it also where the seat is another user's process")
     parser.add_argument("--explain", metavar="CAUSE",
@@ -43,6 +45,8 @@ def run(options: argparse.Namespace) -> str:
         from kalyx.core.verdicts.explanations import explain_cause
 
         return print_answer(options, explain_cause(options.explain), what="explain")
+    if is_elsewhere(options):
+        return _elsewhere(options)
     context = context_for(None, options, anyway=options.anyway)
     if options.traceback is not None:
         from kalyx.core.answers.why.traceback import answer_traceback, read_text
@@ -77,6 +81,16 @@ def run(options: argparse.Namespace) -> str:
     answer = answer_why(context, options.modules, options.at or "shell", limit,
                         meanwhile=lambda: load_pages(options))
     return print_answer(options, answer)
+
+
+def _elsewhere(options: argparse.Namespace) -> str:
+    """Answer for places elsewhere, and print."""
+    from kalyx.core.answers.from_elsewhere import why_elsewhere
+
+    if options.traceback is not None or options.compare or any(map(is_file_like, options.modules)):
+        raise WrongUsage("Of a place elsewhere modules are asked for alone.", "kalyx why numpy --from FILE")
+    places, notes = read_places(options, options.modules)
+    return print_answer(options, why_elsewhere(places, options.modules, options.at, notes), what="elsewhere")
 
 
 def is_file_like(word: str) -> bool:

@@ -5,6 +5,7 @@
     │   └── AmbiguousName   a word that means several seats
     ├── NothingToJudge      the thing named is not there         (exit status 3)
     ├── Unreadable          a file or folder cannot be read      (exit status 3)
+    ├── NotRecorded         what was recorded does not hold it   (exit status 3)
     └── Refused             a change that must not be made       (exit status 1)
 
 The exit status is chosen in ``cli/``; the core only raises.
@@ -12,7 +13,7 @@ The exit status is chosen in ``cli/``; the core only raises.
 
 from __future__ import annotations
 
-__all__ = ["AmbiguousName", "KalyxError", "NothingToJudge", "Refused", "Unreadable", "WrongUsage"]
+__all__ = ["AmbiguousName", "KalyxError", "NotRecorded", "NothingToJudge", "Refused", "Unreadable", "WrongUsage"]
 
 
 class KalyxError(Exception):
@@ -50,6 +51,14 @@ class Unreadable(KalyxError):
         super().__init__(f"{path} cannot be read: {reason}.")
         self.path = path
         self.reason = reason
+
+
+class NotRecorded(KalyxError):
+    """A question about another machine that nobody asked when its answers were recorded: it cannot be found out."""
+
+    def __init__(self, question: str) -> None:
+        super().__init__(f"{question} was not recorded.", "Record it again where it is.")
+        self.question = question
 
 
 class Refused(KalyxError):

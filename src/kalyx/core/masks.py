@@ -6,10 +6,9 @@ import re
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    import re
     from typing import Any
 
-__all__ = ["masked", "masked_document"]
+__all__ = ["MASK", "is_secret_name", "masked", "masked_addresses", "masked_code", "masked_document"]
 
 MASK = "***"
 _ADDRESS = re.compile(r"(?<=[A-Za-z0-9]{2}:/)(/?)[^/\s@\"'<>]{1,400}@")  # a path that was made of one has a slash less
@@ -19,24 +18,44 @@ _SECRET = (r"[\w-]{0,60}(?:token|passw(?:or)?d|passphrase|secret|credentials?|"
 _NAMED = re.compile(rf"(?i)(?<![\w-])(?:(?P<named>{_SECRET}[\"']?\s{{0,3}}[=:]\s{{0,3}}|--{_SECRET}[= ])"
                  r"(?P<value>\"[^\"\n]{0,400}\"|'[^'\n]{0,400}'|[^\s\"',;&)\]}]+)|"
                  r"(?P<key>[\w-]{0,60}key=)(?=[A-Za-z0-9+/_-]{0,200}[0-9])[A-Za-z0-9+/=_-]{8,400})")
+# The same where it is a text in code: what an expression makes is not known, and left as it is
+_NAMED_TEXT = re.compile(rf"(?i)(?<![\w-])(?P<named>{_SECRET}[\"']?\s{{0,3}}[=:]\s{{0,3}})(?P<value>\"[^\"\n]{{0,400}}\"|"
+                         r"'[^'\n]{0,400}')")
 _NAME = re.compile(rf"(?i){_SECRET}s?")
 _WORDS = ("token", "passw", "secret", "key", "passphrase", "credential")
 
 
 def masked(text: str) -> str:
     """Return a text in which such values are three asterisks; their names stay, so that one sees what it was."""
-    if ":/" in text:
-        text = _ADDRESS.sub(rf"\1{MASK}@", text)
+    text = masked_addresses(text)
+    return _NAMED.sub(_hidden, text) if _may_name(text) else text
+
+
+def masked_code(text: str) -> str:
+    """Return code in which such values are three asterisks, and which is still code."""
+    text = masked_addresses(text)
+    return _NAMED_TEXT.sub(_hidden, text) if _may_name(text) else text
+
+
+def masked_addresses(text: str) -> str:
+    """Return a text in which the names and passwords in addresses are three asterisks."""
+    return _ADDRESS.sub(rf"\1{MASK}@", text) if ":/" in text else text
+
+
+def _may_name(text: str) -> bool:
     low = text.lower()
-    if any(word in low for word in _WORDS):
-        text = _NAMED.sub(_hidden, text)
-    return text
+    return any(word in low for word in _WORDS)
 
 
 def _hidden(match: re.Match[str]) -> str:
     value = match["value"] or ""
     quote = value[:1] if value[:1] in ("'", '"') else ""
-    return f"{match['named'] or match['key']}{quote}{MASK}{quote}"
+    return f"{match['named'] or match.groupdict().get('key')}{quote}{MASK}{quote}"
+
+
+def is_secret_name(name: str) -> bool:
+    """Whether what has this name is a secret, by its name."""
+    return _NAME.fullmatch(name) is not None
 
 
 def masked_document(value: Any) -> Any:
@@ -46,6 +65,6 @@ def masked_document(value: Any) -> Any:
     if isinstance(value, list):
         return [masked_document(item) for item in value]
     if isinstance(value, dict):
-        return {key: MASK if isinstance(item, str) and item and _NAME.fullmatch(str(key)) else masked_document(item)
-                for key, item in value.items()}
+        return {masked_addresses(str(key)): MASK if isinstance(item, str) and item and _NAME.fullmatch(str(key))
+                else masked_document(item) for key, item in value.items()}
     return value

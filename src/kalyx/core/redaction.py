@@ -16,11 +16,14 @@ SHORTEST = 3  # letters of a name that is looked for in texts: a shorter one sta
 class Redactor:
     """Knows the names of one person and one machine."""
 
-    def __init__(self, home: str, user: str, host: str) -> None:
-        """Take the home folder's path, the user's name and the host's name as they are; empty ones are left out."""
+    def __init__(self, home: str, user: str, host: str, home_as: str = "~") -> None:
+        """Take the home folder's path, the user's name and the host's name as they are; empty ones are left out.
+
+        `home_as` is what stands for the home folder.
+        """
         self._words: list[tuple[re.Pattern[str], str]] = []
         if len(home.rstrip("/\\")) > 1:
-            self._add(re.escape(home.rstrip("/\\")), "~", ends=r"(?![\w.-])")
+            self._add(re.escape(home.rstrip("/\\")), home_as, ends=r"(?![\w.-])")
         short = host.split(".")[0]
         for name, put in ((host, "host"), (short, "host"), (user, "user")):
             if len(name) >= SHORTEST and name not in ("root", "localhost"):
@@ -32,7 +35,7 @@ class Redactor:
     def text(self, text: str) -> str:
         """Return a text without those names."""
         for pattern, put in self._words:
-            text = pattern.sub(put, text)
+            text = pattern.sub(lambda _, put=put: put, text)
         return text
 
     def document(self, value: Any) -> Any:

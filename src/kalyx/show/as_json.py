@@ -16,12 +16,14 @@ if TYPE_CHECKING:
     from typing import Any
 
     from kalyx.core.answers.ask import AskAnswer
+    from kalyx.core.answers.beacon import BeaconAnswer
     from kalyx.core.answers.changes import ChangesAnswer, RetireAnswer
     from kalyx.core.answers.contrast import ContrastAnswer
     from kalyx.core.answers.enrol import EnrolAnswer
     from kalyx.core.answers.enter import EnterAnswer
     from kalyx.core.answers.envs import EnvsAnswer
     from kalyx.core.answers.fit import FitAnswer
+    from kalyx.core.answers.from_elsewhere import ElsewhereAnswer
     from kalyx.core.answers.here import HereAnswer
     from kalyx.core.answers.kernels import KernelsAnswer
     from kalyx.core.answers.make import MakeAnswer
@@ -31,15 +33,17 @@ if TYPE_CHECKING:
     from kalyx.core.answers.put import PutAnswer
     from kalyx.core.answers.report import ReportAnswer
     from kalyx.core.answers.running import RunningAnswer
+    from kalyx.core.answers.snapshot import SnapshotAnswer
     from kalyx.core.answers.weigh import WeighAnswer, WeighEnvsAnswer
     from kalyx.core.answers.why.module import WhyAnswer
     from kalyx.core.model import ImportReport, Kernel, Note, Proof
     from kalyx.core.verdicts.explanations import Explanation
 
-__all__ = ["ask_result", "changes_result", "contrast_result", "document", "enrol_result", "enter_result",
+__all__ = ["ask_result", "beacon_result", "changes_result", "contrast_result", "document", "elsewhere_result",
+           "enrol_result", "enter_result",
            "envs_result", "explain_result", "fit_result", "here_result", "kernels_result", "make_result",
            "mend_result", "packages_result", "plain", "point_result", "put_result", "quoted",
-           "report_result", "retire_result", "running_result", "undo_result", "weigh_envs_result",
+           "report_result", "retire_result", "running_result", "snapshot_result", "undo_result", "weigh_envs_result",
            "weigh_result", "why_result"]
 
 FORMAT = 2
@@ -177,6 +181,31 @@ def point_result(answer: PointAnswer) -> dict[str, Any]:
 def report_result(answer: ReportAnswer) -> dict[str, Any]:
     """Return the result of ``report``."""
     return {"path": answer.path, "bytes": answer.bytes, "findings": plain(answer.findings)}
+
+
+def snapshot_result(answer: SnapshotAnswer) -> dict[str, Any]:
+    """Return the result of ``snapshot``: the document itself."""
+    return dict(answer.document)
+
+
+def beacon_result(answer: BeaconAnswer) -> dict[str, Any]:
+    """Return the result of ``beacon``."""
+    return {"cell": answer.cell, "modules": list(answer.modules)}
+
+
+def elsewhere_result(answer: ElsewhereAnswer) -> dict[str, Any]:
+    """Return the result of ``here``, ``why`` or ``packages`` for places elsewhere: of several, what all of them say."""
+    places = {"places": plain(answer.places)}
+    found: list[Any] = [one for _, one in answer.answers]
+    if answer.command == "packages":
+        return {**packages_result(found[0]), **places}
+    if answer.command == "why":
+        return {"imports": [_import(r) for a in found for r in a.imports], "files": [], "comparisons": [],
+                "groups": [], **places}
+    groups = [g for a in found for g in plain(a.agreement.groups)]
+    return {"folder": found[0].folder if found else "", "seats": [s for a in found for s in plain(a.seats)],
+            "agreement": {"agree": len(found) == 1 and found[0].agreement.agree if found else None, "groups": groups},
+            "findings": [f for a in found for f in plain(a.findings)], **places}
 
 
 def contrast_result(answer: ContrastAnswer) -> dict[str, Any]:

@@ -80,6 +80,7 @@ class Page:
         self.windows = windows
         self.shell = shell or ("cmd" if windows else "sh")
         self.own_command = own_command
+        self.elsewhere = False  # what is shown is of another machine: nothing of it can be carried out here
         self.lines: list[Line] = []
 
     def short(self, text: str) -> str:

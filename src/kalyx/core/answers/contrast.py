@@ -25,8 +25,9 @@ if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
     from kalyx.core.facts.seats.context import SeatContext
     from kalyx.core.model import Contrasted, Distribution, Finding, Note
+    from kalyx.core.model.kinds import SideKind
 
-__all__ = ["ContrastAnswer", "answer_contrast", "requirement_lines"]
+__all__ = ["ContrastAnswer", "answer_contrast", "requirement_lines", "side_of_seat"]
 
 TOOLS = ("pip", "setuptools", "wheel")  # an environment's own, which bring it about and are not what it is for
 
@@ -84,6 +85,16 @@ def _side(context: SeatContext, name: str) -> Side:
     m = context.machine
     if is_package_list(m, name):
         return read_package_list(m, name)
+    return side_of_seat(context, name)
+
+
+def side_of_seat(context: SeatContext, name: str, kind: SideKind = "seat") -> Side:
+    """Return a seat or environment as a side; `kind` says where it is known from.
+
+    Raises:
+        NothingToJudge: it is not there, or what it can import cannot be told.
+    """
+    m = context.machine
     looking = context.beside(name).but(asks_when_read=False)
     facts = find_seat(looking, name)
     seat = judge_seat(facts, m, Neighbours(m, looking))
@@ -96,16 +107,10 @@ def _side(context: SeatContext, name: str) -> Side:
     installed = [d for d in read_installed(looking, facts) if d.hidden_by is None]
     listed = {normal_name(d.name): _listed(m, d) for d in installed}
     prefixes = tuple(p for p in (interpreter.prefix, interpreter.base_prefix) if p)
-    return Side(seat.ref, "seat", seat.label, listed, interpreter.version, _platform(m.platform), prefixes,
+    return Side(seat.ref, kind, seat.label, listed, interpreter.version, f"{m.platform} {m.processor()}".strip(), prefixes,
                 tuple(x.path for x in layers if x.layer in ("pythonpath", "user", "link", "other")),
                 dict(seat.launch.env),
                 marker_values(interpreter.version or "3", interpreter.implementation or "cpython", m.platform))
-
-
-def _platform(name: str) -> str:
-    import platform
-
-    return f"{name} {platform.machine()}".strip()
 
 
 def _listed(files: Files, one: Distribution) -> Listed:

@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from kalyx.core.changes.entry import Change, Entry
     from kalyx.core.model import Interpreter
 
-__all__ = ["MakeAnswer", "MakeOptions", "answer_make", "find_interpreter"]
+__all__ = ["MakeAnswer", "MakeOptions", "answer_make", "find_interpreter", "like_of"]
 
 VENV_LIMIT = 300.0  # seconds
 NOT_LIKE = ("pip", "setuptools", "wheel")  # an environment's own tools, which a new one brings itself
@@ -218,6 +218,15 @@ def _like(context: SeatContext, name: str | None) -> list[str]:
         return []
     if context.machine.is_file(context.machine.absolute(name)) and name.endswith(".json"):
         return _like_listing(context, context.machine.absolute(name))
+    return like_of(context, name)
+
+
+def like_of(context: SeatContext, name: str) -> list[str]:
+    """Return what an environment has, as requirements that give the same versions.
+
+    Raises:
+        NothingToJudge: there is none of that name, or it has no folder of packages.
+    """
     facts = env_seat(context, name)
     prefix = facts.seat.environment.path if facts.seat.environment else find_environment(context, name)
     version = facts.seat.environment.python_version if facts.seat.environment else None

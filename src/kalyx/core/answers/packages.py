@@ -9,8 +9,9 @@ from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.packaging.inventory import read_inventory
 from kalyx.core.facts.packaging.requirements import marker_values
-from kalyx.core.facts.search_path.predicted import forbids_pip, read_search_path
+from kalyx.core.facts.search_path.predicted import forbids_pip
 from kalyx.core.facts.seats.finder import find_seat
+from kalyx.core.facts.seats.search_path import path_of_seat
 from kalyx.core.lean.record import record
 from kalyx.core.model import Note
 from kalyx.core.model.names import normal_name
@@ -74,9 +75,7 @@ def answer_packages(context: SeatContext, seat_ref: str, *, layer: str | None = 
         why = facts.untold or found.rstrip(".")
         raise NothingToJudge(f"What {seat.ref} can import cannot be told: {why}.",
                              "Name another seat with --at.")
-    path = read_search_path(m, interpreter, examined.stdlib, examined.config, launch.env,
-                            start=launch.start or launch.cwd, cwd=launch.cwd,
-                            flags=launch.argv[1:])
+    path = path_of_seat(m, facts, start=launch.start or launch.cwd)
     everything = read_inventory(m, path.layers, sizes=sizes)
     findings = [*[f for f in seat.findings if f.cause == "layer-leak"], *user_copies(everything)]
     if conflicts:

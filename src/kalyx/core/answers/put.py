@@ -14,9 +14,9 @@ from kalyx.core.facts.packaging.inventory import read_inventory
 from kalyx.core.facts.packaging.pip_complaints import read_complaint
 from kalyx.core.facts.packaging.pip_lines import can_serve, isolated_pip, lent_pip
 from kalyx.core.facts.packaging.requirements import marker_values, suits
-from kalyx.core.facts.search_path.predicted import read_search_path
 from kalyx.core.facts.search_path.site_folders import visible_sites
 from kalyx.core.facts.seats.finder import find_seat
+from kalyx.core.facts.seats.search_path import path_of_seat
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Note
 from kalyx.core.model.names import normal_name
@@ -149,7 +149,7 @@ def _libraries_lost(context: SeatContext, facts: SeatFacts, before: Sequence[Dis
     from kalyx.core.facts.packaging.wheelhouse import Target, Wheelhouse
 
     m, env = context.machine, facts.seat.launch.env if facts.seat.launch else context.machine.env
-    target = Target(interpreter.version or "3", interpreter.implementation or "cpython", m.platform)
+    target = Target(interpreter.version or "3", interpreter.implementation or "cpython", m.platform, m.processor())
     return libraries_lost(m, before, steps, Wheelhouse(m, env, interpreter.prefix or ""), target)
 
 
@@ -184,11 +184,7 @@ def _refuse_managed(context: SeatContext, facts: SeatFacts) -> None:
 
 def read_layers(context: SeatContext, facts: SeatFacts) -> Sequence[Layer]:
     """Return the layers of a seat's search path, read afresh; the folder that it starts from left out."""
-    seat, examined = facts.seat, facts.examined
-    assert seat.interpreter is not None and seat.launch is not None and examined is not None
-    launch = seat.launch
-    return read_search_path(context.machine, seat.interpreter, examined.stdlib, examined.config, launch.env,
-                            start=None, cwd=launch.cwd, flags=launch.argv[1:]).layers
+    return path_of_seat(context.machine, facts, start=None).layers
 
 
 def read_installed(context: SeatContext, facts: SeatFacts) -> list[Distribution]:

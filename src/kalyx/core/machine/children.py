@@ -34,10 +34,12 @@ class Run:
     """A program that was started in a folder (None: the working folder), and may take `limit` seconds."""
 
     def __init__(self, argv: Sequence[str], env: Mapping[str, str], folder: str | None, limit: float,
-                 judged: tuple[int, int] | None = None) -> None:
+                 judged: tuple[int, int] | None = None, *, given: str = os.devnull,
+                 most: int = OUTPUT_LIMIT) -> None:
         """Start it; where that fails, the result says so.
 
-        `judged` is the device and number of the program's file: another one is not started.
+        `judged` is the device and number of the program's file: another one is not started. `given` is the file
+        that it reads as its input; of each output `most` bytes are kept.
         """
         self._began = time.monotonic()
         self._limit = limit
@@ -49,8 +51,8 @@ class Run:
             with _turn:  # a child that is not in the list yet would be taken for a stray one
                 if _closing:
                     raise OSError(4, "Kalyx is being ended")
-                self._child = _spawn(argv, env, judged) if _can_spawn(argv) and (folder is None or judged) else (
-                    _start(argv, env, folder))
+                self._child = _spawn(argv, env, judged, given) if _can_spawn(argv) and (
+                    folder is None or judged) else _start(argv, env, folder, given)
                 _live[self._child.pid] = self
                 _first.append(self._child.pid)
         except (OSError, ValueError) as error:
@@ -60,7 +62,7 @@ class Run:
         descendants.adopt_orphans()
         if judged is None:  # what was judged good starts nothing that could outlive us
             guard.watch()
-        self._watch = _watch(self._child)
+        self._watch = _watch(self._child, most)
 
     @property
     def pid(self) -> int | None:
@@ -146,7 +148,7 @@ def _can_spawn(argv: Sequence[str]) -> bool:
     return sys.platform == "linux" and "/" in argv[0]
 
 
-def _spawn(argv: Sequence[str], env: Mapping[str, str], judged: tuple[int, int] | None = None) -> _Child:
+def _spawn(argv: Sequence[str], env: Mapping[str, str], judged: tuple[int, int] | None, given: str) -> _Child:
     """Start a child in a session of its own by the system's own call: it needs no module loaded.
 
     Where its file was judged, that very file is opened, compared and run.
@@ -165,7 +167,7 @@ def _spawn(argv: Sequence[str], env: Mapping[str, str], judged: tuple[int, int] 
                 raise OSError(116, "another file has taken its place")
             program = f"/proc/self/fd/{handle}" if os.path.exists("/proc/self/fd") else program
         pid = os.posix_spawn(program, list(argv), dict(env), setsid=True, setsigdef=(1, 2, 13, 15, 25), file_actions=[
-            (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0),
+            (os.POSIX_SPAWN_OPEN, 0, given, os.O_RDONLY, 0),
             (os.POSIX_SPAWN_DUP2, out_end, 1), (os.POSIX_SPAWN_DUP2, err_end, 2)])
     except BaseException:
         os.close(out)
@@ -179,7 +181,7 @@ def _spawn(argv: Sequence[str], env: Mapping[str, str], judged: tuple[int, int] 
     return _Child(pid, out, err, lambda: os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]))
 
 
-def _start(argv: Sequence[str], env: Mapping[str, str], folder: str | None) -> _Child:
+def _start(argv: Sequence[str], env: Mapping[str, str], folder: str | None, given: str) -> _Child:
     """Start a child in any folder, on any system.
 
     Raises:
@@ -187,9 +189,10 @@ def _start(argv: Sequence[str], env: Mapping[str, str], folder: str | None) -> _
     """
     import subprocess
 
-    child = subprocess.Popen(
-        list(argv), env=dict(env), cwd=folder, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
-        stderr=subprocess.PIPE, start_new_session=sys.platform != "win32")
+    with open(given, "rb") as file:
+        child = subprocess.Popen(
+            list(argv), env=dict(env), cwd=folder, stdin=file, stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE, start_new_session=sys.platform != "win32")
     assert child.stdout is not None and child.stderr is not None
     found = _Child(child.pid, os.dup(child.stdout.fileno()), os.dup(child.stderr.fileno()), child.wait)
     child.stdout.close()
@@ -197,27 +200,27 @@ def _start(argv: Sequence[str], env: Mapping[str, str], folder: str | None) -> _
     return found
 
 
-def _watch(child: _Child) -> _Polled | ThreadedWait:
+def _watch(child: _Child, most: int) -> _Polled | ThreadedWait:
     if sys.platform == "linux":
         try:
-            return _Polled(child, os.pidfd_open(child.pid))
+            return _Polled(child, os.pidfd_open(child.pid), most)
         except (OSError, AttributeError):  # a system or a Python before there was such a thing
             pass
     from kalyx.core.machine.threaded_wait import ThreadedWait
 
-    return ThreadedWait(child.out, child.err, child.wait, OUTPUT_LIMIT)
+    return ThreadedWait(child.out, child.err, child.wait, most)
 
 
 class _Polled:
     """Waits for a child and drains its outputs whenever it is asked: a thread for each would take longer."""
 
-    def __init__(self, child: _Child, end: int) -> None:
-        """Take `end`, a descriptor that can be read when the child has ended."""
+    def __init__(self, child: _Child, end: int, most: int) -> None:
+        """Take `end`, a descriptor that can be read when the child has ended; `most` bytes of each output are kept."""
         import select
 
         self._poll = select.poll()
         self._end: int | None = end
-        self._kept = {child.out: Kept(OUTPUT_LIMIT), child.err: Kept(OUTPUT_LIMIT)}
+        self._kept = {child.out: Kept(most), child.err: Kept(most)}
         self._open = {end, *self._kept}
         for descriptor in self._open:
             self._poll.register(descriptor, select.POLLIN)

@@ -183,6 +183,13 @@ class Machine:
         """Start a child as `run` does, and do not wait for it."""
         return Ended(self.run(argv, env=env, cwd=cwd, limit=limit))
 
+    def feed(self, commands: Sequence[Sequence[str]], data: bytes, limit: float) -> list[RunResult]:
+        """Run commands beside each other, each with `data` as its input; return how each ended.
+
+        Of what a command prints more is kept than by `run`, as it may speak for many machines.
+        """
+        raise TypeError(f"{type(self).__name__} cannot do this")
+
     def make_folder(self) -> str:
         """Make a private folder for a child's results.
 
@@ -205,6 +212,21 @@ class Machine:
 
     def remember(self, path: str, data: bytes) -> None:
         """Write a file of the user's cache folder, its folder with it; nothing where that cannot be."""
+
+    def kept(self, question: str) -> Any:
+        """Return what was found out about this machine when its answers were recorded; None where it is the real one.
+
+        Raises:
+            NotRecorded: its answers were recorded, and that is not among them.
+        """
+        return None
+
+    def keep(self, question: str, answer: Any) -> None:
+        """Keep what was found out by running something, as JSON has it, where the answers are being recorded."""
+
+    def processor(self) -> str:
+        """Return the kind of its processor, such as ``x86_64``; empty where it is not known."""
+        return ""
 
     def processes(self) -> list[RawProcess]:
         """Read every live process that has a command line, and those that are closed to us."""
@@ -318,6 +340,17 @@ class Machine:
             return around(self.read_bytes(path), mark, most)
         except Unreadable:
             return []
+
+    def digest(self, path: str, kind: str) -> str:
+        """Return the hash of a file in the form of RECORD (PEP 376, 427); empty where it cannot be made."""
+        import base64
+        import hashlib
+
+        try:
+            made = hashlib.new(kind, self.read_whole(path))
+        except (Unreadable, ValueError, TypeError):
+            return ""
+        return base64.urlsafe_b64encode(made.digest()).rstrip(b"=").decode()
 
     def tree_size(self, path: str, most: int = 200_000) -> int:
         """Return the bytes of a file or of all files below a folder, links not followed."""

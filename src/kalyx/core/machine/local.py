@@ -24,6 +24,8 @@ if TYPE_CHECKING:
     R = TypeVar("R")
 
 DEEP = 60  # parts of a path: a deeper one is resolved by the system's own way, not part by part
+FED_AT_ONCE = 64  # commands
+FED_LIMIT = 64 * 1024 * 1024  # bytes of what each prints
 WHOLE_LISTING = 4 * 1024 * 1024  # bytes of a folder itself
 
 __all__ = ["RealMachine", "own_command", "read_registry"]
@@ -270,6 +272,19 @@ class RealMachine(Machine):
             folder = None  # inherited: it may have been removed or closed under us
         return Run(argv, dict(self.env if env is None else env), folder, limit, judged.key if judged else None)
 
+    def feed(self, commands: Sequence[Sequence[str]], data: bytes, limit: float) -> list[RunResult]:
+        from kalyx.core.machine.threads import ask_all
+
+        folder = self.make_folder()
+        try:
+            given = os.path.join(folder, "input")
+            with open(given, "wb") as file:
+                file.write(data)
+            return ask_all(lambda argv: Run(argv, self.env, None, limit, given=given, most=FED_LIMIT).result(),
+                           commands, FED_AT_ONCE)
+        finally:
+            self.remove_folder(folder)
+
     def in_processes(self, function: Callable[..., Any], parts: Sequence[Sequence[Any]]) -> Iterator[Any]:
         """Share the parts out among processes."""
         from kalyx.core.machine.workers import share_out
@@ -292,6 +307,11 @@ class RealMachine(Machine):
             os.replace(temporary, path)
         except OSError:  # it is found out anew the next time
             pass
+
+    def processor(self) -> str:
+        import platform
+
+        return platform.machine()
 
     def processes(self) -> list[RawProcess]:
         from kalyx.core.machine.process_table import read_processes

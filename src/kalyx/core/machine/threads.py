@@ -64,8 +64,8 @@ class Once:
         return self._made[key]  # type: ignore[return-value]  # what `make` of this key returned
 
 
-def ask_all(ask: Callable[[T], R], items: Iterable[T]) -> list[R]:
-    """Return ``[ask(item) for item in items]``, several asked at once.
+def ask_all(ask: Callable[[T], R], items: Iterable[T], most: int = MOST) -> list[R]:
+    """Return ``[ask(item) for item in items]``, several asked at once, at most so many.
 
     The first exception is raised when all have ended.
     """
@@ -88,7 +88,7 @@ def ask_all(ask: Callable[[T], R], items: Iterable[T]) -> list[R]:
 
     if len(wanted) < 2:
         return [ask(item) for item in wanted]
-    for thread in [begin(work) for _ in range(min(MOST, len(wanted)))]:
+    for thread in [begin(work) for _ in range(min(most, len(wanted)))]:
         thread.join()
     if errors:
         raise errors[0]

@@ -7,11 +7,9 @@ from kalyx.core.lean.record import field, record
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Mapping
-    from typing import Literal
 
     from kalyx.core.model.imports import Distribution
-
-    SideKind = Literal["seat", "snapshot", "beacon", "requirements", "packages"]
+    from kalyx.core.model.kinds import SideKind
 
 __all__ = ["Contrasted", "DistributionDifference", "Listed", "Side"]
 

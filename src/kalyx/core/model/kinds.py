@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     Outcome = Literal["imports", "fails", "crash", "hang", "no-start"]  # of an import that was tried
     Answered = Literal["imports", "fails", "unknown"]  # what is said of an import
     KnownBy = Literal["asked", "read", "gone", "broken", "unknown", "other", "text"]
-    SeatKind = Literal["shell", "editor", "kernel", "notebook", "script", "process", "python", "env"]
+    SeatKind = Literal["shell", "editor", "kernel", "notebook", "script", "process", "python", "env", "beacon"]
+    SideKind = Literal["seat", "snapshot", "beacon", "requirements", "packages"]
     EnvironmentKind = Literal["venv", "conda", "base"]
     LayerName = Literal["start", "pythonpath", "stdlib", "env", "base", "user", "link", "other"]

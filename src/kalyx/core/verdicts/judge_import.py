@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from kalyx.core.errors import KalyxError
+from kalyx.core.errors import KalyxError, NotRecorded
 from kalyx.core.facts.search_path.modules import top_level
+from kalyx.core.lean.record import replace
 from kalyx.core.model import Finding, ImportReport
 from kalyx.core.verdicts.index import CHECKS
+from kalyx.core.verdicts.known import as_known, report_unknown
 from kalyx.core.verdicts.reading.absence import is_absent
 from kalyx.core.verdicts.reading.failure import read_failure
 
@@ -112,14 +114,22 @@ def _plain(name: str) -> str:
 
 
 def _all_true(case: Case, failure: Failure | None, checks: Sequence[IndexedCheck]) -> list[Finding]:
-    """Return what holds, of these checks, in their order."""
+    """Return what holds, of these checks, in their order.
+
+    After a check that could not be made, as what it asks was not recorded, nothing is certain, and no last resort.
+    """
     found: list[Finding] = []
+    skipped = False
     for check in checks:
         known = {f.cause for f in found}
-        if known.intersection(check.silent_beside) or (known and check.last_resort):
+        if known.intersection(check.silent_beside) or (check.last_resort and (known or skipped)):
             continue
         try:
             finding = function_of(check)(case, failure)
+        except NotRecorded as error:
+            report_unknown(case.files, error)
+            skipped = True
+            continue
         except KalyxError:
             raise
         except Exception as error:  # one check's mistake is not to cost the others' answer
@@ -129,7 +139,8 @@ def _all_true(case: Case, failure: Failure | None, checks: Sequence[IndexedCheck
                               f"Kalyx made a mistake in it ({type(error).__name__}: {error})")
             continue
         if isinstance(finding, Finding):
-            found.append(finding)
+            likely = skipped and finding.confidence == "certain"
+            found.append(replace(finding, confidence="likely") if likely else finding)
     return found
 
 

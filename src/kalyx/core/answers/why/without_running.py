@@ -95,9 +95,13 @@ def read_case(context: SeatContext, facts: SeatFacts, launch: Launch | None, nei
     if interpreter is None or launch is None or examined is None or not interpreter.works \
             or interpreter.prefix is None:
         return None
-    path = read_search_path(context.machine, interpreter, examined.stdlib, examined.config, launch.env,
-                            start=launch.start or launch.cwd, cwd=launch.cwd, flags=launch.argv[1:])
-    python = replace(_python(context, interpreter, launch, path), front=tuple(f for f, front in folders if front),
+    if facts.ran is not None:
+        python = facts.ran
+    else:
+        path = read_search_path(context.machine, interpreter, examined.stdlib, examined.config, launch.env,
+                                start=launch.start or launch.cwd, cwd=launch.cwd, flags=launch.argv[1:])
+        python = _python(context, interpreter, launch, path)
+    python = replace(python, front=tuple(f for f, front in folders if front),
                      back=tuple(f for f, front in folders if not front))
     return Case(context.machine, replace(seat, launch=launch), Observation("", None, "fails", python), neighbours)
 

@@ -94,7 +94,7 @@ class Neighbours:
     def _in_user_sites(self, module: str) -> list[Elsewhere]:
         """Return the user sites that have a module; that of the seat's own Python is judged by itself."""
         found = []
-        for folder, version in user_sites(self.files):
+        for folder, version in user_sites(self.files) if self._survey else ():
             if not self._index.site(folder).holds(module):
                 continue
             owner = self.metadata_in(folder).providing(module)

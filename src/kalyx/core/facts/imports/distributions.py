@@ -176,7 +176,7 @@ class SeenDistributions:
         """The seat's interpreter, as wheels are made for one."""
         from kalyx.core.facts.packaging.wheelhouse import Target
 
-        return Target.of(self._python, self._files.platform)
+        return Target.of(self._python, self._files)
 
 
 def _brings(distribution: Distribution, file: str) -> bool:

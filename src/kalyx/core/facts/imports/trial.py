@@ -8,6 +8,7 @@ import sys
 from _frozen_importlib_external import MAGIC_NUMBER  # `importlib.util` has it too, and takes long to load
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.imports.kept_observation import as_data, observation_of
 from kalyx.core.lean.record import names_of, replace
 from kalyx.core.model import Frame, Observation, ObservedError, RunningPython
 
@@ -44,23 +45,41 @@ class Attempt:
 
     def __init__(self, machine: Machine, launch: Launch, interpreter: Interpreter | None,
                  probe_folder: str, module: str, name: str | None, limit: float) -> None:
-        """Begin to import `module`, or `name` from it."""
+        """Begin to import `module`, or `name` from it.
+
+        Raises:
+            NotRecorded: the machine's answers were recorded, and that was not tried then.
+        """
+        self._machine = machine
         self._module = module
         self._name = name
         request = f"{module}:{name}" if name else module
-        self._trial = _Trial(machine, launch, interpreter, probe_folder, [request], limit)
+        self._question = _question(launch, [request])
+        self._kept = machine.kept(self._question)
+        self._trial = None if self._kept is not None else _Trial(
+            machine, launch, interpreter, probe_folder, [request], limit)
 
     def ended(self) -> bool:
         """Whether it has come to its end."""
-        return self._trial.ended()
+        return self._trial is None or self._trial.ended()
 
     def result(self) -> Observation:
         """Wait for its end; return what was seen."""
-        return _assemble(self._module, self._name, *self._trial.result())
+        if self._trial is None:
+            return observation_of(self._kept)
+        seen = _assemble(self._module, self._name, *self._trial.result())
+        self._machine.keep(self._question, as_data(seen))
+        return seen
 
     def end(self) -> None:
         """End it, without waiting for a result."""
-        self._trial.end()
+        if self._trial is not None:
+            self._trial.end()
+
+
+def _question(launch: Launch, requests: Sequence[str]) -> str:
+    """Return what a trial is known by where answers are recorded: how Python was started, and what was imported."""
+    return " ".join(["import", *requests, "by", *launch.argv, "in", launch.cwd, launch.start, launch.main or ""])
 
 
 def observe_imports(machine: Machine, launch: Launch, interpreter: Interpreter | None,
@@ -75,6 +94,17 @@ def observe_imports(machine: Machine, launch: Launch, interpreter: Interpreter |
     A request that could not be tried any more is left out.
     """
     added = [("<" if front else ">") + folder for folder, front in folders]
+    question = _question(launch, [*added, *requests])
+    kept = machine.kept(question)
+    if kept is not None:
+        return {request: observation_of(one) for request, one in kept.items()}
+    seen = _observed(machine, launch, interpreter, probe_folder, requests, limit, added)
+    machine.keep(question, {request: as_data(one) for request, one in seen.items()})
+    return seen
+
+
+def _observed(machine: Machine, launch: Launch, interpreter: Interpreter | None, probe_folder: str,
+              requests: Sequence[str], limit: float, added: Sequence[str]) -> dict[str, Observation]:
     seen: dict[str, Observation] = {}
     waiting, spent = list(dict.fromkeys(requests)), 0.0
     for _ in range(MOST_RUNS):

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import configparser
 import io
-import platform
 import re
 import zipfile
 from urllib.parse import unquote, urlparse
@@ -48,21 +47,25 @@ class Wheel:
 
 @record
 class Target:
-    """An interpreter, as far as it decides which wheels it can use; `flags` are those of its ABI (t, d)."""
+    """An interpreter, as far as it decides which wheels it can use; `flags` are those of its ABI (t, d).
+
+    `processor` is the kind of the machine's, such as ``x86_64``.
+    """
 
     version: str
     implementation: str
     system: str
+    processor: str
     flags: str = ""
     is_musl: bool = False
 
     @staticmethod
-    def of(python: RunningPython, system: str) -> Target:
-        """Return what an interpreter is, by the endings of the compiled modules that it loads."""
+    def of(python: RunningPython, files: Files) -> Target:
+        """Return what an interpreter of a machine is, by the endings of the compiled modules that it loads."""
         tagged = max(python.suffixes, key=len, default="")
         match = re.search(r"(_d)?\.(?:cpython-|cp)\d+([a-z]*)", tagged)
         flags = (match[2] + ("d" if match[1] else "")) if match else ""
-        return Target(python.version, python.implementation, system, "".join(sorted(set(flags) & set("td"))),
+        return Target(python.version, python.implementation, files.platform, files.processor(), "".join(sorted(set(flags) & set("td"))),
                       "musl" in tagged)
 
 
@@ -234,7 +237,7 @@ def fits(tag: Tag, python: Target) -> bool:
     system = {"linux": "linux", "darwin": "macosx", "win32": "win"}.get(python.system, python.system)
     if tag.platform.startswith(("manylinux", "musllinux")) and python.is_musl == tag.platform.startswith("manylinux"):
         return False
-    kinds = (platform.machine().lower(), "universal2", "win32")
+    kinds = (python.processor.lower(), "universal2", "win32")
     return for_python and (tag.platform == "any" or (system in tag.platform and tag.platform.endswith(kinds)))
 
 

@@ -22,7 +22,7 @@ if TYPE_CHECKING:  # loaded where they are used: each costs a part of every comm
     from kalyx.core.facts.kernels import notebooks
     from kalyx.core.facts.shells import commands
     from kalyx.core.machine.interface import Machine, RunResult
-    from kalyx.core.model import Environment, Interpreter, Kernel, Launch, Note, TrailStep
+    from kalyx.core.model import Environment, Interpreter, Kernel, Launch, Note, RunningPython, TrailStep
     from kalyx.core.model.kinds import SeatKind
 
 __all__ = ["SeatContext", "SeatFacts"]
@@ -37,7 +37,7 @@ class SeatFacts:
 
     ``foreign``: it is a process of another user. ``kernel_word`` is the program that a kernelspec starts in the end,
     as it is written. ``cannot_start`` says why a script's first line leads nowhere, ``untold`` why what it starts
-    cannot be told.
+    cannot be told. ``ran`` is what its interpreter said of itself as it ran, where it was told elsewhere.
     """
 
     seat: Seat
@@ -53,6 +53,7 @@ class SeatFacts:
     script_head: str = ""
     others: tuple[Kernel, ...] = ()
     foreign: bool = False
+    ran: RunningPython | None = None
 
 
 class SeatContext:
@@ -65,7 +66,7 @@ class SeatContext:
                  roots: tuple[str, ...] = (), notes: tuple[Note, ...] = (), asks_when_read: bool = True,
                  anyway: bool = False, shell_names: Sequence[commands.ShellName] = (),
                  server: tuple[Interpreter | None, str] | None = None, below: tuple[str, ...] = (),
-                 examiner: Examiner | None = None) -> None:
+                 given: SeatFacts | None = None, examiner: Examiner | None = None) -> None:
         """Look from `folder`.
 
         `limit` is in seconds, for each interpreter that is asked; `roots` are further places of
@@ -73,24 +74,35 @@ class SeatContext:
         interpreter of which the files say all is not asked as well; with `anyway` code is run as another
         user's process says. `shell_names` are aliases and functions of the interactive shell, where it was
         asked; `server` is the interpreter of the notebook server, and how it was found, where it is given.
+        `given` is the one seat of a machine of which no more is known.
         """
         self._given: dict[str, Any] = {
             "roots": roots, "notes": notes, "asks_when_read": asks_when_read, "anyway": anyway,
-            "shell_names": shell_names, "server": server, "below": below}
+            "shell_names": shell_names, "server": server, "below": below, "given": given}
         self.machine = machine
         self.folder = machine.absolute(folder)
         self.anyway = anyway
         self.shell_names = shell_names
-        self.examiner = examiner or Examiner(machine, self.folder, probe_folder, limit, asks_when_read)
         self._once = Once()
+        self._asking = (probe_folder, limit, asks_when_read)
+        self._examiner = examiner
+        if given is None:
+            self._examiner = self.examiner
+
+    @property
+    def examiner(self) -> Examiner:
+        """What finds out what executables are, each once."""
+        if self._examiner is None:
+            self._examiner = Examiner(self.machine, self.folder, *self._asking)
+        return self._examiner
 
     def but(self, **changes: Any) -> SeatContext:
         """Return the same with other options; what was found out not to be trusted stays so."""
         given = {**self._given, **changes}
-        examiner = self.examiner if given["asks_when_read"] == self._given["asks_when_read"] else \
-            self.examiner.but(given["asks_when_read"])
-        return SeatContext(self.machine, self.folder, self.examiner.probe_folder, self.examiner.limit,
-                           examiner=examiner, **given)
+        examiner = self._examiner
+        if examiner is not None and given["asks_when_read"] != self._given["asks_when_read"]:
+            examiner = examiner.but(given["asks_when_read"])
+        return SeatContext(self.machine, self.folder, *self._asking[:2], examiner=examiner, **given)
 
     def beside(self, seat_ref: str) -> SeatContext:
         """Return the same, which also looks where an environment that is named by its path has its neighbours."""
@@ -102,6 +114,12 @@ class SeatContext:
                 or not is_environment(m, prefix) or len(m.entries(above)) > MOST_NEIGHBOURS:
             return self
         return self.but(roots=(*self._given["roots"], above))
+
+    @property
+    def given(self) -> SeatFacts | None:
+        """The one seat of a machine of which no more is known; None where seats are looked for."""
+        found: SeatFacts | None = self._given["given"]
+        return found
 
     @property
     def config(self) -> Config:
@@ -131,14 +149,20 @@ class SeatContext:
 
     def environments(self) -> list[Environment]:
         """Return the known environments, those that kernels run among them."""
+        if self.given is not None:
+            return []
         return self.surveyor.environments(self.prefixes())
 
     def bases(self) -> list[Interpreter]:
         """Return the interpreters that are no environment's, the newest last."""
+        if self.given is not None:
+            return []
         return self.surveyor.bases(self.prefixes())
 
     def prefixes(self) -> list[str]:
         """Return where the known environments are, without looking into them any further."""
+        if self.given is not None:
+            return []
         return self._once.get("prefixes", lambda: self.surveyor.prefixes(
             [*self._prefixes_of_kernels(), *self._named_prefixes()]))
 
@@ -197,6 +221,8 @@ class SeatContext:
 
     def kernels(self) -> list[Kernel]:
         """Return every registered kernel in search order."""
+        if self.given is not None:
+            return []
         from kalyx.core.facts.kernels import kernelspecs
 
         return self._once.get("kernels", lambda: kernelspecs.read_kernels(self.machine, self.server()[0]))

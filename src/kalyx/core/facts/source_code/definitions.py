@@ -5,7 +5,7 @@ from __future__ import annotations
 import ast
 import re
 
-from kalyx.core.errors import Unreadable
+from kalyx.core.errors import NotRecorded, Unreadable
 from kalyx.core.facts.source_code.syntax import parse
 
 TYPE_CHECKING = False
@@ -27,7 +27,7 @@ def defined_names(files: Files, source: str, *, perhaps: bool = False) -> dict[s
     """
     try:
         return names_in_text(files.read_text(source, SOURCE_LIMIT), perhaps=perhaps)
-    except Unreadable:
+    except (Unreadable, NotRecorded):
         return {}
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.packaging.pip_lines import can_serve, lent_pip, own_pip
 from kalyx.core.model import version_pair
+from kalyx.core.verdicts.known import as_known
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -29,7 +30,7 @@ def pip_flags(case: Case) -> tuple[str, ...]:
         return ()
     calm = ("-W", "ignore") if "error" in case.launch.env.get("PYTHONWARNINGS", "") else ()  # pip warns too
     flags = case.python.flags
-    if flags.get("isolated") or _hides_library(case):
+    if flags.get("isolated") or as_known(case.files, lambda: _hides_library(case), False):
         return (*calm, "-I")
     config = find_venv_config(case.files, case.python.executable)
     alone = flags.get("no_user_site") and (config is None or config.open_to_base)

@@ -10,6 +10,7 @@ from kalyx.core.facts.interpreters.path_lookup import follow_links
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.known import as_known
 from kalyx.core.verdicts.remedies.environments import remake
 
 TYPE_CHECKING = False
@@ -27,8 +28,10 @@ def judge_environment(environment: Environment, files: Files,
                       bases: Callable[[], list[Interpreter]]) -> list[Finding]:
     """Return what is wrong with an environment; a healthy one has no findings."""
     config = find_venv_config(files, python_in(files, environment.path))
-    found = [env_base_gone(environment, files, config, bases), own_program_gone(environment, files, config, bases),
-             env_moved(environment, files), env_version_skew(environment, files)]
+    checks = (lambda: env_base_gone(environment, files, config, bases),
+              lambda: own_program_gone(environment, files, config, bases),
+              lambda: env_moved(environment, files), lambda: env_version_skew(environment, files))
+    found = [as_known(files, check, None) for check in checks]
     return [f for f in found if f is not None]
 
 

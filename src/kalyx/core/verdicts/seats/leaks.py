@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.facts.interpreters.environment import is_environment, prefix_of
 from kalyx.core.facts.interpreters.path_lookup import version_in_name
-from kalyx.core.facts.search_path.predicted import read_search_path
+from kalyx.core.facts.seats.search_path import path_of_seat
 from kalyx.core.facts.shells.loaded_modules import brought_by
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Evidence, Finding
@@ -51,9 +51,7 @@ def judge_leaks(facts: SeatFacts, files: Files, neighbours: Neighbours) -> list[
     if seat.interpreter is None or seat.launch is None or examined is None or seat.environment is None \
             or not seat.interpreter.works or not seat.interpreter.prefix:
         return []
-    launch, config = seat.launch, examined.config
-    path = read_search_path(files, seat.interpreter, examined.stdlib, config, launch.env, start=None,
-                            cwd=launch.cwd, flags=launch.argv[1:])
+    config, path = examined.config, path_of_seat(files, facts, start=None)
     is_open = config is not None and config.open_to_base
     found = [layer_leak(leak, facts, files) for leak in _leaks(path, seat.environment, files, neighbours)
              if leak.hides or not _is_meant(leak, seat.environment, is_open)]

@@ -1,0 +1,35 @@
+"""A judgement on a machine of which not everything is known: what was not recorded costs that judgement alone."""
+
+from __future__ import annotations
+
+from kalyx.core.errors import NotRecorded
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Callable
+    from typing import TypeVar
+
+    from kalyx.core.facts.files import Files
+
+    R = TypeVar("R")
+
+__all__ = ["NOT_RECORDED", "as_known", "report_unknown"]
+
+NOT_RECORDED = "it was not recorded"  # the reason by which such a trouble is told from others
+
+
+def as_known(files: Files, judge: Callable[[], R], otherwise: R) -> R:
+    """Return what a judgement comes to, or `otherwise` where something that it asks was not recorded.
+
+    That is written down, to be said beside the answer.
+    """
+    try:
+        return judge()
+    except NotRecorded as error:
+        report_unknown(files, error)
+        return otherwise
+
+
+def report_unknown(files: Files, error: NotRecorded) -> None:
+    """Write down what could not be found out."""
+    files.report(error.question, NOT_RECORDED)
