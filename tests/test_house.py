@@ -20,8 +20,8 @@ from tests.support.build import World, other_pythons, run
 
 SOURCE = Path(importlib.import_module("kalyx").__file__ or "").parent
 # each room of core/ may import only what stands before it
-ORDER = ["lean", "errors", "masks", "quoting", "toml", "model", "machine", "tables", "facts", "verdicts",
-         "entering", "wire", "changes", "answers"]
+ORDER = ["lean", "errors", "masks", "quoting", "redaction", "toml", "model", "machine", "tables", "facts", "verdicts",
+         "entering", "wire", "changes", "carried", "answers"]
 
 
 @cache
@@ -75,13 +75,15 @@ def code_lines(node: ast.FunctionDef, text: list[str]) -> int:
 
 
 def test_nothing_is_long() -> None:
-    """No module has more than 400 lines, no function more than 40; the probe is one file, as it runs as one."""
+    """No module has more than 400 lines, no function more than 40; the probe is one file, as it runs as one, and a
+    beacon one function, which leaves no names where it is pasted.
+    """
     for name, file in modules().items():
         text = file.read_text().splitlines()
         assert len(text) <= 400 or ".probe." in name, name
         for node in ast.walk(ast.parse(file.read_text())):
             if isinstance(node, ast.FunctionDef):
-                assert code_lines(node, text) <= 40, (name, node.name)
+                assert code_lines(node, text) <= 40 or name == "kalyx.probe.beacon", (name, node.name)
 
 
 def test_modules_named_in_strings() -> None:

@@ -11,10 +11,12 @@ from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.lean.record import replace
 from kalyx.core.machine.local import RealMachine, own_command
 from kalyx.core.quoting import name_of_shell
+from kalyx.core.verdicts.known import NOT_RECORDED
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     import argparse
+    from collections.abc import Sequence
     from typing import Any
 
     from kalyx.core.machine.interface import Machine
@@ -53,12 +55,17 @@ def looked_at(machine: Machine) -> None:
 
 
 _looked_at: list[Machine] = []
+MOST_SHOWN = 3  # things that were not recorded
 MOST_UNREAD = 20  # notes about what could not be read
 
 
 def with_unread(answer: Any, name: str) -> Any:
     """Return an answer with a note for what is there and could not be read, unless it says so itself."""
     troubles = {path: why for machine in _looked_at for path, why in machine.troubles.items()}
+    unknown = [question for question, why in troubles.items() if why == NOT_RECORDED]
+    if unknown and hasattr(answer, "notes"):
+        answer = replace(answer, notes=(*answer.notes, not_recorded(unknown)))
+        troubles = {path: why for path, why in troubles.items() if why != NOT_RECORDED}
     if not troubles or not hasattr(answer, "notes"):
         return answer
     from kalyx.core.model import Note
@@ -71,6 +78,15 @@ def with_unread(answer: Any, name: str) -> Any:
     if len(missing) > MOST_UNREAD:
         notes.append(Note("unread", f"Nor could {len(missing) - MOST_UNREAD} other files and folders."))
     return replace(answer, notes=(*answer.notes, *notes))
+
+
+def not_recorded(questions: Sequence[str]) -> Note:
+    """Say what of a machine elsewhere could not be found out."""
+    from kalyx.core.model import Note
+
+    more = f", and {len(questions) - MOST_SHOWN} more" if len(questions) > MOST_SHOWN else ""
+    return Note("not-recorded", f"Not known of the other machine, and left out of what is judged: "
+                f"{'; '.join(questions[:MOST_SHOWN])}{more}.")
 
 
 def progress(text: str) -> None:
@@ -122,7 +138,8 @@ def print_answer(options: argparse.Namespace, answer: Any, *, what: str = "") ->
     from kalyx.show.page import Page
     from kalyx.show.write import Writer
 
-    page = Page(os.path.expanduser("~"), os.name == "nt", own_command(), name_of_shell(sys.platform, os.environ))
+    home = "" if name == "elsewhere" else os.path.expanduser("~")  # another machine's folders are shown whole
+    page = Page(home, os.name == "nt", own_command(), name_of_shell(sys.platform, os.environ))
     _page_of(name).lay_out(page, answer, verbose=options.verbose)
     if options.quiet:
         page.lines = [line for line in page.lines if line.role.startswith("title")]

@@ -43,7 +43,8 @@ kalyx says which Python is really used here, and why an import fails in it.
 """
 
 
-LOOKING = ("here", "why", "envs", "packages", "running", "kernels", "ask", "fit", "contrast", "weigh", "report", "snapshot")
+LOOKING = ("here", "why", "envs", "packages", "running", "kernels", "ask", "fit", "contrast", "weigh", "report",
+           "snapshot")
 OWN_SECONDS = 30.0  # for Kalyx's own work, beside five times what a child may take
 CHILD_SECONDS = 60.0
 

@@ -12,6 +12,7 @@ __all__ = ["MASK", "is_secret_name", "masked", "masked_addresses", "masked_code"
 
 MASK = "***"
 _ADDRESS = re.compile(r"(?<=[A-Za-z0-9]{2}:/)(/?)[^/\s@\"'<>]{1,400}@")  # a path that was made of one has a slash less
+_CHANNEL = re.compile(r"(://[^/\s\"'<>]{1,400}/t/)[^/\s\"'<>]{1,400}")  # a token as a part of a channel's address
 _SECRET = (r"[\w-]{0,60}(?:token|passw(?:or)?d|passphrase|secret|credentials?|"
            r"(?:api|access|private|secret|auth|account|signing|ssh|encryption)[_-]?key)")
 # A secret's name, a sign and its value; an option with its value; a bare ``key`` with what no line of code says
@@ -19,8 +20,8 @@ _NAMED = re.compile(rf"(?i)(?<![\w-])(?:(?P<named>{_SECRET}[\"']?\s{{0,3}}[=:]\s
                  r"(?P<value>\"[^\"\n]{0,400}\"|'[^'\n]{0,400}'|[^\s\"',;&)\]}]+)|"
                  r"(?P<key>[\w-]{0,60}key=)(?=[A-Za-z0-9+/_-]{0,200}[0-9])[A-Za-z0-9+/=_-]{8,400})")
 # The same where it is a text in code: what an expression makes is not known, and left as it is
-_NAMED_TEXT = re.compile(rf"(?i)(?<![\w-])(?P<named>{_SECRET}[\"']?\s{{0,3}}[=:]\s{{0,3}})(?P<value>\"[^\"\n]{{0,400}}\"|"
-                         r"'[^'\n]{0,400}')")
+_NAMED_TEXT = re.compile(rf"(?i)(?<![\w-])(?P<named>{_SECRET}[\"']?\s{{0,3}}[=:]\s{{0,3}})"
+                         r"(?P<value>\"[^\"\n]{0,400}\"|'[^'\n]{0,400}')")
 _NAME = re.compile(rf"(?i){_SECRET}s?")
 _WORDS = ("token", "passw", "secret", "key", "passphrase", "credential")
 
@@ -39,7 +40,10 @@ def masked_code(text: str) -> str:
 
 def masked_addresses(text: str) -> str:
     """Return a text in which the names and passwords in addresses are three asterisks."""
-    return _ADDRESS.sub(rf"\1{MASK}@", text) if ":/" in text else text
+    if ":/" not in text:
+        return text
+    text = _ADDRESS.sub(rf"\1{MASK}@", text)
+    return _CHANNEL.sub(rf"\1{MASK}", text) if "/t/" in text else text
 
 
 def _may_name(text: str) -> bool:

@@ -35,7 +35,7 @@ class Redactor:
     def text(self, text: str) -> str:
         """Return a text without those names."""
         for pattern, put in self._words:
-            text = pattern.sub(lambda _, put=put: put, text)
+            text = pattern.sub(put.replace("\\", r"\\"), text)
         return text
 
     def document(self, value: Any) -> Any:

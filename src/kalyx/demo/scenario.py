@@ -9,7 +9,8 @@ What lies where:
 - ``home/.local/share/jupyter``: a kernel "lab" that runs lab-old; "greenhouse", whose environment
   is gone
 - ``home/fernhollow/``: the project: a notebook, scripts, editor settings, a file and a folder of its
-  own with a package's name, and a visitor's traceback
+  own with a package's name, a visitor's traceback and her mail with a beacon's block, and what stands in for a
+  container
 - ``wheels/``: the distributions that pip finds without a network
 - ``old-disk/``: a wheel for an older Python, copied into lab by hand
 """
@@ -29,6 +30,7 @@ from pathlib import Path
 from kalyx.core.errors import Refused
 from kalyx.core.lean.record import record
 from kalyx.demo.distributions import KERNEL_ARGS, build_wheels
+from kalyx.demo.visitor import mail
 
 __all__ = ["Scenario", "build", "program"]
 
@@ -341,6 +343,18 @@ def _write_project(project: str) -> None:
     _write(os.path.join(project, "requirements.txt"), (
         "# what the vault's scripts count on\ngermkit>=2\nhumidlog\ndewpoint-client<0.5  # the mast is old\n"))
     _write(os.path.join(project, "helpers", "labels.py"), "WIDTH = 32\n")
+    _write_from_elsewhere(project, folder)
+
+
+def _write_from_elsewhere(project: str, folder: str) -> None:
+    _write(os.path.join(project, "visitor-beacon.txt"), mail())
+    _write(os.path.join(project, "in_container.py"), (
+        "# starts Python as a container of the vault's web page does: with variables of its own, and no others\n"
+        "import os\nimport subprocess\nimport sys\n\n"
+        "own = {k: os.environ[k] for k in ('HOME', 'USERPROFILE', 'SYSTEMROOT') if k in os.environ}\n"
+        "python = os.path.join(own.get('HOME') or own['USERPROFILE'], 'envs', 'lab-old', "
+        f"{folder!r}, 'python')\n"
+        "sys.exit(subprocess.call([python, '-'], env=own))\n"))
     _write(os.path.join(project, "visitor.txt"), (
         "Traceback (most recent call last):\n"
         '  File "C:\\Users\\visitor\\trays.py", line 2, in <module>\n    import germkit\n'

@@ -55,6 +55,10 @@ STEPS = (
          ("why", "humidlog", "--compare", "env:lab-old")),
     Step("A visitor sends a traceback from a computer that is not this one.",
          ("why", "--traceback", "visitor.txt")),
+    Step("Kalyx cannot be installed on a visitor's laptop. She has run a beacon there, and mails what it printed.",
+         ("why", "--from", "visitor-beacon.txt")),
+    Step("Nor is it in the container that serves the vault's page. It is asked there through a command.",
+         ("why", "humidlog", "germkit", "--through", "python in_container.py")),
     Step("A kernel from the notebook's menu never starts.",
          ("why", "germkit", "--at", "kernel:greenhouse")),
     Step("Which environments are there, and are they well?", ("envs", "--under", "../envs")),
@@ -83,6 +87,9 @@ STEPS = (
     Step("What did Kalyx change?", ("changes",)),
     Step("The greenhouse kernel is wanted after all.", ("undo", "3")),
     Step("And now?", ("here",)),
+    Step("What the notebook runs in is to be compared on another machine: its facts, as one file.",
+         ("snapshot", "--at", "notebook:germination.ipynb", "--why", "germkit", "--to", "germination.json")),
+    Step("There they say the same as here.", ("why", "germkit", "--from", "germination.json")),
     Step("What is left goes to a colleague, as one page, without anybody's name.", ("report", "--redact")),
 )
 

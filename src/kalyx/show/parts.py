@@ -35,7 +35,8 @@ def can_mend(page: Page, findings: Sequence[Finding]) -> bool:
     """Whether a remedy of a problem is one that Kalyx can carry out."""
     from kalyx.core.changes.carry_out import why_not_carried_out
 
-    return not page.elsewhere and any(not why_not_carried_out(r, page.own_command) for f in findings if f.is_problem for r in f.remedies)
+    return not page.elsewhere and any(
+        not why_not_carried_out(r, page.own_command) for f in findings if f.is_problem for r in f.remedies)
 
 
 def mend_line(page: Page, words: tuple[str, ...], findings: Sequence[Finding]) -> None:

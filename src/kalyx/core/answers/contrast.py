@@ -5,15 +5,16 @@ from __future__ import annotations
 import json
 import re
 
+from kalyx.core.answers.elsewhere import place_named
 from kalyx.core.answers.put import read_installed, read_layers
-from kalyx.core.errors import NothingToJudge, Unreadable
+from kalyx.core.errors import NothingToJudge, NotRecorded, Unreadable
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.packaging.package_lists import is_package_list, read_package_list
 from kalyx.core.facts.packaging.requirements import marker_values
 from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.facts.source_code.imports import find_sources
 from kalyx.core.facts.source_code.needs import read_needs
-from kalyx.core.lean.record import record
+from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Listed, Place, Remedy, Side
 from kalyx.core.model.names import normal_name
 from kalyx.core.verdicts.contrast.compare import compare, findings_of
@@ -22,10 +23,10 @@ from kalyx.core.verdicts.seats.judge_seat import judge_seat
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from kalyx.core.answers.elsewhere import Elsewhere
     from kalyx.core.facts.files import Files
     from kalyx.core.facts.seats.context import SeatContext
     from kalyx.core.model import Contrasted, Distribution, Finding, Note
-    from kalyx.core.model.kinds import SideKind
 
 __all__ = ["ContrastAnswer", "answer_contrast", "requirement_lines", "side_of_seat"]
 
@@ -67,8 +68,9 @@ class ContrastAnswer:
         return "ok" if self.same or self.as_requirements else "problem"
 
 
-def answer_contrast(context: SeatContext, a: str, b: str, *, as_requirements: bool = False) -> ContrastAnswer:
-    """Hold two sides against each other. Nothing of them is run.
+def answer_contrast(context: SeatContext, a: str | Elsewhere, b: str | Elsewhere, *, as_requirements: bool = False
+                    ) -> ContrastAnswer:
+    """Hold two sides against each other: each by its name, or a place elsewhere. Nothing of them is run.
 
     Raises:
         NothingToJudge: one is not there, or cannot be told.
@@ -81,15 +83,25 @@ def answer_contrast(context: SeatContext, a: str, b: str, *, as_requirements: bo
     return ContrastAnswer(side_a, side_b, found, tuple(findings), tuple(remedies), context.notes, as_requirements)
 
 
-def _side(context: SeatContext, name: str) -> Side:
+def _side(context: SeatContext, name: str | Elsewhere) -> Side:
     m = context.machine
+    place = place_named(m, name, context.probe_folder) if isinstance(name, str) else name
+    if place is not None:
+        try:
+            side = side_of_seat(place.context, place.ref)
+        except NotRecorded as error:
+            raise NothingToJudge(f"What {place.hosts[0]} has cannot be told: {error.message}", error.hint) from None
+        host = place.hosts[0]
+        return replace(side, kind=place.kind, ref=place.ref if place.kind == "beacon" else f"snapshot:{host}",
+                       label=host if place.kind == "beacon" else f"{side.label} on {host}")
+    assert isinstance(name, str)
     if is_package_list(m, name):
         return read_package_list(m, name)
     return side_of_seat(context, name)
 
 
-def side_of_seat(context: SeatContext, name: str, kind: SideKind = "seat") -> Side:
-    """Return a seat or environment as a side; `kind` says where it is known from.
+def side_of_seat(context: SeatContext, name: str) -> Side:
+    """Return a seat or environment as a side.
 
     Raises:
         NothingToJudge: it is not there, or what it can import cannot be told.
@@ -107,7 +119,8 @@ def side_of_seat(context: SeatContext, name: str, kind: SideKind = "seat") -> Si
     installed = [d for d in read_installed(looking, facts) if d.hidden_by is None]
     listed = {normal_name(d.name): _listed(m, d) for d in installed}
     prefixes = tuple(p for p in (interpreter.prefix, interpreter.base_prefix) if p)
-    return Side(seat.ref, kind, seat.label, listed, interpreter.version, f"{m.platform} {m.processor()}".strip(), prefixes,
+    platform = f"{m.platform} {m.processor()}".strip()
+    return Side(seat.ref, "seat", seat.label, listed, interpreter.version, platform, prefixes,
                 tuple(x.path for x in layers if x.layer in ("pythonpath", "user", "link", "other")),
                 dict(seat.launch.env),
                 marker_values(interpreter.version or "3", interpreter.implementation or "cpython", m.platform))

@@ -15,6 +15,7 @@ from kalyx.core.facts.seats.context import SeatContext, SeatFacts
 from kalyx.core.facts.tracebacks.pasted_text import decode_text
 from kalyx.core.lean.record import record
 from kalyx.core.model import Launch, Note, Seat, TrailStep
+from kalyx.core.verdicts.known import as_known
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -24,8 +25,9 @@ if TYPE_CHECKING:
     from kalyx.core.machine.interface import Machine
     from kalyx.core.model import Observation
 
-__all__ = ["Elsewhere", "of_host", "places_in", "read_told"]
+__all__ = ["Elsewhere", "of_host", "place_named", "places_in", "read_told"]
 
+BEGINS = "kalyx beacon"
 TEXT_LIMIT = 64 * 1024 * 1024  # bytes
 
 
@@ -102,7 +104,8 @@ def _and(left: Sequence[str]) -> str:
 def _nothing(name: str, notes: Sequence[Note]) -> str:
     if not notes:
         return f"{name} holds no block that a beacon printed, and is no snapshot."
-    return notes[0].message if len(notes) == 1 else f"None of the {len(notes)} blocks in {name} is whole: {notes[0].message}"
+    several = f"None of the {len(notes)} blocks in {name} is whole: " if len(notes) > 1 else ""
+    return several + notes[0].message
 
 
 def _place(told: Told, hosts: tuple[str, ...], probe_folder: str) -> Elsewhere:
@@ -113,11 +116,31 @@ def _place(told: Told, hosts: tuple[str, ...], probe_folder: str) -> Elsewhere:
         first, python.prefix) else ""
     launch = Launch((python.executable,), m.env, python.cwd, start)
     steps = (TrailStep(1, f"a beacon was run by {python.executable}", None, None, python.executable),)
-    seat = Seat(f"beacon:{hosts[0]}", "beacon", hosts[0], told.interpreter, environment_of(m, told.interpreter), steps,
-                launch=launch)
-    examined = Examined(told.interpreter, steps, find_venv_config(m, python.executable))
+    environment = as_known(m, lambda: environment_of(m, told.interpreter), None)
+    seat = Seat(f"beacon:{hosts[0]}", "beacon", hosts[0], told.interpreter, environment, steps, launch=launch)
+    config = as_known(m, lambda: find_venv_config(m, python.executable), None)
+    examined = Examined(told.interpreter, steps, config)
     context = SeatContext(m, python.cwd or "/", probe_folder, given=SeatFacts(seat, examined, ran=python))
     return Elsewhere("beacon", hosts, seat.ref, context, told.observations)
+
+
+def place_named(machine: Machine, name: str, probe_folder: str) -> Elsewhere | None:
+    """Return the one place that a file tells of; None where a word names no file that does.
+
+    Raises:
+        NothingToJudge: it is damaged, or tells of several.
+    """
+    if not machine.is_file(machine.absolute(name)):
+        return None
+    text = read_told(machine, name) if _may_tell(machine, name) else ""
+    if not is_snapshot(text) and BEGINS not in text:
+        return None
+    return of_host(places_in(text, name, probe_folder)[0], None)
+
+
+def _may_tell(machine: Machine, name: str) -> bool:
+    """Whether a file is worth reading for that: any text but one whose name says that it is something else."""
+    return not name.lower().endswith((".py", ".toml", ".lock", ".yml", ".yaml", ".cfg", ".in"))
 
 
 def of_host(places: Sequence[Elsewhere], host: str | None) -> Elsewhere:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from kalyx.core.answers.elsewhere import place_named
 from kalyx.core.answers.here import answer_here
-from kalyx.core.errors import KalyxError, NothingToJudge
+from kalyx.core.errors import KalyxError, NothingToJudge, NotRecorded
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.kernels.kernelspecs import prefix_of_kernel
 from kalyx.core.facts.packaging.project import Declared, read_project
@@ -18,15 +19,17 @@ from kalyx.core.model import FitOfEnvironment, Note, Place
 from kalyx.core.verdicts.fit.judge_environment import EnvironmentJudge
 from kalyx.core.verdicts.fit.needed import OwnModules, needs_of, python_of
 from kalyx.core.verdicts.fit.remedies import remedies_of
+from kalyx.core.verdicts.known import as_known
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
+    from kalyx.core.answers.elsewhere import Elsewhere
     from kalyx.core.facts.seats.context import SeatContext
     from kalyx.core.facts.source_code.needs import CodeNeeds
     from kalyx.core.machine.interface import Machine
-    from kalyx.core.model import Interpreter, Need, PythonWanted, Remedy, Seat
+    from kalyx.core.model import Interpreter, Lack, Need, PythonWanted, Remedy, Seat
 
 __all__ = ["FitAnswer", "answer_fit"]
 
@@ -85,13 +88,17 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     python = python_of([c for c in code if c.path in wanted or not _is_aside(m, c.path, wanted)], pythons)
     progress("looking at the environments …")
     notebooks = [p for p in files if p in wanted and p.endswith(".ipynb")]
-    found = _judged(reading, neighbours, needs, python, only, notebooks)
+    elsewhere = {n: p for n in only if (p := place_named(m, n, context.probe_folder)) is not None}
+    here = [n for n in only if n not in elsewhere]
+    found = _judged(reading, neighbours, needs, python, here, notebooks) if here or not only else []
     if prove:
         found = _proven(context, found, needs, wanted, limit, progress)
     found.sort(key=_rank)
+    away = [_elsewhere(place, name, needs, python) for name, place in elsewhere.items()]
     remedies = remedies_of(m, neighbours, reading.kernels(), found, needs, python, notebooks,
                            _home_of(context, wanted))
-    return FitAnswer(tuple(wanted), tuple(files), tuple(needs), python, tuple(found), tuple(remedies), tuple(notes))
+    ranked = tuple(sorted([*found, *away], key=_rank))
+    return FitAnswer(tuple(wanted), tuple(files), tuple(needs), python, ranked, tuple(remedies), tuple(notes))
 
 
 def _files_of(context: SeatContext, paths: Sequence[str]) -> tuple[list[str], list[Note]]:
@@ -195,15 +202,42 @@ def _judged(context: SeatContext, neighbours: Neighbours, needs: Sequence[Need],
     used = _used_here(context, notebooks)
     found = []
     for environment in listed:
-        judge = EnvironmentJudge(m, neighbours, environment)
-        fits = judge.python_fits(python)
-        lacks = judge.lacks(needs)
-        if fits and not lacks:
-            lacks = [*judge.broken(needs), *judge.unmet(needs)]
+        fits, lacks = _held_against(EnvironmentJudge(m, neighbours, environment), needs, python)
         key = m.key(environment.path)
         found.append(FitOfEnvironment(environment, environment.interpreter, tuple(kernels.get(key, ())),
-                                      tuple(used.get(key, ())), fits, tuple(lacks)))
+                                      tuple(used.get(key, ())), fits, lacks))
     return found
+
+
+def _held_against(judge: EnvironmentJudge, needs: Sequence[Need], python: PythonWanted | None
+                  ) -> tuple[bool, tuple[Lack, ...]]:
+    """Return whether an environment's Python fits, and what it lacks."""
+    nothing: list[Lack] = []
+    fits, lacks = judge.python_fits(python), judge.lacks(needs)
+    if fits and not lacks:
+        lacks = [*as_known(judge.files, lambda: judge.broken(needs), nothing),
+                 *as_known(judge.files, lambda: judge.unmet(needs), nothing)]
+    return fits, tuple(lacks)
+
+
+def _elsewhere(place: Elsewhere, name: str, needs: Sequence[Need], python: PythonWanted | None) -> FitOfEnvironment:
+    """Hold the needs against an environment on another machine, as it was recorded or told.
+
+    Raises:
+        NothingToJudge: it is not known well enough.
+    """
+    seat = find_seat(place.context, place.ref).seat
+    if seat.environment is None:
+        raise NothingToJudge(f"{name} tells of no environment.", "Name another one.")
+    environment = replace(seat.environment, name=f"{seat.environment.name} on {place.hosts[0]}",
+                          interpreter=seat.interpreter)
+    machine = place.context.machine
+    try:
+        judge = EnvironmentJudge(machine, Neighbours(machine), environment)
+        fits, lacks = _held_against(judge, needs, python)
+    except NotRecorded as error:
+        raise NothingToJudge(f"Whether {name} has what is needed cannot be told: {error.message}", error.hint) from None
+    return FitOfEnvironment(environment, environment.interpreter, (), (), fits, lacks)
 
 
 def _used_here(context: SeatContext, notebooks: Sequence[str]) -> dict[str, list[str]]:

@@ -146,8 +146,8 @@ def _without_own_commands(finding: Finding) -> Finding:
 
 
 # -- which say the same ------------------------------------------------------------------------
-def _grouped(command: str, places: Sequence[Elsewhere], answer: Callable[[Elsewhere], object], key: Callable[..., object],
-             notes: Sequence[Note]) -> ElsewhereAnswer:
+def _grouped(command: str, places: Sequence[Elsewhere], answer: Callable[[Elsewhere], object],
+             key: Callable[..., object], notes: Sequence[Note]) -> ElsewhereAnswer:
     groups: dict[str, tuple[object, list[str]]] = {}
     for place in places:
         try:

@@ -6,6 +6,7 @@ import os
 import re
 import shutil
 
+from kalyx.core.answers.elsewhere import place_named
 from kalyx.core.answers.enrol import EnrolOptions, answer_enrol
 from kalyx.core.answers.put import PIP_LIMIT, pip_for, read_installed, refuse_options, what_pip_said
 from kalyx.core.answers.retire_guard import in_use_by, why_not_taken
@@ -20,6 +21,7 @@ from kalyx.core.facts.search_path.layers import Layer
 from kalyx.core.facts.search_path.site_folders import site_folders
 from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.facts.seats.environment import env_seat, find_environment
+from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.lean.record import record
 from kalyx.core.model import Environment, Note, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
@@ -216,6 +218,12 @@ def _like(context: SeatContext, name: str | None) -> list[str]:
     """Return what another environment has, as requirements that give the same versions."""
     if name is None:
         return []
+    place = place_named(context.machine, name, context.probe_folder)
+    if place is not None:
+        seat = find_seat(place.context, place.ref).seat
+        if seat.environment is None:
+            raise NothingToJudge(f"{name} tells of no environment.", "Name another one.")
+        return like_of(place.context, seat.environment.path)
     if context.machine.is_file(context.machine.absolute(name)) and name.endswith(".json"):
         return _like_listing(context, context.machine.absolute(name))
     return like_of(context, name)
@@ -227,7 +235,7 @@ def like_of(context: SeatContext, name: str) -> list[str]:
     Raises:
         NothingToJudge: there is none of that name, or it has no folder of packages.
     """
-    facts = env_seat(context, name)
+    facts = context.given or env_seat(context, name)
     prefix = facts.seat.environment.path if facts.seat.environment else find_environment(context, name)
     version = facts.seat.environment.python_version if facts.seat.environment else None
     folders = site_folders(context.machine, prefix, version=version)

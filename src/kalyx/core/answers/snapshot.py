@@ -11,9 +11,13 @@ from kalyx.core.answers.why.module import answer_why
 from kalyx.core.answers.why.without_running import answer_without_run
 from kalyx.core.carried.variables import deciding
 from kalyx.core.errors import KalyxError
+from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.native.builtin_modules import read_suffixes
+from kalyx.core.facts.search_path.modules import Finder
 from kalyx.core.facts.seats.finder import find_seat
-from kalyx.core.lean.record import field, record
-from kalyx.core.model import Note
+from kalyx.core.lean.record import field, record, replace
+from kalyx.core.model import Need, Note
+from kalyx.core.verdicts.fit.judge_environment import EnvironmentJudge
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -78,6 +82,8 @@ def answer_snapshot(make_context: Callable[[RecordingMachine], SeatContext], mac
     packages = None
     try:
         packages = answer_packages(make_context(machine), ref, conflicts=True)
+        _look_at_modules(machine, packages)
+        _hold_needs(make_context(machine), packages)
         side_of_seat(make_context(machine), ref)
         answer_without_run(make_context(machine), [*modules, "kalyx"], ref)
         if seat.environment is not None:
@@ -86,3 +92,32 @@ def answer_snapshot(make_context: Callable[[RecordingMachine], SeatContext], mac
         notes.append(Note("seat-untold", error.message))
     return SnapshotAnswer(host, taken, context.folder, seat, here, kernels, packages, why, deciding(machine.env),
                           machine, (*context.notes, *notes))
+
+
+def _look_at_modules(machine: RecordingMachine, packages: PackagesAnswer) -> None:
+    """Look at each module that is installed, so that it can be told of any of them where it would come from."""
+    library = [n for x in packages.layers if x.layer == "stdlib" for n in machine.entries(x.path)]
+    interpreter = packages.seat.interpreter
+    suffixes = read_suffixes(library, interpreter.implementation if interpreter else None,
+                             (interpreter.version_pair if interpreter else None) or (3, 0))
+    finder = Finder(machine, tuple(suffixes))
+    for one in packages.distributions:
+        for module in one.modules:
+            finder.find_in(one.location, module)
+            place = machine.path.join(one.location, module)
+            machine.scan(place)
+            machine.key(place)
+
+
+def _hold_needs(context: SeatContext, packages: PackagesAnswer) -> None:
+    """Ask what `fit` asks of an environment, for every module that is installed and for one that is not."""
+    environment = packages.seat.environment
+    if environment is None:
+        return
+    environment = replace(environment, interpreter=packages.seat.interpreter)
+    judge = EnvironmentJudge(context.machine, Neighbours(context.machine), environment)
+    modules = {module: one.name for one in packages.distributions for module in one.modules}
+    needs = [Need(module, name) for module, name in modules.items()] + [Need("kalyx_asks_for_none", None)]
+    needs += [Need(module, None, is_standard=True) for module in ("tkinter", "sqlite3", "distutils")]
+    judge.lacks(needs)
+    judge.unmet(needs)

@@ -28,8 +28,9 @@ __all__ = ["LEFT", "Told", "block_of", "told_by"]
 _FLAG = re.compile(r"(\w{1,40})=(\d{1,9}|True|False)")
 _PLATFORMS = {"linux2": "linux", "linux3": "linux", "cygwin": "linux"}
 # What is said of a distribution that the block had no room for, by the word of `left`
-LEFT = {"needs": "what distributions require", "tops": "which modules they bring", "url": "where they are from",
-        "by": "who installed them", "heads": "their versions", "at": "their names"}
+CUT = 9999  # characters of a file that a beacon tells
+LEFT = {"rows": "which files belong to them", "heads": "what distributions are and require",
+        "tops": "which modules they bring", "files": "what files say", "folders": "what folders hold"}
 
 
 @record
@@ -107,7 +108,7 @@ class _Facts:
             "flags": {n: int(v in ("True", "1") or (v.isdigit() and v != "0"))
                       for n, v in _FLAG.findall(self.text("flags"))}})
         library = [n for folder, names in self._folders().items() if re.search(r"lib-dynload$|DLLs$", folder)
-                   for n in names or ()]
+                   for n in (names if isinstance(names, list) else ())]
         return replace(python, suffixes=tuple(read_suffixes(library, python.implementation,
                                                             version_pair(python.version))))
 
@@ -130,37 +131,58 @@ class _Facts:
     # -- its files ----------------------------------------------------------------------------
     def machine(self, own_folder: str) -> RecordedMachine:
         """Return the machine that has what was told, and of which nothing else is known."""
-        answers: dict[str, dict[str, Any]] = {"list": {}, "kind": {}, "there": {}, "unread": {}, "real": {}}
+        answers: dict[str, dict[str, Any]] = {"list": {}, "kind": {}, "there": {}, "real": {}, "line": {}, "stat": {}}
         contents: dict[str, tuple[bytes, int | None]] = {}
         for folder, names in self._folders().items():
             self._add_folder(answers, folder, names)
         for path, text in self._object("files").items():
             if isinstance(text, str):
-                contents[path] = (text.encode("utf-8", "replace"), None)
+                contents[path] = (text.encode("utf-8", "replace"), CUT if len(text) >= CUT else None)
         for one in self._objects("installed"):
             self._add_distribution(answers, contents, one)
         answers["real"] = {k: v for k, v in self._object("real").items() if isinstance(v, str)}
         answers["kind"][self.text("executable")] = "file"
+        answers["line"] = {f"{row[1]}:{row[0]}": row[3] for one in self._objects("imports")
+                           for error in one.get("chain") or () for row in error.get("frames") or ()
+                           if len(row) == 4 and isinstance(row[3], str)}
         env = {k: v for k, v in self._object("env").items() if isinstance(v, str)}
+        self._add_what_follows(answers, env)
         said = {"platform": self.platform, "cwd": self.text("cwd"), "home": self.text("home") or "/", "env": env,
                 "user_id": 0, "own_command": ["kalyx"]}
         return RecordedMachine(said, answers, contents, own_folder, links_known=False)
 
-    def _folders(self) -> dict[str, list[str] | None]:
-        """Return the names in each folder that was listed; None where it could not be, or is not there."""
+    def _add_what_follows(self, answers: dict[str, dict[str, Any]], env: dict[str, str]) -> None:
+        """Add what follows from what the interpreter said of itself.
+
+        One that runs in no environment obeys no pyvenv.cfg (PEP 405); a user's folder tells where all of them lie.
+        """
+        program, prefix = self.text("executable"), self.text("prefix")
+        if prefix == self.text("base_prefix"):
+            folder = self._path.dirname(program)
+            for place in (folder, self._path.dirname(folder)):
+                answers["there"].setdefault(self._path.join(place, "pyvenv.cfg"), False)
+        user = re.fullmatch(r"(.+)\\Python\\Python\d+\\site-packages", self.text("user_site"))
+        if user and self.platform == "win32":
+            env.setdefault("APPDATA", user[1])
+
+    def _folders(self) -> dict[str, list[str] | bool | None]:
+        """Return the names in each folder that was listed; None where it could not be, else whether it is there."""
         return {folder: [n for n in names if isinstance(n, str)] if isinstance(names, list) else names
                 for folder, names in self._object("folders").items()}
 
-    def _add_folder(self, answers: dict[str, dict[str, Any]], folder: str, names: list[str] | None) -> None:
+    def _add_folder(self, answers: dict[str, dict[str, Any]], folder: str,
+                    names: list[str] | bool | None) -> None:
         if not isinstance(names, list):
-            answers["there"][folder] = names is None
+            answers["there"][folder] = names is not False
+            if names is not False:
+                answers["kind"][folder] = "file" if names else "folder"
             if names is None:
                 answers["list"][folder] = "it could not be listed there"
             return
         answers["list"][folder] = [n.rstrip("/") for n in names]
         for name in names:
             path = self._path.join(folder, name.rstrip("/"))
-            if name.endswith("/") or name.endswith((".dist-info", ".egg-info")):
+            if name.endswith(("/", ".dist-info", ".egg-info")):
                 answers["kind"].setdefault(path, "folder")
             elif "." in name:
                 answers["kind"].setdefault(path, "file")
@@ -171,8 +193,8 @@ class _Facts:
         place = one.get("at")
         if not isinstance(place, str):
             return
-        rows = [r for key in ("heads", "needs") for r in one.get(key) or () if isinstance(r, str)]
-        files = {"METADATA": "\n".join([*rows, "", ""])}
+        heads = [r for r in one.get("heads") or () if isinstance(r, str)]
+        files = {"METADATA": "\n".join([*heads, "", ""])} if heads else {}
         tops = [t for t in one.get("tops") or () if isinstance(t, str)]
         if tops:
             files["top_level.txt"] = "\n".join(dict.fromkeys(t.split(".")[0] for t in tops)) + "\n"
@@ -180,18 +202,34 @@ class _Facts:
             if isinstance(one.get(key), str) and one[key]:
                 files[name] = one[key]
         answers["list"][place], answers["kind"][place] = [*files, "RECORD"], "folder"
+        rows = one.get("rows")
+        if rows:
+            files["RECORD"] = self._record(answers, self._path.dirname(place), rows)
         for name, text in files.items():
             contents[self._path.join(place, name)] = (text.encode("utf-8", "replace"), None)
-        answers["unread"][self._path.join(place, "RECORD")] = "a beacon carries no lists of files"
+        answers["kind"][self._path.join(place, "RECORD")] = "file"
+
+    def _record(self, answers: dict[str, dict[str, Any]], site: str, rows: Any) -> str:
+        """Return the RECORD of a distribution (PEP 376), and add what its files are now: each row tells both."""
+        lines = []
+        for row in rows if isinstance(rows, list) else ():
+            if not (isinstance(row, list) and len(row) == 3 and isinstance(row[0], str) and isinstance(row[1], str)):
+                raise ValueError("a row of a RECORD is none")
+            file = self._path.normpath(self._path.join(site, *row[0].strip('"').split("/")))
+            is_there = isinstance(row[2], int) and not isinstance(row[2], bool)
+            answers["stat"][file] = ["file", 0o100644, 0, row[2], 0.0, 0, 0, 0] if is_there else None
+            lines.append(f"{row[0]},,{row[1]}")
+        return "\n".join([*lines, ""])
 
 
 def _frames(rows: Any) -> list[dict[str, Any]]:
     """Return frames as `observation_of` takes them."""
-    if not isinstance(rows, list) or not all(isinstance(r, list) and len(r) == 3 for r in rows):
+    if not isinstance(rows, list) or not all(isinstance(r, list) and len(r) == 4 for r in rows):
         raise ValueError("frames are no list of places")
     return [{"file": r[0], "line": r[1], "function": r[2]} for r in rows]
 
 
 def block_of(facts: Any) -> str:
     """Return facts as a text that is the same for all hosts that tell the same."""
-    return json.dumps({k: v for k, v in facts.items() if k != "host"} if isinstance(facts, dict) else facts, sort_keys=True)
+    said = {k: v for k, v in facts.items() if k != "host"} if isinstance(facts, dict) else facts
+    return json.dumps(said, sort_keys=True)

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
     from typing import Any
 
-__all__ = ["Block", "find_blocks"]
+__all__ = ["SIGNS", "Block", "find_blocks"]
 
 SIGNS = "".join(chr(n) for n in range(33, 127) if chr(n) not in "&<>\"'\\`*.")
 FORM = 1
@@ -51,9 +51,9 @@ def find_blocks(text: str) -> list[Block]:
     twice: dict[str, int] = {}
     for match in _ROW.finditer(squeezed):
         tag, number, data, check = match[1], int(match[2]), match[3], match[4]
-        if _check(f"{tag}.{match[2]}.{data}") == check:
-            if rows.setdefault(tag, {}).setdefault(number, data) != data:
-                twice.setdefault(tag, number)
+        is_whole = _check(f"{tag}.{match[2]}.{data}") == check
+        if is_whole and rows.setdefault(tag, {}).setdefault(number, data) != data:
+            twice.setdefault(tag, number)
     heads = {m[2]: (int(m[1]), int(m[3]), int(m[4])) for m in _HEAD.finditer(squeezed)}
     order = sorted({*heads, *rows}, key=squeezed.find)
     return [_block(tag, heads.get(tag), rows.get(tag, {}), twice.get(tag)) for tag in order]

@@ -43,13 +43,19 @@ def harmless(path: str, data: bytes) -> bytes:
     if name.endswith(".ipynb"):
         text = with_values(text, _of_notebook)
     elif name.endswith((".json", ".code-workspace")):
-        text = with_values(text, _of_settings if "dist-info" not in path and name != "kernel.json" else _of_metadata)
+        text = with_values(text, _of_settings if _is_setting(path, name) else _of_metadata)
     elif not name.endswith(_CODE):
         everything = name.startswith(".env") or name.endswith(".env") or "environment" in name
         for pattern in (_EQUALS, _SPACED):
             text = pattern.sub(lambda found: _hidden(found, everything), text)
     hide = masked_addresses if name == "RECORD" else masked_code if name.endswith(_PYTHON) else masked
     return hide(text).encode(codec)
+
+
+def _is_setting(path: str, name: str) -> bool:
+    """Whether a JSON file is an editor's, by where it lies; others are written by tools, about what they installed."""
+    folder = re.split(r"[/\\]", path)[-2:-1]
+    return name == "settings.json" or name.endswith(".code-workspace") or (folder[0] if folder else "")[:1] == "."
 
 
 def _hidden(found: re.Match[str], everything: bool) -> str:

@@ -43,7 +43,7 @@ def recorded_as_data(machine: RecordingMachine, redactor: Redactor | None = None
             "own_command": list(machine.own_command), "env": deciding(machine.env)}
     found: dict[str, Any] = masked_document({"said": said, "answers": machine.answers})
     found["contents"] = contents
-    return found if redactor is None else redactor.document(found)  # type: ignore[no-any-return]
+    return found if redactor is None else redactor.document(found)
 
 
 def _written(path: str, data: bytes, limit: int | None, redactor: Redactor | None) -> dict[str, Any] | None:
@@ -182,4 +182,4 @@ _CHECKS: Mapping[str, Callable[[Any], bool]] = {
     "unread": _is(str), "around": _are_surroundings, "list": _is_list, "scan": _is_scan, "one folder": _is(bool),
     "may write": _is(bool), "may be there": _is(bool), "trouble": _is(str), "size": _is(int), "digest": _is(str),
     "private group": _is(bool), "registry": _are_texts, "processor": _is(str), "process": _is_process,
-    "run": _is_run, "kept": _is(dict)}
+    "run": _is_run, "kept": _is(dict), "found": _is(dict, list, bool)}

@@ -213,6 +213,13 @@ class Machine:
     def remember(self, path: str, data: bytes) -> None:
         """Write a file of the user's cache folder, its folder with it; nothing where that cannot be."""
 
+    def found(self, question: str, find: Callable[[Any], Any]) -> Any:
+        """Return what `find` makes of this machine's files, as JSON has it: for files too large to be recorded.
+
+        Of a machine whose answers were recorded it is what was made of them then.
+        """
+        return find(self)
+
     def kept(self, question: str) -> Any:
         """Return what was found out about this machine when its answers were recorded; None where it is the real one.
 
@@ -319,6 +326,14 @@ class Machine:
             Unreadable: it is missing, is no regular file, or may not be read.
         """
         return self.read_bytes(path, limit).decode("utf-8", "replace").removeprefix("\ufeff")
+
+    def source_line(self, path: str, number: int) -> str:
+        """Return a line of a text file, counted from 1; empty where it has fewer, or cannot be read."""
+        try:
+            lines = self.read_text(path).splitlines()
+        except Unreadable:
+            return ""
+        return lines[number - 1] if 0 < number <= len(lines) else ""
 
     def report(self, path: str, reason: str) -> None:
         """Write down that something is there and could not be read, or not be understood."""

@@ -11,18 +11,23 @@ import posixpath
 
 from kalyx.core.errors import NotRecorded, Unreadable
 from kalyx.core.machine.interface import READ_LIMIT, SCAN_LIMIT, FileInfo, Machine, RunResult
-from kalyx.core.machine.recording import question_of_run
+from kalyx.core.machine.recorded_runs import question_of_run
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Callable, Mapping, Sequence
     from typing import Any
 
     from kalyx.core.model.process import RawProcess
 
-__all__ = ["RecordedMachine", "run_as_data"]
+__all__ = ["RecordedMachine"]
 
 MOST_ABOVE = 40  # folders above a path that are looked at
+_ASKED = {"line": "line {question}", "list": "what {question} holds", "scan": "what {question} holds",
+          "real": "where {question} leads",
+          "may write": "whether {question} may be written", "size": "how large {question} is",
+          "kept": "what comes of: {question}", "found": "what there is to know of: {question}",
+          "process": "process {question}"}
 _OTHER_CASE = ("win32", "darwin")  # where a name may be spelt in other letters, and mean the same
 
 
@@ -30,7 +35,8 @@ class RecordedMachine(Machine):
     """Answers from what was recorded; nothing can be run on it, and nothing of this machine is looked at."""
 
     def __init__(self, said: Mapping[str, Any], answers: Mapping[str, Mapping[str, Any]],
-                 contents: Mapping[str, tuple[bytes, int | None]], own_folder: str, *, links_known: bool = True) -> None:
+                 contents: Mapping[str, tuple[bytes, int | None]], own_folder: str, *, links_known: bool = True
+                 ) -> None:
         """Take up what was recorded.
 
         `said` has platform, cwd, home, user_id, env and own_command; `answers` what `RecordingMachine` kept of each
@@ -45,6 +51,7 @@ class RecordedMachine(Machine):
         self._answers, self._contents = answers, contents
         self._own_folder, self._links_known = own_folder, links_known
         self._there: dict[str, bool] = {}
+        self._above: set[str] | None = None
 
     def _answer(self, kind: str, question: str) -> Any:
         """Return a recorded answer.
@@ -55,7 +62,7 @@ class RecordedMachine(Machine):
         try:
             return self._answers[kind][question]
         except KeyError:
-            raise NotRecorded(f"{kind} of {question}" if question else kind) from None
+            raise NotRecorded(_ASKED.get(kind, "{kind} {question}").format(kind=kind, question=question)) from None
 
     def _has(self, kind: str, question: str) -> bool:
         return question in self._answers.get(kind, ())
@@ -100,7 +107,7 @@ class RecordedMachine(Machine):
             return str(self._answers["kind"][path])
         if path in self._contents:
             return "file"
-        if self._names(path) is not None:
+        if self._names(path) is not None or path in self._folders_above():
             return "folder"
         info = self.stat(path)
         return info.kind if info is not None else ""
@@ -126,6 +133,8 @@ class RecordedMachine(Machine):
             return bool(self._answers["there"][path])
         if path in self._contents or self._names(path) is not None or self._has("kind", path):
             return True
+        if path in self._folders_above():
+            return True
         folder, name = self._module.split(path)
         names = self._names(folder) if name else None
         if names is not None:
@@ -137,6 +146,19 @@ class RecordedMachine(Machine):
         if name and most > 0 and folder != path and self._concluded(folder, most - 1) is False:
             return False
         return None
+
+    def _folders_above(self) -> set[str]:
+        """Return the folders above all that is known to be there: they are there, too."""
+        if self._above is None:
+            self._above = set()
+            known = [p for p, x in self._answers.get("stat", {}).items() if x] + list(self._contents)
+            known += [p for kind in ("list", "kind") for p, x in self._answers.get(kind, {}).items()
+                      if isinstance(x, list) or (kind == "kind" and x)]
+            for path in known:
+                while (folder := self._module.dirname(path)) not in self._above and folder != path:
+                    self._above.add(folder)
+                    path = folder
+        return self._above
 
     def _is_no_link(self, path: str, folder: str, name: str) -> bool:
         """Whether what has a name in a folder is known to be no link, which may lead nowhere."""
@@ -162,8 +184,13 @@ class RecordedMachine(Machine):
         raise NotRecorded(f"whether {path} is a link")
 
     def real_path(self, path: str) -> str:
-        if not self._links_known and not self._has("real", path):
+        if self._has("real", path):
+            return str(self._answers["real"][path])
+        if not self._links_known:
             return str(self._module.normpath(path))
+        folder, name = self._module.split(path)
+        if name and folder != path and self._is_no_link(path, folder, name):
+            return str(self._module.join(self.real_path(folder), name))
         return str(self._answer("real", path))
 
     def read_bytes(self, path: str, limit: int = READ_LIMIT) -> bytes:
@@ -179,6 +206,11 @@ class RecordedMachine(Machine):
         elif not self._is_known_there(path):
             raise Unreadable(path, "it does not exist")
         raise NotRecorded(f"what {path} says")
+
+    def source_line(self, path: str, number: int) -> str:
+        if path in self._contents:
+            return super().source_line(path, number)
+        return str(self._answer("line", f"{number}:{path}"))
 
     def around(self, path: str, mark: bytes, most: int = 1000) -> list[tuple[bytes, bytes]]:
         return [(bytes.fromhex(a), bytes.fromhex(b))
@@ -221,7 +253,7 @@ class RecordedMachine(Machine):
         return str(self._answers.get("trouble", {}).get(path, "is not among what was recorded"))
 
     def digest(self, path: str, kind: str) -> str:
-        return str(self._answer("digest", f"{kind}:{path}"))
+        return str(self._answers.get("digest", {}).get(f"{kind}:{path}", ""))
 
     def tree_size(self, path: str, most: int = 200_000) -> int:
         return int(self._answer("size", f"{most}:{path}"))
@@ -246,6 +278,9 @@ class RecordedMachine(Machine):
         return None if row is None else RawProcess(**{**row, "argv": tuple(row["argv"])})
 
     # -- what was run --------------------------------------------------------------------------
+    def found(self, question: str, find: Callable[[Any], Any]) -> Any:
+        return self._answer("found", question)
+
     def kept(self, question: str) -> Any:
         return self._answer("kept", question)
 
@@ -261,11 +296,5 @@ class RecordedMachine(Machine):
         raise NotRecorded("what is run there")
 
 
-def run_as_data(result: RunResult) -> dict[str, Any]:
-    """Return how a run ended as JSON has it."""
-    return {"status": result.status, "out": result.text(), "err": result.err.decode("utf-8", "replace"), "timed_out": result.timed_out, "seconds": result.seconds, "why_not": result.why_not,
-            "folder_closed": result.folder_closed}
-
-
 def _info(row: Sequence[Any] | None) -> FileInfo | None:
-    return None if row is None else FileInfo(*row[:5], (row[5], row[6]), row[7])
+    return None if row is None else FileInfo(row[0], row[1], row[2], row[3], row[4], (row[5], row[6]), row[7])

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.machine.interface import READ_LIMIT, SCAN_LIMIT, Ended, FileInfo, Machine
+from kalyx.core.machine.interface import READ_LIMIT, SCAN_LIMIT, FileInfo, Machine
+from kalyx.core.machine.recorded_runs import question_of_run, run_as_data
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -16,7 +17,7 @@ if TYPE_CHECKING:
     T = TypeVar("T")
     R = TypeVar("R")
 
-__all__ = ["RecordingMachine", "question_of_run"]
+__all__ = ["WHOLE_LIMIT", "RecordingMachine"]
 
 WHOLE_LIMIT = 4 * 1024 * 1024  # bytes of one file that are kept; of what is larger, nothing is
 
@@ -158,8 +159,6 @@ class RecordingMachine(Machine):
     # -- what is run ---------------------------------------------------------------------------
     def run(self, argv: Sequence[str], *, env: Mapping[str, str] | None = None, cwd: str | None = None,
             limit: float = 10.0, judged: FileInfo | None = None) -> RunResult:
-        from kalyx.core.machine.recorded import run_as_data
-
         result = self._inner.run(argv, env=env, cwd=cwd, limit=limit, judged=judged)
         self.answers.setdefault("run", {})[question_of_run(argv, self._own_folder)] = run_as_data(result)
         return result
@@ -168,6 +167,9 @@ class RecordingMachine(Machine):
               limit: float = 10.0) -> Begun:
         """Start a child; what comes of it is kept by who asked for it (`keep`)."""
         return self._inner.begin(argv, env=env, cwd=cwd, limit=limit)
+
+    def found(self, question: str, find: Callable[[Any], Any]) -> Any:
+        return self._ask("found", question, lambda: find(self._inner))
 
     def keep(self, question: str, answer: Any) -> None:
         self.answers.setdefault("kept", {})[question] = answer
@@ -184,13 +186,6 @@ class RecordingMachine(Machine):
         return self._inner.in_parallel(ask, items)
 
 
-def question_of_run(argv: Sequence[str], own_folder: str) -> str:
-    """Return what a run is known by: its words, with Kalyx's own folder left open."""
-    import json
-
-    return json.dumps([w.replace(own_folder, "{kalyx}").replace("\\", "/") if own_folder in w else w for w in argv])
-
-
 def _as_list(info: FileInfo | None) -> list[Any] | None:
     if info is None:
         return None
@@ -198,4 +193,4 @@ def _as_list(info: FileInfo | None) -> list[Any] | None:
 
 
 def _told(row: list[Any] | None) -> FileInfo | None:
-    return None if row is None else FileInfo(*row[:5], (row[5], row[6]), row[7])
+    return None if row is None else FileInfo(row[0], row[1], row[2], row[3], row[4], (row[5], row[6]), row[7])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 __all__ = ["Answered", "Confidence", "EnvironmentKind", "KnownBy", "LayerName", "Outcome", "RemedyKind", "SeatKind",
-           "Severity"]
+           "Severity", "SideKind"]
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:

@@ -7,7 +7,7 @@ from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Finding, ImportReport
 from kalyx.core.verdicts.index import CHECKS
-from kalyx.core.verdicts.known import as_known, report_unknown
+from kalyx.core.verdicts.known import report_unknown
 from kalyx.core.verdicts.reading.absence import is_absent
 from kalyx.core.verdicts.reading.failure import read_failure
 
@@ -116,19 +116,21 @@ def _plain(name: str) -> str:
 def _all_true(case: Case, failure: Failure | None, checks: Sequence[IndexedCheck]) -> list[Finding]:
     """Return what holds, of these checks, in their order.
 
-    After a check that could not be made, as what it asks was not recorded, nothing is certain, and no last resort.
+    A check that could not be made, as what it asks was not recorded, may hold: those that are silent beside its
+    cause say nothing either, and nothing that comes after it is certain.
     """
     found: list[Finding] = []
-    skipped = False
+    skipped: set[str] = set()
     for check in checks:
         known = {f.cause for f in found}
-        if known.intersection(check.silent_beside) or (check.last_resort and (known or skipped)):
+        in_doubt = bool(known) or (bool(skipped) and _may_be_absence(case))
+        if (known | skipped).intersection(check.silent_beside) or (check.last_resort and in_doubt):
             continue
         try:
             finding = function_of(check)(case, failure)
         except NotRecorded as error:
             report_unknown(case.files, error)
-            skipped = True
+            skipped.add(check.cause)
             continue
         except KalyxError:
             raise
@@ -139,9 +141,15 @@ def _all_true(case: Case, failure: Failure | None, checks: Sequence[IndexedCheck
                               f"Kalyx made a mistake in it ({type(error).__name__}: {error})")
             continue
         if isinstance(finding, Finding):
-            likely = skipped and finding.confidence == "certain"
+            likely = bool(skipped) and finding.confidence == "certain"
             found.append(replace(finding, confidence="likely") if likely else finding)
     return found
+
+
+def _may_be_absence(case: Case) -> bool:
+    """Whether an import ended with an exception that may say that something is not there, or not as it should be."""
+    error = case.obs.error
+    return error is None or error.is_syntax or error.type in ("ImportError", "ModuleNotFoundError", "AttributeError")
 
 
 def _error(case: Case) -> dict[str, str] | None:

@@ -12,13 +12,14 @@ if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
 
     R = TypeVar("R")
+    S = TypeVar("S")
 
 __all__ = ["NOT_RECORDED", "as_known", "report_unknown"]
 
 NOT_RECORDED = "it was not recorded"  # the reason by which such a trouble is told from others
 
 
-def as_known(files: Files, judge: Callable[[], R], otherwise: R) -> R:
+def as_known(files: Files, judge: Callable[[], R], otherwise: S) -> R | S:
     """Return what a judgement comes to, or `otherwise` where something that it asks was not recorded.
 
     That is written down, to be said beside the answer.

@@ -108,7 +108,7 @@ def _comparison(page: Page, comparison: Comparison, verbose: bool) -> None:
 def _where(seat: Seat) -> str:
     if seat.ref == "text":
         return "where that text comes from"
-    names = {"shell": "in this shell", "env": f"in the environment {seat.label}"}
+    names = {"shell": "in this shell", "env": f"in the environment {seat.label}", "beacon": f"on {seat.label}"}
     place = names.get(seat.kind, f"in {seat.kind} {seat.label}")
     if seat.interpreter is not None and seat.interpreter.version and seat.environment is not None:
         place += f" ({seat.environment.name}, Python {seat.interpreter.version})"

@@ -20,6 +20,7 @@ from kalyx.core.model import (
     ObservedError,
     RunningPython,
 )
+from kalyx.core.verdicts.known import as_known
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
 
 TYPE_CHECKING = False
@@ -135,7 +136,7 @@ def _read(case: Case, request: tuple[str, str | None]) -> ImportReport:
     blank = case.but(replace(case.obs, module=module, name=name))
     found, missing = _look_up(blank, module, None)
     if missing is None and found is not None and blank.modules.layer_of_file(found.path) != "stdlib":
-        missing = _follow(blank, found, module)
+        missing = as_known(blank.files, lambda: _follow(blank, found, module), None)
     if missing is None:
         return _would_import(blank, request, found)
     report = judge_import(blank.but(replace(blank.obs, chain=(missing.error(),))))

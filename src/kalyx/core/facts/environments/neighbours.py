@@ -53,6 +53,11 @@ class Neighbours:
         self._index = SiteIndex(files, lambda: self.prefixes)
 
     @property
+    def are_looked_for(self) -> bool:
+        """Whether other environments are looked for at all."""
+        return self._survey is not None
+
+    @property
     def environments(self) -> list[Environment]:
         """Every known environment; found when first asked for, or looked for ahead."""
         return self._once.get("environments", lambda: self._survey.environments() if self._survey else [])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import cached_property
 
+from kalyx.core.errors import NotRecorded
 from kalyx.core.facts.packaging.distributions import open_shelf
 from kalyx.core.facts.packaging.project_files import project_folder
 from kalyx.core.model.names import normal_name
@@ -105,11 +106,14 @@ class SeenDistributions:
         """
         metadata = self.metadata_in(layer)
         first = metadata.providing(module)
-        if first is None or self._is_of(first, file):
+        try:
+            if first is None or self._is_of(first, file):
+                return first
+            sharing = metadata.bringing(module)
+            return next((d for d in sharing if self._is_of(d, file)),
+                        next((d for d in sharing if self.record(d).row_of(file)), first))
+        except NotRecorded:  # who lists it is not known of another machine
             return first
-        sharing = metadata.bringing(module)
-        return next((d for d in sharing if self._is_of(d, file)),
-                    next((d for d in sharing if self.record(d).row_of(file)), first))
 
     def _is_of(self, distribution: Distribution, file: str) -> bool:
         """Whether a distribution has installed this very file."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import cached_property
 
-from kalyx.core.errors import Unreadable
+from kalyx.core.errors import NotRecorded, Unreadable
 from kalyx.core.facts.packaging.listed_modules import mapped_folder
 from kalyx.core.facts.search_path.layers import PathFacts, classify_path, pythonpath_of
 from kalyx.core.facts.search_path.modules import Candidate, Finder
@@ -158,7 +158,10 @@ class SeenModules:
 
     def code_line(self, file: str, line: int) -> str:
         """Return a line of source, stripped; empty when it cannot be read."""
-        lines = self.lines_of(file)
+        try:
+            lines = self.lines_of(file)
+        except NotRecorded:  # of a file elsewhere the lines that an exception went through may be known alone
+            return self._files.source_line(file, line).strip()
         return lines[line - 1].strip() if 0 < line <= len(lines) else ""
 
     def lines_of(self, file: str) -> list[str]:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import struct
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.lean.record import record
+from kalyx.core.lean.record import names_of, record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -101,6 +101,27 @@ def read_header(data: bytes, path: str = "") -> Binary:
 
 def read_binary(files: Files, path: str) -> Binary:
     """Read a compiled file; an ELF file's dynamic section too."""
+    made: list[Binary] = []
+
+    def read(real: Files) -> dict[str, Any]:
+        made.append(_read(real, path))
+        return {name: getattr(made[0], name) for name in names_of(made[0])}
+
+    found = files.found(f"the compiled file {path}", read)
+    return made[0] if made else _of_data(path, found)
+
+
+def _of_data(path: str, data: Mapping[str, Any]) -> Binary:
+    """Return a compiled file of what was recorded of it; what is not as it should be is as if it were not known."""
+    like = Binary(path)
+    given = {n: data[n] for n in names_of(like) if isinstance(data.get(n), type(getattr(like, n)) | list)}
+    lists = {n: tuple(str(x) for x in v) for n, v in given.items() if isinstance(getattr(like, n), tuple)}
+    wants = data.get("wants")
+    return Binary(**{**given, **lists, "wants": {str(k): tuple(map(str, v)) for k, v in wants.items()
+                                                 if isinstance(v, list)} if isinstance(wants, dict) else None})
+
+
+def _read(files: Files, path: str) -> Binary:
     try:
         data = files.read_bytes(path, BINARY_LIMIT)
     except Unreadable as error:

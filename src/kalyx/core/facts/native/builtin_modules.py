@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sys
 
 from kalyx.core.errors import Unreadable
@@ -36,7 +37,7 @@ class CompiledIn:
         self._env = env
         self._is_pypy = interpreter.implementation == "pypy"
         self._major = (interpreter.version_pair or (3, 0))[0]
-        self._data: list[bytes] | None = None
+        self._found: frozenset[str] | None = None
         self._known: dict[str, bool] = {}
 
     def __contains__(self, name: object) -> bool:
@@ -46,11 +47,8 @@ class CompiledIn:
         if name in (ALWAYS_IN_2 if self._major == 2 else ALWAYS):
             return True
         if name not in self._known:
-            form = f"init{name}\0" if self._major == 2 else f"PyInit_{name}"
-            if self._is_pypy:
-                form = f"module_{name}.c\0"
-            self._known[name] = (self._is_pypy and (name[0] == "_" or name in sys.stdlib_module_names)) or any(
-                form.encode() in data for data in self._read())
+            self._known[name] = name in self._names() or (
+                self._is_pypy and (name[0] == "_" or name in sys.stdlib_module_names))
         return self._known[name]
 
     def __iter__(self) -> Iterator[str]:
@@ -61,23 +59,33 @@ class CompiledIn:
         """Return how many those are."""
         return len(ALWAYS_IN_2 if self._major == 2 else ALWAYS)
 
-    def _read(self) -> list[bytes]:
-        """Read the program and the library that is all of Python, where the program is only its beginning."""
-        if self._data is None:
-            self._data = self._read_file(self._program)
-            if any(name in data for data in self._data for name in (b"libpython", b"libpypy")):
-                program = read_binary(self._files, self._program)
-                loader = Loader(self._files, self._env, program)
-                for name in program.needed:
-                    if name.startswith(("libpython", "libpypy")):
-                        self._data += self._read_file(loader.find(name, program)[0] or "")
-        return self._data
+    def _names(self) -> frozenset[str]:
+        """Return the names that stand in the program, or in the library that is all of Python."""
+        if self._found is None:
+            form = rb"module_(\w{1,80})\.c\0" if self._is_pypy else (
+                rb"init(\w{1,80})\0" if self._major == 2 else rb"PyInit_(\w{1,80})")
+            said = self._files.found(f"what is compiled into {self._program}", lambda files: self._read(files, form))
+            self._found = frozenset(map(str, said))
+        return self._found
 
-    def _read_file(self, path: str) -> list[bytes]:
-        try:
-            return [self._files.read_bytes(path, PROGRAM_LIMIT)]
-        except Unreadable:
-            return []
+    def _read(self, files: Files, form: bytes) -> list[str]:
+        """Read the program, and the library where the program is only its beginning."""
+        data = _content(files, self._program)
+        found = set(re.findall(form, data))
+        if b"libpython" in data or b"libpypy" in data:
+            program = read_binary(files, self._program)
+            loader = Loader(files, self._env, program)
+            for name in program.needed:
+                if name.startswith(("libpython", "libpypy")):
+                    found |= set(re.findall(form, _content(files, loader.find(name, program)[0] or "")))
+        return sorted(name.decode() for name in found)
+
+
+def _content(files: Files, path: str) -> bytes:
+    try:
+        return files.read_bytes(path, PROGRAM_LIMIT)
+    except Unreadable:
+        return b""
 
 
 def read_suffixes(names: Iterable[str], implementation: str | None, version: tuple[int, int]) -> list[str]:

@@ -26,6 +26,10 @@ _VIRTUAL = ("api-ms-win-", "ext-ms-")
 
 def needed_dlls(files: Files, path: str) -> list[str]:
     """Return the DLLs that a file's import table names; none where it cannot be read."""
+    return [str(name) for name in files.found(f"the DLLs of {path}", lambda real: _needed(real, path))]
+
+
+def _needed(files: Files, path: str) -> list[str]:
     import pefile
 
     try:

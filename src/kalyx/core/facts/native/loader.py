@@ -24,6 +24,10 @@ CACHE = "/etc/ld.so.cache"
 
 def defines_symbol(files: Files, path: str, symbol: str) -> bool:
     """Whether a library's table of dynamic symbols has one that is not only wanted."""
+    return bool(files.found(f"{symbol} in {path}", lambda real: _defines(real, path, symbol)))
+
+
+def _defines(files: Files, path: str, symbol: str) -> bool:
     import io
 
     from elftools.common.exceptions import ELFError

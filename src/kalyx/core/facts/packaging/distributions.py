@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.errors import Unreadable
+from kalyx.core.errors import NotRecorded, Unreadable
 from kalyx.core.facts.packaging.listed_modules import imports_in_heads, mapped_modules, modules_in_record
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Distribution
@@ -127,7 +127,7 @@ class SiteMetadata:
             return True
         try:
             rows = self.files.read_bytes(self.files.path.join(self.folder, entry, "RECORD"), RECORD_LIMIT)
-        except Unreadable:
+        except (Unreadable, NotRecorded):
             return True
         return not rows or module.encode() in rows or b".pth" in rows or b"__editable__" in rows
 
@@ -166,7 +166,10 @@ class SiteMetadata:
         found = {line.strip() for line in listed.splitlines() if line.strip()}
         if found:
             return found, True
-        rows = self._text(entry, "RECORD", RECORD_LIMIT)  # it can be long: read where nothing shorter says it
+        try:
+            rows = self._text(entry, "RECORD", RECORD_LIMIT)  # it can be long: read where nothing shorter says it
+        except NotRecorded:  # of another machine it may not be known
+            rows = ""
         rows += self._text(entry, "installed-files.txt").replace("../", "")
         return modules_in_record(rows) or imports_in_heads(self._heads(entry)), bool(rows.strip())
 

@@ -16,7 +16,7 @@ from packaging.tags import Tag
 from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel_filename
 from packaging.version import Version
 
-from kalyx.core.errors import Unreadable
+from kalyx.core.errors import NotRecorded, Unreadable
 from kalyx.core.facts.packaging.distributions import parse_heads
 from kalyx.core.facts.packaging.requirements import suits
 from kalyx.core.facts.source_code.definitions import names_in_text
@@ -65,8 +65,8 @@ class Target:
         tagged = max(python.suffixes, key=len, default="")
         match = re.search(r"(_d)?\.(?:cpython-|cp)\d+([a-z]*)", tagged)
         flags = (match[2] + ("d" if match[1] else "")) if match else ""
-        return Target(python.version, python.implementation, files.platform, files.processor(), "".join(sorted(set(flags) & set("td"))),
-                      "musl" in tagged)
+        return Target(python.version, python.implementation, files.platform, files.processor(),
+                      "".join(sorted(set(flags) & set("td"))), "musl" in tagged)
 
 
 class Wheelhouse:
@@ -151,10 +151,13 @@ class Wheelhouse:
                 folder = local_folder(word, m.platform)
                 if folder is None:
                     continue
-                if key == "find-links":
-                    yield from (m.path.join(folder, n) for n in m.names_in(folder) if n.endswith(".whl"))
-                elif key.endswith("index-url") and not _no_index(settings):
-                    yield from self._listed(m.path.join(folder, name))
+                try:
+                    if key == "find-links":
+                        yield from (m.path.join(folder, n) for n in m.names_in(folder) if n.endswith(".whl"))
+                    elif key.endswith("index-url") and not _no_index(settings):
+                        yield from self._listed(m.path.join(folder, name))
+                except NotRecorded:  # what pip would find there is not known of another machine
+                    continue
 
     def _listed(self, folder: str) -> Iterator[str]:
         """Yield the wheels of a project's page in an index that is a folder (PEP 503)."""
@@ -181,7 +184,7 @@ class Wheelhouse:
             parser = configparser.RawConfigParser(strict=False)
             try:
                 parser.read_string(self.files.read_text(file, 262_144))
-            except (Unreadable, configparser.Error):
+            except (Unreadable, NotRecorded, configparser.Error):
                 continue
             for section in ("global", "install"):
                 if parser.has_section(section):

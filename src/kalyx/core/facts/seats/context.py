@@ -116,6 +116,11 @@ class SeatContext:
         return self.but(roots=(*self._given["roots"], above))
 
     @property
+    def probe_folder(self) -> str:
+        """Where the programs lie that run inside other interpreters."""
+        return self._asking[0]
+
+    @property
     def given(self) -> SeatFacts | None:
         """The one seat of a machine of which no more is known; None where seats are looked for."""
         found: SeatFacts | None = self._given["given"]

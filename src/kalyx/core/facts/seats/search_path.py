@@ -26,7 +26,7 @@ def path_of_seat(files: Files, facts: SeatFacts, *, start: str | None) -> Search
 
 
 def _told(files: Files, python: RunningPython, launch: Launch, start: str | None) -> SearchPath:
-    """Return the path that an interpreter told when it ran; without `start` its first entry of that kind is left out."""
+    """Return the path that an interpreter told when it ran; without `start`, the folder of that kind is left out."""
     first = files.located(launch.start or python.cwd, python.cwd)
     pythonpath = () if python.flags.get("ignore_environment") else pythonpath_of(files, launch.env, launch.cwd)
     known = PathFacts(python.prefix, python.base_prefix, python.user_site, pythonpath, first)

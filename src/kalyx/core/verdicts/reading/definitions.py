@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.errors import Unreadable
+from kalyx.core.errors import NotRecorded, Unreadable
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -29,7 +29,7 @@ def will_have(case: Case, module: str, name: str) -> bool:
         return True
     try:
         text = case.files.read_text(file)
-    except Unreadable:
+    except (Unreadable, NotRecorded):
         return True
     if case.elsewhere.part([f"{module.replace('.', '/')}/{name}"]):
         return False  # a file of its own, which is lost here

@@ -145,7 +145,7 @@ def _changes(case: Case, name: str, requirement: str, beside: Sequence[str], rem
 
 def _shown_first(case: Case, requirement: str, beside: Sequence[str]) -> str:
     """Say which command shows first what pip would upgrade or break, and does the same; empty for a folder."""
-    if not requirement_name(requirement) or case.text_of:
+    if not requirement_name(requirement) or case.text_of or case.seat.kind == "beacon":
         return ""
     at = () if case.seat.kind == "shell" else ("--at", case.seat.ref)
     line = command_line(case.files, ("kalyx", "put", requirement, *beside, *at))

@@ -9,6 +9,7 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.editors.json_text import JsonText
 from kalyx.core.facts.shells.loaded_modules import brought_by
 from kalyx.core.model import Edit, Evidence, Remedy
+from kalyx.core.verdicts.known import as_known
 from kalyx.core.verdicts.remedies.shell_lines import setting
 from kalyx.core.verdicts.remedies.unique_edits import edit_between
 
@@ -70,7 +71,8 @@ def without_variable(files: Files, seat: Seat, name: str, entry: str | None = No
                       typed=f"module unload {brought.module}")
     kept = _kept(files, env.get(name, ""), entry) if entry else ""
     now = setting(files, name, kept)
-    lines = set_in(files, name)
+    nowhere: list[Evidence] = []
+    lines = as_known(files, lambda: set_in(files, name), nowhere)
     for_good = " and ".join(f"{e.path}, line {e.line}" for e in lines) + ", which sets it in every new shell" \
         if lines else "where it is set for good"
     what = f"Take {entry} out of {name}" if entry else f"Unset {name}"

@@ -18,7 +18,8 @@ __all__ = ["judge_seat"]
 
 def judge_seat(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Seat:
     """Return the seat with all its findings, those of its environment with that."""
-    found = as_known(files, lambda: _of_kind(facts, files, neighbours), [])
+    nothing: list[Finding] = []
+    found = as_known(files, lambda: _of_kind(facts, files, neighbours), nothing)
     if facts.seat.interpreter is not None and not facts.seat.interpreter.works:
         found = as_known(files, lambda: _of_interpreter(facts, files, neighbours, found), found)
     environment = facts.seat.environment
@@ -29,9 +30,9 @@ def judge_seat(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Seat:
     from kalyx.core.verdicts.seats.leaks import judge_leaks
 
     as_base = as_known(files, lambda: runs_as_base(facts, files), None)
-    found += [as_base] if as_base is not None else []
-    found += as_known(files, lambda: judge_leaks(facts, files, neighbours), [])
-    health = as_known(files, lambda: judge_environment(environment, files, lambda: neighbours.bases), [])
+    found = [*found, *([as_base] if as_base is not None else [])]
+    found += as_known(files, lambda: judge_leaks(facts, files, neighbours), nothing)
+    health = as_known(files, lambda: judge_environment(environment, files, lambda: neighbours.bases), nothing)
     return replace(facts.seat, findings=tuple(found), environment=replace(environment, findings=tuple(health)))
 
 

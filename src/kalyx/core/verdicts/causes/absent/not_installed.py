@@ -139,12 +139,16 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
     here = case.distributions.named(known)
     if here is not None and any(m != name and m.lower() == name.lower() for m in here.modules):
         return None  # it is installed: its module is only written otherwise
+    if case.distributions.bringing(name):
+        return None  # it is: what is wrong with it is for others to say, where that is known
     host = import_names.host_of(asked_whole(case, failure))
     if host is not None:
         return _hosted(case, failure, host)
     count = len(case.elsewhere.known.prefixes)
     declared = project_requirement(case, failure)
     says = f"{name} is not installed in {case.environment_name}, nor in any other environment that Kalyx knows of."
+    if not case.elsewhere.known.are_looked_for:
+        says = f"{name} is not installed in {case.environment_name}; other environments there were not looked at."
     if case.text_of:  # no environment was looked at
         says = f"{name} is not there for the Python of {case.text_of}."
     closed = unread(case)
@@ -153,7 +157,8 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
     return Finding.error(
         "not-installed", "likely" if closed else "certain", says,
         (*closed, *requirement_evidence(declared), *searched(case),
-         Evidence(f"none of the {count} known environments has it", kind="searched")),
+         *([Evidence(f"none of the {count} known environments has it", kind="searched")]
+           if case.elsewhere.known.are_looked_for or case.text_of else [])),
         _put_it(case, failure, known, declared))
 
 

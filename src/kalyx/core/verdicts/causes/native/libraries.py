@@ -8,6 +8,7 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.tables import system_libraries
 from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.known import as_known
 from kalyx.core.verdicts.reading.loader_errors import (
     copies_of,
     find_error,
@@ -65,7 +66,9 @@ def library_missing(case: Case, failure: Failure | None) -> Finding | None:
     error, match = found
     library = next(g for g in match.groups() if g).rpartition("/")[2]  # macOS says @rpath/NAME
     owner = owner_of(case, error)
-    needed = case.modules.loader.walk(error.path) if error.path and error.path.endswith((".so", ".dylib")) else []
+    nothing: list[Needed] = []
+    needed = as_known(case.files, lambda: case.modules.loader.walk(error.path or ""), nothing) \
+        if error.path and error.path.endswith((".so", ".dylib")) else nothing
     evidence = [*loader_evidence(error, owner), *_on_macos(error)]
     if not error.path:
         evidence += _asked_here(case, error)
@@ -77,10 +80,13 @@ def library_missing(case: Case, failure: Failure | None) -> Finding | None:
     more = [n.name for n in needed if n.path is None and n.name.rpartition("/")[2] != library]
     if more:
         evidence.append(Evidence(f"{', '.join(more[:6])} cannot be found either", error.path))
-    elsewhere = copies_of(case, library, missing.asked_by if missing else error.path)
+    nowhere: list[str] = []
+    asked_by = missing.asked_by if missing else error.path
+    elsewhere = as_known(case.files, lambda: copies_of(case, library, asked_by), nowhere)
     evidence += [Evidence(f"{p} is there, where the loader does not look{_of(case, p)}", p) for p in elsewhere[:3]]
     asker = case.distributions.of(missing.asked_by) if missing else owner
-    required, todo, is_known = required_library(case, asker or owner, library, missing.searched if missing else ())
+    required, todo, is_known = as_known(case.files, lambda: required_library(
+        case, asker or owner, library, missing.searched if missing else ()), ([], [], False))
     evidence += required
     todo = todo if not elsewhere else []
     because = f"{who_needs(case, error, owner)} needs the shared library {library}, which the loader cannot " \
@@ -88,7 +94,8 @@ def library_missing(case: Case, failure: Failure | None) -> Finding | None:
     because += f"; it is in {elsewhere[0].rpartition('/')[0]}." if elsewhere else "."
     return Finding.error("library-missing", "certain", because, tuple(evidence),
                    (*(todo if is_known else ()), *_bring(case, [library, *more], elsewhere),
-                    *(todo if not is_known else ()), *install_again(case, owner, error.path)))
+                    *(todo if not is_known else ()),
+                    *as_known(case.files, lambda: install_again(case, owner, error.path), ())))
 
 
 def _of(case: Case, file: str) -> str:
@@ -163,7 +170,8 @@ def _bring(case: Case, libraries: list[str], elsewhere: list[str]) -> list[Remed
     table = system_libraries.system_packages()
     packages = list(dict.fromkeys(table[n] for n in libraries if n in table))
     todo: list[Remedy] = []
-    if packages and case.files.exists("/usr/bin/apt-get"):
+    has_apt = as_known(case.files, lambda: case.files.exists("/usr/bin/apt-get"), None)
+    if packages and has_apt:
         todo.append(Remedy(f"Install the system's package{'s' if len(packages) > 1 else ''} that "
                            f"bring{'' if len(packages) > 1 else 's'} {', '.join(libraries)}.", "command",
                            argv=("apt-get", "install", "-y", *packages),
