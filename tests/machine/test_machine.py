@@ -10,9 +10,9 @@ import pytest
 
 from kalyx.core.facts.search_path.site_folders import site_contents
 from kalyx.core.machine import children
-from kalyx.core.machine.interface import RunResult
 from kalyx.core.machine.kept_output import LEFT_OUT
 from kalyx.core.machine.local import RealMachine
+from kalyx.core.machine.results import RunResult
 from tests.support.build import write
 
 LIMIT = 2.0

@@ -7,7 +7,8 @@ import posixpath
 from collections.abc import Mapping, Sequence
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.machine.interface import FileInfo, Machine, RunResult
+from kalyx.core.machine.interface import Machine
+from kalyx.core.machine.results import FileInfo, RunResult
 
 
 class MadeUpMachine(Machine):

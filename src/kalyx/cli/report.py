@@ -64,5 +64,5 @@ def redactor_for(home: str, *, whole: bool = False) -> Redactor:
         user = getpass.getuser()
     except (OSError, KeyError, ImportError):  # the system has no name for it
         user = ""
-    another = r"C:\Users\user" if os.name == "nt" else "/home/user"
+    another = os.path.join(os.path.dirname(home.rstrip("/\\")), "user")  # the folders above it stay what they are
     return Redactor(home, user, socket.gethostname(), another if whole else "~")

@@ -21,10 +21,11 @@ class Redactor:
 
         `home_as` is what stands for the home folder.
         """
+        short = host.split(".")[0]
+        self._whole = {word: put for word, put in ((host, "host"), (short, "host"), (user, "user")) if word}
         self._words: list[tuple[re.Pattern[str], str]] = []
         if len(home.rstrip("/\\")) > 1:
             self._add(re.escape(home.rstrip("/\\")), home_as, ends=r"(?![\w.-])")
-        short = host.split(".")[0]
         for name, put in ((host, "host"), (short, "host"), (user, "user")):
             if len(name) >= SHORTEST and name not in ("root", "localhost"):
                 self._add(rf"(?<![A-Za-z0-9]){re.escape(name)}", put, ends=r"(?![A-Za-z0-9])")
@@ -33,7 +34,9 @@ class Redactor:
         self._words.append((re.compile(pattern + ends, re.IGNORECASE), put))
 
     def text(self, text: str) -> str:
-        """Return a text without those names."""
+        """Return a text without those names; a short one is found where it is all of the text."""
+        if text in self._whole:
+            return self._whole[text]
         for pattern, put in self._words:
             text = pattern.sub(put.replace("\\", r"\\"), text)
         return text

@@ -9,7 +9,7 @@ from typing import Any
 
 from kalyx.core.carried.blocks import SIGNS
 
-__all__ = ["mail", "write_block"]
+__all__ = ["facts_told", "mail", "write_block"]
 
 ROOT = "C:\\Users\\visitor\\AppData\\Local\\Programs\\Python\\Python312"
 HOME = "C:\\Users\\visitor"
@@ -30,21 +30,25 @@ def write_block(facts: Mapping[str, Any], tag: str) -> str:
 
 def mail() -> str:
     """Return the mail, in which the block is quoted."""
-    block = write_block(_facts(), "k1f00d")
+    block = write_block(facts_told(), "k1f00d")
     quoted = "".join(f"> {line}\n" for line in block.splitlines())
     return ("From: a visiting student\nSubject: Re: germkit\n\nHere is what it printed. Does that help?\n\n" + quoted
             + "\nI am at the potting bench until four.\n")
 
 
-def _facts() -> dict[str, Any]:
+def facts_told() -> dict[str, Any]:
+    """Return what the beacon told: a Python 3.12 without germkit."""
     library, site = f"{ROOT}\\Lib", f"{ROOT}\\Lib\\site-packages"
     absent: dict[str, Any] = {"type": "ModuleNotFoundError", "message": "No module named 'germkit'", "name": "germkit",
                               "path": None, "lineno": None, "link": "", "frames": []}
     has = (("pip", "24.0", "pip"), ("dewpoint-client", "0.4.2", "dewpoint"))
+    files = ["METADATA", "INSTALLER", "RECORD", "top_level.txt"]
     installed: list[dict[str, Any]] = [
-        {"at": f"{site}\\{name}-{version}.dist-info", "by": "pip", "url": "", "tops": [module], "rows": [],
+        {"at": f"{site}\\{name}-{version}.dist-info", "by": "pip", "url": "", "tops": [module], "rows": [], "in": files,
          "heads": [f"Name: {name}", f"Version: {version}"]} for name, version, module in has]
     inside = [f"{n}/" for n in ("pip", "dewpoint")] + [one["at"].rpartition("\\")[2] for one in installed]
+    around = (f"{HOME}\\trays", HOME, HOME.rpartition("\\")[0], site)
+    absent_around = {f"{folder}\\{name}": False for folder in around for name in ("germkit", "germkit.py", "src")}
     return {
         "host": "potting-bench", "platform": "win32", "home": HOME, "cwd": f"{HOME}\\trays", "flags": "sys.flags()",
         "version": "3.12.1 (made up)", "implementation": "cpython", "executable": f"{ROOT}\\python.exe",
@@ -54,6 +58,6 @@ def _facts() -> dict[str, Any]:
         "imports": [{"module": "germkit", "name": None, "chain": [absent], "loaded": {}}],
         "folders": {f"{HOME}\\trays": ["trays.py"], f"{ROOT}\\DLLs": ["_ssl.pyd"], library: ["os.py", "json/"],
                     ROOT: ["python.exe", "Lib/", "DLLs/", "Scripts/"], site: inside, f"{ROOT}\\lib": False,
-                    f"{site}\\pip": ["__init__.py", "__main__.py"], f"{HOME}\\trays\\germkit": False,
-                    f"{site}\\germkit": False},
+                    f"{site}\\pip": ["__init__.py", "__main__.py"], **absent_around,
+                    f"{HOME}\\AppData\\Roaming\\Python\\Python312\\site-packages": False},
         "real": {}, "files": {}, "installed": installed, "left": ""}

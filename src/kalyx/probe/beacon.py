@@ -6,12 +6,14 @@ def kalyx_beacon():
     def told(question, *about):  # an answer, or nothing where that ends in an error
         try: return question(*about)
         except Exception: return None
-    path, own, cwd, join = list(sys.path), sys._getframe().f_code.co_filename, told(os.getcwd) or "", os.path.join
-    def text_of(*parts):  # what a file says
-        return told(lambda: open(join(*parts), "rb").read(1 << 22).decode("utf-8", "replace")) or ""
-    def hidden(text):  # a text without the names and passwords in addresses
-        return "://".join("***" + p[p.split("/")[0].rindex("@"):] if n and "@" in p.split("/")[0] else p
-                          for n, p in enumerate(text.split("://")))
+    path, own, cwd = list(sys.path), sys._getframe().f_code.co_filename, told(os.getcwd) or ""
+    join, up, sep, base = os.path.join, os.path.dirname, os.sep, getattr(sys, "base_prefix", sys.prefix)
+    content = lambda file: (file.read(1 << 22), file.close())[0].decode("utf-8", "replace")
+    text_of = lambda *parts: told(lambda: content(open(join(*parts), "rb"))) or ""
+    hidden = lambda text: "://".join("***" + p[p.split("/")[0].rindex("@"):] if n and "@" in p.split("/")[0] else p
+                                     for n, p in enumerate(text.split("://")))  # no names and passwords of addresses
+    never = ("TOKEN", "PASS", "SECRET", "KEY", "CRED")
+    plain = lambda text: "" if any(n in text.upper() for n in never) else hidden(text)  # nothing where it may be one
     def described(error, trace, link):  # an exception, and the code that it went through
         at = []
         while trace is not None:
@@ -20,9 +22,9 @@ def kalyx_beacon():
                 at.append([code.co_filename, line, code.co_name])
         name, path, line, file, says = (getattr(error, k, None) for k in ("name", "path", "lineno", "filename", "msg"))
         at = at[:10] + at[10:][-40:] + ([[file, line, "<module>"]] if line and isinstance(error, SyntaxError) else [])
-        return {"type": type(error).__name__, "message": hidden(told(str, says or error) or "")[:4000], "name": name,
-                "path": path, "lineno": line, "link": link, "frames": [
-                    [f, n, w, told(lambda: hidden(text_of(f).split("\n")[n - 1].strip()[:200]))] for f, n, w in at]}
+        return {"type": type(error).__name__, "message": hidden(told(str, says or error) or "")[:4000], "name":
+                told(str, name or ""), "path": path and told(str, path), "lineno": line, "link": link, "frames": [
+                    [f, n, w, told(lambda: plain(text_of(f).split("\n")[n - 1].strip()[:200]))] for f, n, w in at]}
     def attempt(asked):  # import something; say what happened, and which modules came in
         module, _, name = asked.partition(":")
         before, chain, link, error, trace = set(sys.modules), [], "", None, None
@@ -45,11 +47,10 @@ def kalyx_beacon():
         rows = [row.strip().rsplit(",", 2) for row in text_of(place, "RECORD").split("\n") if row.count(",") > 1]
         tops = text_of(place, "top_level.txt").split() or [r[0].split("/")[0] for r in rows if "-info/" not in r[0]]
         rows = rows[:3000] if mine.intersection(top.split(".")[0] for top in tops) else []
-        return {"at": place, "tops": sorted(set(t for t in tops if t[:1] not in "./_")), "heads": [
-            hidden(line) for line in heads.split("\n\n")[0].split("\n") if line.split("-")[0].split(":")[0] in (
-                "Name", "Version", "Requires", "Provides")], "by": text_of(place, "INSTALLER").strip(), "rows": [
-                    [row[0], row[2], told(os.path.getsize, join(place, "..", row[0]))] for row in rows],
-                "url": hidden(text_of(place, "direct_url.json"))}
+        heads = [hidden(x) for x in heads.split("\n\n")[0].split("\n") if x[:4] in "Name Vers Requ Prov Impo"]
+        return {"at": place, "by": text_of(place, "INSTALLER"), "tops": sorted({t for t in tops if t[:1] not in "./_"}),
+                "heads": heads, "rows": [[r[0], r[2], told(os.path.getsize, join(place, "..", r[0]))] for r in rows],
+                "url": hidden(text_of(place, "direct_url.json")), "in": told(os.listdir, place)}
     def dump(value):  # JSON in ASCII, without a module for it, in whose place a file of this folder may stand
         if isinstance(value, dict): return "{%s}" % ",".join(dump(k) + ":" + dump(v) for k, v in value.items())
         if isinstance(value, (list, tuple)): return "[%s]" % ",".join(map(dump, value))
@@ -58,30 +59,30 @@ def kalyx_beacon():
         return '"%s"' % "".join(c if " " <= c <= "~" and c not in '"\\' else "\\u%04x" % ord(c) if ord(c) < 65536 else
                                 "\\u%04x\\u%04x" % (55232 + (ord(c) >> 10), 56320 + (ord(c) & 1023)) for c in text)
     seen, zlib = [attempt(asked) for asked in ASKED], __import__("zlib")
+    errors = [error for one in seen for error in one["chain"]]
     some = ("PYTHON", "PIP_", "LD_", "DYLD_", "CONDA_", "VIRTUAL_ENV", "PATH", "HOME", "LOADEDMODULES", "_LMFILES_")
-    env = dict((k, hidden(v)) for k, v in os.environ.items() if k.startswith(some) and not any(
-        n in k for n in ("TOKEN", "PASS", "SECRET", "KEY", "CRED")))
+    env = dict((k, hidden(v)) for k, v in os.environ.items() if k.startswith(some) and plain(k))
     facts = {"host": getattr(os, "uname", lambda: ("", os.environ.get("COMPUTERNAME")))()[1], "imports": seen,
              "version": sys.version, "implementation": getattr(getattr(sys, "implementation", None), "name", ""),
              "platform": sys.platform, "builtin": sys.builtin_module_names, "env": env, "path": path, "cwd": cwd,
-             "executable": sys.executable, "prefix": sys.prefix, "base_prefix": getattr(sys, "base_prefix", sys.prefix),
-             "stdlib": list(getattr(sys, "stdlib_module_names", ())), "flags": str(sys.flags), "user_site": getattr(
-                 sys.modules.get("site"), "USER_SITE", None), "home": os.path.expanduser("~")}
+             "executable": sys.executable, "prefix": sys.prefix, "base_prefix": base, "flags": str(sys.flags),
+             "stdlib": list(getattr(sys, "stdlib_module_names", ())), "home": os.path.expanduser("~"),
+             "user_site": getattr(sys.modules.get("site"), "USER_SITE", None)}
     entries = [join(cwd, p) if p else cwd for p in path] + [facts["user_site"] or cwd]
-    tops = [join(f, n.split(".")[0].split(":")[0]) for f in entries for n in ASKED + ["pip", "ensurepip"]]
-    near = [join(cwd, n) for n in sorted(told(os.listdir, cwd) or ())[:60] if n[:1] != "."]
-    base = facts["base_prefix"]
-    folders = [sys.prefix, os.path.dirname(sys.executable or cwd), join(sys.prefix, "lib"), join(sys.prefix, "lib64")]
-    folders += [f(p) for p in path if "ython" in p for f in (os.path.dirname, lambda p: p.replace(sys.prefix, base))]
-    folders += [base] + entries + tops + near + [p for one in seen for _, at in one["loaded"].values() for p in at]
+    names, above = ASKED + [e["name"] or "src" for e in errors], [up(cwd), up(up(cwd)), up(up(up(cwd)))]
+    tops = [join(f, n.split(".")[0].split(":")[0] + end) for f in entries + above for n in names + [
+        "pip", "ensurepip", "src"] for end in ("", ".py")]
+    folders = [sys.prefix, base, up(sys.executable or cwd)] + entries + tops + [
+        join(cwd, n) for n in sorted(told(os.listdir, cwd) or ())[:99]]
+    folders += [p for one in seen for _, at in one["loaded"].values() for p in at] + [f(p) for p in path if "ython" in p
+                for f in (up, lambda p: up(up(p)), lambda p: p.replace(sys.prefix, base))]
     facts["folders"] = dict((f, os.path.exists(f) if not os.path.isdir(f) else told(lambda: [
         n + "/" if "." not in n and os.path.isdir(join(f, n)) else n for n in os.listdir(f)])) for f in folders)
     facts["real"] = dict((p, os.path.realpath(p)) for p in folders + [sys.executable or cwd])
     places = [join(f, n) for f, names in facts["folders"].items() if isinstance(names, list) for n in names]
-    code = [p for one in seen for e in one["chain"] for p in [at[0] for at in e["frames"]] + [e["path"]]
-            if p and "-packages" in p and p.endswith(".py")] + [p for p in places if p.endswith((".pth", "pyvenv.cfg"))]
-    mine = set(n.split("-packages")[-1].strip(os.sep).split(".")[0].split(":")[0].split(os.sep)[0] for n in ASKED + code)
-    facts["files"] = dict((p, hidden(text_of(p)[:9999])) for p in code)  # installed code that failed, and settings
+    mine = set(n.split("-packages" + sep)[-1].split(".")[0].split(":")[0].split(sep)[0] for n in ASKED + [
+        at[0] for e in errors for at in e["frames"]]) - {""}
+    facts["files"] = dict((p, hidden(text_of(p)[:9999])) for p in places if p.endswith((".pth", "pyvenv.cfg")))
     installed = [distribution(p.rstrip("/")) for p in places if p.rstrip("/").endswith((".dist-info", ".egg-info"))]
     for left in ("", "rows", "rows heads", "rows heads tops", "rows heads tops files folders"):  # until it is short
         kept = [dict((k, v) for k, v in d.items() if k not in left.split()) for d in [facts] + installed]
@@ -95,6 +96,5 @@ def kalyx_beacon():
     sums = [sum(n * ord(char) for n, char in enumerate(row, 1)) % 7225 for row in rows]  # shows what came over whole
     rows = ["%s.%s%s" % (row, signs[n // 85], signs[n % 85]) for row, n in zip(rows, sums)]
     rows.insert(0, "[kalyx beacon 1: %s begins, %d lines, %d bytes]" % (tag, len(rows), len(data)))
-    for line in rows + ["[kalyx beacon %s ends]" % tag]:  # each at once: others may print at the same time
-        sys.stdout.write(line + "\n"), sys.stdout.flush()
+    for line in rows + ["[kalyx beacon %s ends]" % tag]: sys.stdout.write(line + "\n"), sys.stdout.flush()
 kalyx_beacon(); del kalyx_beacon

@@ -14,7 +14,8 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from kalyx.core.machine.interface import Machine, RunResult
+    from kalyx.core.machine.interface import Machine
+    from kalyx.core.machine.results import RunResult
 
 __all__ = ["BeaconAnswer", "beacon_cell", "run_through"]
 

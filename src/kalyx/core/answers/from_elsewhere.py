@@ -13,15 +13,17 @@ from kalyx.core.errors import KalyxError, NotRecorded, WrongUsage
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Agreement, ImportReport, Note, Places, hosts_label
+from kalyx.core.verdicts.known import report_unknown
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
+    from typing import Any
 
     from kalyx.core.answers.elsewhere import Elsewhere
     from kalyx.core.answers.packages import PackagesAnswer
-    from kalyx.core.model import Finding, Seat
+    from kalyx.core.model import Finding, Observation, Seat
 
 __all__ = ["ElsewhereAnswer", "here_elsewhere", "packages_elsewhere", "why_elsewhere"]
 
@@ -69,7 +71,8 @@ def packages_elsewhere(place: Elsewhere, at: str | None, notes: Sequence[Note], 
     """
     answer = answer_packages(place.context, at or place.ref, **more)  # type: ignore[arg-type]
     hosts = list(place.hosts)
-    return ElsewhereAnswer("packages", ((Places(hosts[0], hosts_label(hosts), len(hosts)), answer),), tuple(notes))
+    places = Places(hosts[0], hosts_label(hosts), len(hosts))
+    return ElsewhereAnswer("packages", ((places, replace(answer, notes=())),), (*notes, *answer.notes))
 
 
 def why_elsewhere(places: Sequence[Elsewhere], requests: Sequence[str], at: str | None,
@@ -104,8 +107,19 @@ def _observed(place: Elsewhere, request: str, at: str | None) -> WhyAnswer | Non
     if seen is None or facts is None:
         return None
     facts = replace(facts, seat=_judged(place))
-    report = explain(place.context, facts, parse_request(request), seen, Neighbours(place.context.machine))
+    try:
+        report = explain(place.context, facts, parse_request(request), seen, Neighbours(place.context.machine))
+    except NotRecorded as unknown:
+        report_unknown(place.context.machine, unknown)
+        report = _seen_alone(facts.seat, seen)
     return WhyAnswer(facts.seat, (_for_elsewhere(report),))
+
+
+def _seen_alone(seat: Seat, seen: Observation) -> ImportReport:
+    """Return what an import did, where no more can be told of it."""
+    error = {"type": seen.error.type, "message": seen.error.message} if seen.error else None
+    return ImportReport(seen.module, seen.name, seat.ref, seat.interpreter,
+                        "imports" if seen.outcome == "imports" else "fails", error, seen.origin)
 
 
 def _read(place: Elsewhere, request: str, at: str | None) -> WhyAnswer:
@@ -146,19 +160,20 @@ def _without_own_commands(finding: Finding) -> Finding:
 
 
 # -- which say the same ------------------------------------------------------------------------
-def _grouped(command: str, places: Sequence[Elsewhere], answer: Callable[[Elsewhere], object],
+def _grouped(command: str, places: Sequence[Elsewhere], answer: Callable[[Elsewhere], Any],
              key: Callable[..., object], notes: Sequence[Note]) -> ElsewhereAnswer:
-    groups: dict[str, tuple[object, list[str]]] = {}
+    groups: dict[str, tuple[Any, list[str]]] = {}
     for place in places:
         try:
             found = answer(place)
         except KalyxError as error:
             notes = (*notes, Note("not-told", f"{hosts_label(list(place.hosts))}: {error.message}"))
             continue
+        notes = (*notes, *(n for n in found.notes if n not in notes))
         same = repr((place.kind, key(found)))
-        groups.setdefault(same, (found, []))[1].extend(place.hosts)
+        groups.setdefault(same, (replace(found, notes=()), []))[1].extend(place.hosts)
     ordered = sorted(groups.values(), key=lambda g: -len(g[1]))
-    return ElsewhereAnswer(command, tuple((Places(hosts[0], hosts_label(hosts), len(hosts)), found)  # type: ignore[misc]
+    return ElsewhereAnswer(command, tuple((Places(hosts[0], hosts_label(hosts), len(hosts)), found)
                                  for found, hosts in ordered), tuple(notes))
 
 

@@ -12,7 +12,8 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Sequence
 
     from kalyx.core.changes.entry import Entry
-    from kalyx.core.machine.interface import Machine, RunResult
+    from kalyx.core.machine.interface import Machine
+    from kalyx.core.machine.results import RunResult
     from kalyx.core.model import Distribution, Environment
 
 __all__ = ["files_of", "run_watched"]

@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.packaging.pip_lines import Pip
     from kalyx.core.facts.search_path.layers import Layer
     from kalyx.core.facts.seats.context import SeatContext, SeatFacts
-    from kalyx.core.machine.interface import RunResult
+    from kalyx.core.machine.results import RunResult
     from kalyx.core.model import Distribution, Finding, Interpreter, Seat
 
 __all__ = ["PIP_LIMIT", "PutAnswer", "action_between", "answer_put", "pip_for", "plan_steps", "read_installed",

@@ -122,7 +122,8 @@ class _Facts:
                 raise ValueError("an import is not told as one")
             seen = observation_of({
                 "module": module, "name": one.get("name"), "outcome": "fails" if chain else "imports", "loaded": loaded,
-                "chain": [{**e, "frames": _frames(e.get("frames"))} for e in chain if isinstance(e, dict)]})
+                "chain": [{**e, "frames": _frames(e.get("frames")), "name": e.get("name") or None,
+                           "path": e.get("path") or None} for e in chain if isinstance(e, dict)]})
             file, search = seen.loaded.get(module, (None, ()))
             request = f"{module}:{seen.name}" if seen.name else module
             found[request] = replace(seen, python=python, origin=file, search=search)
@@ -133,6 +134,7 @@ class _Facts:
         """Return the machine that has what was told, and of which nothing else is known."""
         answers: dict[str, dict[str, Any]] = {"list": {}, "kind": {}, "there": {}, "real": {}, "line": {}, "stat": {}}
         contents: dict[str, tuple[bytes, int | None]] = {}
+        answers["real"] = {k: v for k, v in self._object("real").items() if isinstance(v, str)}
         for folder, names in self._folders().items():
             self._add_folder(answers, folder, names)
         for path, text in self._object("files").items():
@@ -140,7 +142,6 @@ class _Facts:
                 contents[path] = (text.encode("utf-8", "replace"), CUT if len(text) >= CUT else None)
         for one in self._objects("installed"):
             self._add_distribution(answers, contents, one)
-        answers["real"] = {k: v for k, v in self._object("real").items() if isinstance(v, str)}
         answers["kind"][self.text("executable")] = "file"
         answers["line"] = {f"{row[1]}:{row[0]}": row[3] for one in self._objects("imports")
                            for error in one.get("chain") or () for row in error.get("frames") or ()
@@ -161,6 +162,9 @@ class _Facts:
             folder = self._path.dirname(program)
             for place in (folder, self._path.dirname(folder)):
                 answers["there"].setdefault(self._path.join(place, "pyvenv.cfg"), False)
+        lib, lib64 = self._path.join(prefix, "lib"), self._path.join(prefix, "lib64")
+        if not any(self._path.join(folder, "").startswith(lib64) for folder in self._folders()):
+            answers["real"].setdefault(lib64, answers["real"].get(lib, lib))  # unused, it is another name of lib
         user = re.fullmatch(r"(.+)\\Python\\Python\d+\\site-packages", self.text("user_site"))
         if user and self.platform == "win32":
             env.setdefault("APPDATA", user[1])
@@ -184,7 +188,7 @@ class _Facts:
             path = self._path.join(folder, name.rstrip("/"))
             if name.endswith(("/", ".dist-info", ".egg-info")):
                 answers["kind"].setdefault(path, "folder")
-            elif "." in name:
+            else:
                 answers["kind"].setdefault(path, "file")
 
     def _add_distribution(self, answers: dict[str, dict[str, Any]], contents: dict[str, tuple[bytes, int | None]],
@@ -194,20 +198,26 @@ class _Facts:
         if not isinstance(place, str):
             return
         heads = [r for r in one.get("heads") or () if isinstance(r, str)]
-        files = {"METADATA": "\n".join([*heads, "", ""])} if heads else {}
+        if not heads:  # there was no room for them: the folder's name tells the most of it (PEP 376)
+            name, _, version = self._path.basename(place).rpartition(".")[0].partition("-")
+            heads = [f"Name: {name}", f"Version: {version.split('-py')[0]}"]
+        files = {"METADATA": "\n".join([*heads, "", ""])}
         tops = [t for t in one.get("tops") or () if isinstance(t, str)]
         if tops:
             files["top_level.txt"] = "\n".join(dict.fromkeys(t.split(".")[0] for t in tops)) + "\n"
         for key, name in (("by", "INSTALLER"), ("url", "direct_url.json")):
             if isinstance(one.get(key), str) and one[key]:
                 files[name] = one[key]
-        answers["list"][place], answers["kind"][place] = [*files, "RECORD"], "folder"
+        inside = [n for n in one.get("in") or () if n in ("METADATA", "INSTALLER", "RECORD", "REQUESTED", "WHEEL")]
+        # which modules it brings is told in one place, wherever the distribution itself says it
+        answers["list"][place], answers["kind"][place] = [*dict.fromkeys([*(inside or files), *files])], "folder"
         rows = one.get("rows")
         if rows:
             files["RECORD"] = self._record(answers, self._path.dirname(place), rows)
         for name, text in files.items():
             contents[self._path.join(place, name)] = (text.encode("utf-8", "replace"), None)
-        answers["kind"][self._path.join(place, "RECORD")] = "file"
+        for name in inside:
+            answers["kind"].setdefault(self._path.join(place, name), "file")
 
     def _record(self, answers: dict[str, dict[str, Any]], site: str, rows: Any) -> str:
         """Return the RECORD of a distribution (PEP 376), and add what its files are now: each row tells both."""

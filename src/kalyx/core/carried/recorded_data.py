@@ -43,7 +43,21 @@ def recorded_as_data(machine: RecordingMachine, redactor: Redactor | None = None
             "own_command": list(machine.own_command), "env": deciding(machine.env)}
     found: dict[str, Any] = masked_document({"said": said, "answers": machine.answers})
     found["contents"] = contents
-    return found if redactor is None else redactor.document(found)
+    return found if redactor is None else _redacted(found, machine, redactor)
+
+
+def _redacted(found: dict[str, Any], machine: RecordingMachine, redactor: Redactor) -> dict[str, Any]:
+    """Return it without the names of a person and a machine; of the homes beside the person's own nothing is told."""
+    shown: dict[str, Any] = redactor.document(found)
+    split = machine.path.split
+    above, name = split(redactor.text(machine.home.rstrip(machine.path.sep)))
+    for kind, rows in shown["answers"].items():
+        for question in rows if kind in ("list", "scan") else ():
+            if question.partition(":")[2] == above and kind == "scan":
+                rows[question] = [[name], [name], False]
+            elif question == above and isinstance(rows[question], list):
+                rows[question] = [name]
+    return shown
 
 
 def _written(path: str, data: bytes, limit: int | None, redactor: Redactor | None) -> dict[str, Any] | None:

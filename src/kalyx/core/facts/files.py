@@ -7,7 +7,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Mapping
     from typing import Any, Protocol
 
-    from kalyx.core.machine.interface import FileInfo
+    from kalyx.core.machine.results import FileInfo
 else:
     Protocol = object  # at run time `typing` is not loaded for this alone
 

@@ -9,8 +9,8 @@ from _thread import allocate_lock
 from itertools import count
 
 from kalyx.core.machine import descendants, guard
-from kalyx.core.machine.interface import RunResult
 from kalyx.core.machine.kept_output import Kept
+from kalyx.core.machine.results import RunResult
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:

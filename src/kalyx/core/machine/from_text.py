@@ -6,7 +6,8 @@ import ntpath
 import posixpath
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.machine.interface import FileInfo, Machine
+from kalyx.core.machine.interface import Machine
+from kalyx.core.machine.results import FileInfo
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:

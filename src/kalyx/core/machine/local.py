@@ -9,14 +9,15 @@ import sys
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import scratch
 from kalyx.core.machine.children import Run, reason_of
-from kalyx.core.machine.interface import LIST_LIMIT, READ_LIMIT, SCAN_LIMIT, FileInfo, Machine, around
+from kalyx.core.machine.interface import LIST_LIMIT, READ_LIMIT, SCAN_LIMIT, Machine
+from kalyx.core.machine.results import FileInfo, around
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
     from typing import Any, TypeVar
 
-    from kalyx.core.machine.interface import RunResult
+    from kalyx.core.machine.results import RunResult
     from kalyx.core.model.process import RawProcess
     from kalyx.core.model.weight import DiskEntry
 
@@ -327,7 +328,8 @@ class RealMachine(Machine):
         return read_registry() if sys.platform == "win32" else []
 
     def make_folder(self) -> str:
-        return scratch.make_folder([*filter(None, map(self.env.get, ("TMPDIR", "TEMP", "TMP"))), self.cwd])
+        usual = filter(None, map(self.env.get, ("TMPDIR", "TEMP", "TMP")))
+        return scratch.make_folder([*usual, *(["/tmp"] if os.name == "posix" else []), self.cwd])
 
     def remove_folder(self, folder: str) -> None:
         scratch.remove_folder(folder)

@@ -10,8 +10,9 @@ import ntpath
 import posixpath
 
 from kalyx.core.errors import NotRecorded, Unreadable
-from kalyx.core.machine.interface import READ_LIMIT, SCAN_LIMIT, FileInfo, Machine, RunResult
+from kalyx.core.machine.interface import READ_LIMIT, SCAN_LIMIT, Machine
 from kalyx.core.machine.recorded_runs import question_of_run
+from kalyx.core.machine.results import FileInfo, RunResult
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:

@@ -9,7 +9,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from typing import Any
 
-    from kalyx.core.machine.interface import RunResult
+    from kalyx.core.machine.results import RunResult
 
 __all__ = ["question_of_run", "run_as_data"]
 

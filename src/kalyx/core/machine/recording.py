@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.machine.interface import READ_LIMIT, SCAN_LIMIT, FileInfo, Machine
+from kalyx.core.machine.interface import READ_LIMIT, SCAN_LIMIT, Machine
 from kalyx.core.machine.recorded_runs import question_of_run, run_as_data
+from kalyx.core.machine.results import FileInfo
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Mapping, Sequence
     from typing import Any, TypeVar
 
-    from kalyx.core.machine.interface import Begun, RunResult
+    from kalyx.core.machine.results import Begun, RunResult
     from kalyx.core.model.process import RawProcess
 
     T = TypeVar("T")
@@ -108,13 +109,22 @@ class RecordingMachine(Machine):
     def _listed(self, path: str) -> list[str] | str:
         """Return the names in a folder, or why they cannot be read."""
         try:
-            return self._inner.list_folder(path)
+            return self._without_scratch(path, self._inner.list_folder(path))
         except Unreadable as error:
             return error.reason
 
     def scan(self, path: str, most: int = SCAN_LIMIT) -> tuple[list[str], list[str], bool]:
-        names, folders, cut = self._ask("scan", f"{most}:{path}", lambda: list(self._inner.scan(path, most)))
+        names, folders, cut = self._ask("scan", f"{most}:{path}", lambda: self._scanned(path, most))
         return list(names), list(folders), bool(cut)
+
+    def _scanned(self, path: str, most: int) -> list[Any]:
+        names, folders, cut = self._inner.scan(path, most)
+        return [self._without_scratch(path, names), self._without_scratch(path, folders), cut]
+
+    def _without_scratch(self, folder: str, names: list[str]) -> list[str]:
+        """Return names without those of the folders that were made for children's results, and go again."""
+        made = {self.path.basename(s) for s in self._scratch if self.path.dirname(s) == folder}
+        return [n for n in names if n not in made] if made else names
 
     def has_one_folder(self, path: str) -> bool:
         return bool(self._ask("one folder", path, lambda: self._inner.has_one_folder(path)))

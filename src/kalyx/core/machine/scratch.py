@@ -16,15 +16,15 @@ __all__ = ["make_folder", "remove_all", "remove_folder"]
 _made: list[str] = []
 
 
-def make_folder(places: Iterable[str] = ()) -> str:
-    """Make a folder that only the user may enter, in the first of `places` (else /tmp) that takes one.
+def make_folder(places: Iterable[str]) -> str:
+    """Make a folder that only the user may enter, in the first of `places` that takes one.
 
     Not by `tempfile`, whose import takes as long as starting an interpreter.
 
     Raises:
         Unreadable: none can be made anywhere.
     """
-    for place in [*places, "/tmp"]:
+    for place in places:
         folder = os.path.join(place, f"kalyx-{os.urandom(8).hex()}")
         try:
             os.mkdir(folder, 0o700)

@@ -117,14 +117,13 @@ def _all_true(case: Case, failure: Failure | None, checks: Sequence[IndexedCheck
     """Return what holds, of these checks, in their order.
 
     A check that could not be made, as what it asks was not recorded, may hold: those that are silent beside its
-    cause say nothing either, and nothing that comes after it is certain.
+    cause say nothing either, nor does a last resort, and nothing that comes after it is certain.
     """
     found: list[Finding] = []
     skipped: set[str] = set()
     for check in checks:
         known = {f.cause for f in found}
-        in_doubt = bool(known) or (bool(skipped) and _may_be_absence(case))
-        if (known | skipped).intersection(check.silent_beside) or (check.last_resort and in_doubt):
+        if (known | skipped).intersection(check.silent_beside) or (check.last_resort and (known or skipped)):
             continue
         try:
             finding = function_of(check)(case, failure)
@@ -144,12 +143,6 @@ def _all_true(case: Case, failure: Failure | None, checks: Sequence[IndexedCheck
             likely = bool(skipped) and finding.confidence == "certain"
             found.append(replace(finding, confidence="likely") if likely else finding)
     return found
-
-
-def _may_be_absence(case: Case) -> bool:
-    """Whether an import ended with an exception that may say that something is not there, or not as it should be."""
-    error = case.obs.error
-    return error is None or error.is_syntax or error.type in ("ImportError", "ModuleNotFoundError", "AttributeError")
 
 
 def _error(case: Case) -> dict[str, str] | None:

@@ -7,6 +7,7 @@ again: what that has not, none of them has.
 
 from __future__ import annotations
 
+from kalyx.core.errors import NotRecorded
 from kalyx.core.facts.packaging.listed_modules import mapped_modules
 from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.facts.search_path.site_folders import site_contents
@@ -56,8 +57,11 @@ class Site:
     def _is_package(self, name: str) -> bool:
         """Whether a folder has anything in it to import: what pip leaves behind may be empty."""
         m = self._files
-        return any(n.endswith((".py", ".so", ".pyd")) or "." not in n
-                   for n in m.entries(m.path.join(self.folder, name)) if n != "__pycache__")
+        try:
+            inside = m.entries(m.path.join(self.folder, name))
+        except NotRecorded:  # on another machine: it mostly has
+            return True
+        return any(n.endswith((".py", ".so", ".pyd")) or "." not in n for n in inside if n != "__pycache__")
 
     def _hooks(self) -> set[str]:
         """The modules that import hooks of editable installs bring."""

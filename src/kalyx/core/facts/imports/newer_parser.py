@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
     from kalyx.core.facts.imports.case import Case
-    from kalyx.core.machine.interface import RunResult
+    from kalyx.core.machine.results import RunResult
     from kalyx.core.model import Environment, Interpreter
 
 __all__ = ["newer_parser"]

@@ -17,7 +17,8 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
     from typing import Any
 
-    from kalyx.core.machine.interface import Machine, RunResult
+    from kalyx.core.machine.interface import Machine
+    from kalyx.core.machine.results import RunResult
     from kalyx.core.model import Interpreter, Launch
     from kalyx.core.model.kinds import Outcome
 

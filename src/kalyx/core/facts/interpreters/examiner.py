@@ -29,7 +29,7 @@ from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.interpreters.trust import Trust
 from kalyx.core.facts.interpreters.who_answer import explain_failure, parse_answer
 from kalyx.core.lean.record import record, replace
-from kalyx.core.machine.interface import RunResult
+from kalyx.core.machine.results import RunResult
 from kalyx.core.machine.threads import Once
 from kalyx.core.model import Interpreter, TrailStep
 
@@ -40,7 +40,8 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.interpreters.command_words import FirstLine
     from kalyx.core.facts.interpreters.pyvenv import VenvConfig
-    from kalyx.core.machine.interface import FileInfo, Machine
+    from kalyx.core.machine.interface import Machine
+    from kalyx.core.machine.results import FileInfo
     from kalyx.core.model.kinds import KnownBy
 
 __all__ = ["Examined", "Examiner", "numbered"]

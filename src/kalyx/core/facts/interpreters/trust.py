@@ -18,7 +18,8 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
 
-    from kalyx.core.machine.interface import FileInfo, Machine
+    from kalyx.core.machine.interface import Machine
+    from kalyx.core.machine.results import FileInfo
 
 __all__ = ["Trust", "is_version_word"]
 

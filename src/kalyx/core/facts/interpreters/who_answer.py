@@ -8,7 +8,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any
 
-    from kalyx.core.machine.interface import RunResult
+    from kalyx.core.machine.results import RunResult
 
 __all__ = ["explain_failure", "parse_answer"]
 

@@ -16,7 +16,8 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
 
     from kalyx.core.facts.files import Files
-    from kalyx.core.machine.interface import Machine, RunResult
+    from kalyx.core.machine.interface import Machine
+    from kalyx.core.machine.results import RunResult
     from kalyx.core.model import Interpreter, Launch, Observation
 
 __all__ = ["CUSTOMISERS", "StartEnder", "code_lines", "find_ender", "not_text"]

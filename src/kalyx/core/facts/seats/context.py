@@ -21,7 +21,8 @@ if TYPE_CHECKING:  # loaded where they are used: each costs a part of every comm
     from kalyx.core.facts.interpreters.examiner import Examined
     from kalyx.core.facts.kernels import notebooks
     from kalyx.core.facts.shells import commands
-    from kalyx.core.machine.interface import Machine, RunResult
+    from kalyx.core.machine.interface import Machine
+    from kalyx.core.machine.results import RunResult
     from kalyx.core.model import Environment, Interpreter, Kernel, Launch, Note, RunningPython, TrailStep
     from kalyx.core.model.kinds import SeatKind
 

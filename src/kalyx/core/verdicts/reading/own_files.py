@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from kalyx.core.verdicts.known import as_known
 from kalyx.core.verdicts.reading.absence import (
     asked_whole,
 )
@@ -10,6 +11,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
+    from kalyx.core.facts.files import Files
     from kalyx.core.facts.imports.case import Case
     from kalyx.core.model import Distribution
     from kalyx.core.verdicts.reading.failure import Failure
@@ -56,7 +58,12 @@ def code_at(case: Case, place: str, name: str, inside: list[str]) -> str | None:
     if inside:
         part = m.path.join(start, *inside)
         files += [part + ".py", m.path.join(part, "__init__.py")]
-    return next((f for f in files if m.is_file(f)), None)
+    return next((f for f in files if _is_file(m, f)), None)
+
+
+def _is_file(files: Files, path: str) -> bool:
+    """Whether a file is there; one of which nobody knows on another machine is none to speak of."""
+    return as_known(files, lambda: files.is_file(path), False)
 
 
 def _own_places(case: Case, folder: str) -> list[str]:

@@ -32,6 +32,8 @@ def judge_seat(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Seat:
     as_base = as_known(files, lambda: runs_as_base(facts, files), None)
     found = [*found, *([as_base] if as_base is not None else [])]
     found += as_known(files, lambda: judge_leaks(facts, files, neighbours), nothing)
+    if facts.ran is not None:  # it ran: what would keep it from that is not asked
+        return replace(facts.seat, findings=tuple(found))
     health = as_known(files, lambda: judge_environment(environment, files, lambda: neighbours.bases), nothing)
     return replace(facts.seat, findings=tuple(found), environment=replace(environment, findings=tuple(health)))
 

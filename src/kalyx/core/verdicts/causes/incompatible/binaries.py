@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.errors import Unreadable
+from kalyx.core.errors import NotRecorded, Unreadable
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies import pip
@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.imports.case import Case
     from kalyx.core.facts.native.binaries import Binary
+    from kalyx.core.model import ObservedError
     from kalyx.core.verdicts.reading.failure import Failure
 
 __all__ = ["describe_tag", "foreign_abi", "foreign_platform"]
@@ -46,6 +47,8 @@ def foreign_platform(case: Case, failure: Failure | None) -> Finding | None:
     """
     files = [f for _, found in _unloadable(case, failure) for f in found]
     files += [e.path for e in case.obs.chain if e.path and _WRONG_FORM.search(e.message)]
+    if any(_is_past_it(e) for e in case.obs.chain):
+        return None
     mine = case.modules.loader.program if files else None
     if mine is None or mine.trouble:
         return _wheel_for_others(case, failure)
@@ -76,6 +79,12 @@ def foreign_platform(case: Case, failure: Failure | None) -> Finding | None:
     return _wheel_for_others(case, failure)
 
 
+def _is_past_it(error: ObservedError) -> bool:
+    """Whether the loader has taken a part and complains of what that needs: then the part is for this machine."""
+    lacks = re.search(r"([^\s:/]{1,200}): cannot open shared object file", error.message)
+    return lacks is not None and bool(error.path) and not str(error.path).endswith(lacks[1])
+
+
 def _wheel_for_others(case: Case, failure: Failure | None) -> Finding | None:
     """Find a distribution that lacks a part of its own and, by its WHEEL file, was built for another system."""
     if failure is None or ("." not in failure.module and failure.name is None):
@@ -87,7 +96,7 @@ def _wheel_for_others(case: Case, failure: Failure | None) -> Finding | None:
     file = case.files.path.join(owner.metadata, "WHEEL")
     try:
         text = case.files.read_beginning(file, 65536)
-    except Unreadable:
+    except (Unreadable, NotRecorded):
         return None
     systems = [line.split("-")[-1].strip() for line in text.splitlines() if line.startswith("Tag:")]
     if not systems or any(s == "any" or own in s for s in systems):
