@@ -105,8 +105,10 @@ def _look_at_modules(machine: RecordingMachine, packages: PackagesAnswer) -> Non
         for module in one.modules:
             finder.find_in(one.location, module)
             place = machine.path.join(one.location, module)
-            machine.scan(place)
             machine.key(place)
+            for name in machine.scan(place)[0]:
+                if name.endswith((".py", *suffixes)):
+                    machine.is_file(machine.path.join(place, name))
 
 
 def _hold_needs(context: SeatContext, packages: PackagesAnswer) -> None:

@@ -11,7 +11,7 @@ import posixpath
 
 from kalyx.core.errors import NotRecorded, Unreadable
 from kalyx.core.machine.interface import READ_LIMIT, SCAN_LIMIT, Machine
-from kalyx.core.machine.recorded_runs import question_of_run
+from kalyx.core.machine.recorded_runs import question_of_run, run_of_data
 from kalyx.core.machine.results import FileInfo, RunResult
 
 TYPE_CHECKING = False
@@ -290,8 +290,7 @@ class RecordedMachine(Machine):
         row = self._answers.get("run", {}).get(question_of_run(argv, self._own_folder))
         if row is None:
             raise NotRecorded(f"what {' '.join(argv)[:200]} does")
-        return RunResult(row["status"], row["out"].encode("utf-8", "replace"), row["err"].encode("utf-8", "replace"),
-                         row["timed_out"], row["seconds"], row["why_not"], row["folder_closed"])
+        return run_of_data(row)
 
     def make_folder(self) -> str:
         raise NotRecorded("what is run there")

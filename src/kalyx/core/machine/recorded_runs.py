@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import json
 
+from kalyx.core.machine.results import RunResult
+
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Mapping, Sequence
     from typing import Any
 
-    from kalyx.core.machine.results import RunResult
-
-__all__ = ["question_of_run", "run_as_data"]
+__all__ = ["question_of_run", "run_as_data", "run_of_data"]
 
 
 def question_of_run(argv: Sequence[str], own_folder: str) -> str:
@@ -24,3 +24,9 @@ def run_as_data(result: RunResult) -> dict[str, Any]:
     return {"status": result.status, "out": result.text(), "err": result.err.decode("utf-8", "replace"),
             "timed_out": result.timed_out, "seconds": result.seconds, "why_not": result.why_not,
             "folder_closed": result.folder_closed}
+
+
+def run_of_data(row: Mapping[str, Any]) -> RunResult:
+    """Return the run that `run_as_data` wrote down."""
+    return RunResult(row["status"], row["out"].encode("utf-8", "replace"), row["err"].encode("utf-8", "replace"),
+                     row["timed_out"], row["seconds"], row["why_not"], row["folder_closed"])
