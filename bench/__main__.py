@@ -24,6 +24,7 @@ from bench.worlds import (
     many_environments,
     many_kernels,
     thirty_imports,
+    thirty_notebooks,
 )
 
 ROUNDS = 11
@@ -71,6 +72,11 @@ PARSE = (
     "        if name.endswith('.py'):\n"
     "            with open(os.path.join(place, name), 'rb') as file:\n"
     "                ast.parse(file.read())\n")
+# The commands whose answers a report puts together
+ONE_BY_ONE = (
+    "import subprocess, sys\n"
+    "for words in (['here'], ['kernels'], ['envs'], ['packages', '--conflicts']):\n"
+    "    subprocess.run([*sys.argv[1:], *words], stdout=subprocess.DEVNULL)\n")
 # What keeps aside all that a program may replace, and its copy
 KEEP = (
     "import shutil, sys\n"
@@ -144,6 +150,7 @@ def pairs(python: str, crowded: str, project: Path) -> list[Pair]:
     seat = f"python:{python}"
     site = str(next(Path(crowded).parent.parent.glob("lib/python*/site-packages")))
     listing = [*kalyx, "packages", "--at", f"python:{crowded}"]
+    seat_400 = f"python:{crowded}"
     pip = [python, "-m", "pip", "--version"]
     return [
         Pair("--version / a bare interpreter start", [*kalyx, "--version"], [python, "-c", "pass"],
@@ -186,6 +193,17 @@ def pairs(python: str, crowded: str, project: Path) -> list[Pair]:
         Pair("packages, 400 distributions / pip list", listing, [crowded, "-m", "pip", "list"], 0.2),
         Pair("packages, 400 distributions / reading their heads", listing,
              [python, "-c", READ_HEADS, site], 4.0),
+        Pair("a snapshot, 400 distributions / packages", [*kalyx, "snapshot", "--at", seat_400, "--to", "new.json",
+                                                          "--overwrite"], listing, 5.0, ours_in="home"),
+        Pair("packages from a snapshot, 400 distributions / packages there",
+             [*kalyx, "packages", "--from", "taken.json"], listing, 1.5, ours_in="home", theirs_in="home"),
+        Pair("why from a snapshot / why there", [*kalyx, "why", "json", "--from", "taken.json"],
+             [*kalyx, "why", "json", "--at", seat_400], 1.0, ours_in="home", theirs_in="home"),
+        Pair("a beacon, 400 distributions / pip list", [crowded, "beacon.py"], [crowded, "-m", "pip", "list"], 1.0,
+             ours_in="home"),
+        Pair("a report of a folder with 30 notebooks / here, kernels, envs and packages one after the other",
+             [*kalyx, "report", "--to", "../report.html", "--overwrite"], [python, "-c", ONE_BY_ONE, *kalyx], 2.0,
+             ours_in="notebooks", theirs_in="notebooks"),
         Pair("envs, 300 environments / 30 environments", [*kalyx, "envs"], [*kalyx, "envs"], 5.0,
              ours_in="300/envs", theirs_in="30/envs"),
     ]
@@ -207,11 +225,17 @@ def main() -> int:
         thirty_imports(folder / "thirty")
         lacking_package(folder / "lacking")
         large_project(folder / "project", 1500)
+        thirty_notebooks(folder / "notebooks")
         own = {"JUPYTER_PATH": many_kernels(folder / "kernels", 200)}
         for count in (30, 300):
             many_environments(folder / str(count), count)
         for place in ("300/envs", "home"):
             (folder / place / "a.py").write_text("import nope\n", encoding="utf-8")
+        kalyx = shutil.which("kalyx", path=env["PATH"]) or "kalyx"
+        subprocess.run([kalyx, "snapshot", "--at", f"python:{crowded}", "--why", "json", "--to", "taken.json"],
+                       cwd=folder / "home", env=env, stdout=subprocess.DEVNULL, check=True)
+        cell = subprocess.run([kalyx, "beacon", "json"], env=env, stdout=subprocess.PIPE, check=True).stdout
+        (folder / "home" / "beacon.py").write_bytes(cell)
         for pair in pairs(sys.executable, crowded, project):
             if sys.argv[1:] and not any(word in pair.says for word in sys.argv[1:]):
                 continue

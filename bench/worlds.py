@@ -75,6 +75,19 @@ def thirty_imports(folder: Path) -> None:
         {"cells": [cell], "metadata": {}, "nbformat": 4, "nbformat_minor": 4}))
 
 
+def thirty_notebooks(folder: Path) -> None:
+    """Make a folder of thirty notebooks, each of ten cells with an import in it."""
+    folder.mkdir()
+    modules = sorted(sys.stdlib_module_names)
+    for number in range(30):
+        wanted = [modules[(number * 7 + n) % len(modules)] for n in range(10)]
+        cells = [{"cell_type": "code", "metadata": {}, "execution_count": None, "outputs": [],
+                  "source": [f"import {name}\n", "x = 1\n"]} for name in wanted]
+        (folder / f"n{number:02d}.ipynb").write_text(json.dumps({
+            "cells": cells, "metadata": {"kernelspec": {"name": "python3", "display_name": "Python 3"}}, "nbformat": 4,
+            "nbformat_minor": 4}), encoding="utf-8")
+
+
 def lacking_package(folder: Path) -> None:
     """Write a package that loads what packages usually load, and then something that is not there."""
     (folder / "lacking").mkdir(parents=True)

@@ -91,7 +91,8 @@ def said_elsewhere(world: World, case: Situation, report: dict) -> None:
     """Hold what is concluded from a snapshot against what is concluded here: it is the same."""
     limit = ("--timeout", "4") if case.hangs else ()
     file = str(world.root / "snapshot.json")
-    taken = world.kalyx("snapshot", "--at", case.at, "--why", case.ask, "--to", file, *limit, privileged=case.privileged)
+    taken = world.kalyx("snapshot", "--at", case.at, "--why", case.ask, "--to", file, *limit,
+                        privileged=case.privileged)
     assert taken.returncode == 0, taken.stderr
     said = world.answer("why", case.ask, "--from", file)
     os.unlink(file)

@@ -6,12 +6,12 @@ import os
 import sys
 
 from kalyx.cli.options import print_error, printing
+from kalyx.core.errors import NOT_RECORDED
 from kalyx.core.facts.interpreters.version_managers import shell_environment
 from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.lean.record import replace
 from kalyx.core.machine.local import RealMachine, own_command
 from kalyx.core.quoting import name_of_shell
-from kalyx.core.verdicts.known import NOT_RECORDED
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:

@@ -13,7 +13,10 @@ The exit status is chosen in ``cli/``; the core only raises.
 
 from __future__ import annotations
 
-__all__ = ["AmbiguousName", "KalyxError", "NotRecorded", "NothingToJudge", "Refused", "Unreadable", "WrongUsage"]
+__all__ = ["NOT_RECORDED", "AmbiguousName", "KalyxError", "NotRecorded", "NothingToJudge", "Refused", "Unreadable",
+           "WrongUsage"]
+
+NOT_RECORDED = "it was not recorded"  # the reason by which such a trouble is told from others
 
 
 class KalyxError(Exception):

@@ -77,6 +77,7 @@ def answer_snapshot(make_context: Callable[[RecordingMachine], SeatContext], mac
     context = make_context(machine)
     notes: list[Note] = []
     seat = find_seat(context, ref).seat
+    ref = find_seat(make_context(machine), seat.ref).seat.ref  # as it is asked for elsewhere
     why = answer_why(make_context(machine), modules, ref, limit) if modules else None
     here, kernels = answer_here(make_context(machine)), answer_kernels(make_context(machine))
     packages = None

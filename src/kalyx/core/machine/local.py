@@ -328,8 +328,7 @@ class RealMachine(Machine):
         return read_registry() if sys.platform == "win32" else []
 
     def make_folder(self) -> str:
-        usual = filter(None, map(self.env.get, ("TMPDIR", "TEMP", "TMP")))
-        return scratch.make_folder([*usual, *(["/tmp"] if os.name == "posix" else []), self.cwd])
+        return scratch.make_folder([*scratch.usual_places(self.env), self.cwd])
 
     def remove_folder(self, folder: str) -> None:
         scratch.remove_folder(folder)

@@ -9,11 +9,17 @@ from kalyx.core.machine import guard
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Iterable, Mapping
 
-__all__ = ["make_folder", "remove_all", "remove_folder"]
+__all__ = ["make_folder", "remove_all", "remove_folder", "usual_places"]
 
 _made: list[str] = []
+
+
+def usual_places(env: Mapping[str, str]) -> list[str]:
+    """Return where the system keeps what is temporary, by its variables first."""
+    named = [env[n] for n in ("TMPDIR", "TEMP", "TMP") if env.get(n)]
+    return [*named, *(["/tmp"] if os.name == "posix" else [])]
 
 
 def make_folder(places: Iterable[str]) -> str:

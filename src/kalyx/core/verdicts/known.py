@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.errors import NotRecorded
+from kalyx.core.errors import NOT_RECORDED, NotRecorded
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -14,9 +14,7 @@ if TYPE_CHECKING:
     R = TypeVar("R")
     S = TypeVar("S")
 
-__all__ = ["NOT_RECORDED", "as_known", "report_unknown"]
-
-NOT_RECORDED = "it was not recorded"  # the reason by which such a trouble is told from others
+__all__ = ["as_known", "report_unknown"]
 
 
 def as_known(files: Files, judge: Callable[[], R], otherwise: S) -> R | S:

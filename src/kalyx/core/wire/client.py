@@ -60,8 +60,7 @@ class StartedKernel:
 
     def __enter__(self) -> StartedKernel:
         try:
-            self._folder = scratch.make_folder(
-                [self._env[n] for n in ("TMPDIR", "TEMP", "TMP") if self._env.get(n)])
+            self._folder = scratch.make_folder(scratch.usual_places(self._env))
         except Unreadable as error:
             raise KernelFailed(error.message) from None
         try:

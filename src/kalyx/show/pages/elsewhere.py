@@ -8,7 +8,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.answers.from_elsewhere import ElsewhereAnswer
     from kalyx.core.answers.why.module import WhyAnswer
-    from kalyx.core.model import ImportReport
+    from kalyx.core.model import ImportReport, Places
     from kalyx.show.page import Page
 
 __all__ = ["lay_out"]
@@ -24,7 +24,7 @@ def lay_out(page: Page, answer: ElsewhereAnswer, *, verbose: bool) -> None:
     if not answer.answers:
         page.title("unknown", "Nothing could be found out.")
     elif len(answer.answers) > 1:
-        page.title(answer.status, f"{total} places say {len(answer.answers)} different things.")
+        page.title(answer.status, _summary(answer, total))
         page.blank()
         page.table([[f"{p.count} of {total}", _in_short(answer, n), p.label] for n, p in enumerate(answer.places)])
     for places, one in answer.answers:
@@ -33,6 +33,19 @@ def lay_out(page: Page, answer: ElsewhereAnswer, *, verbose: bool) -> None:
             page.part(f"{places.count} of {total}: {places.label}" if total > 1 else places.label)
         of_command.lay_out(page, one, verbose=verbose)
     notes(page, answer.notes)
+
+
+def _summary(answer: ElsewhereAnswer, total: int) -> str:
+    """Return the sum of several answers in one sentence."""
+    if answer.command != "why":
+        return f"{total} places say {len(answer.answers)} different things."
+    why: list[tuple[Places, WhyAnswer]] = list(answer.answers)  # type: ignore[arg-type]
+    well = sum(p.count for p, a in why if all(r.outcome == "imports" for r in a.imports))
+    names = ", ".join(r.request for r in why[0][1].imports)
+    if well == total:
+        return f"All {total} places import {names}, and not the same."
+    return f"{well or 'None'} of {total} places import{'s' if well == 1 else ''} {names}" + (
+        f"; {total - well} do{'es' if total - well == 1 else ''} not." if well else ".")
 
 
 def _in_short(answer: ElsewhereAnswer, number: int) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import cached_property
 
-from kalyx.core.errors import NotRecorded
+from kalyx.core.errors import NOT_RECORDED, NotRecorded
 from kalyx.core.facts.packaging.distributions import open_shelf
 from kalyx.core.facts.packaging.project_files import project_folder
 from kalyx.core.model.names import normal_name
@@ -157,12 +157,14 @@ class SeenDistributions:
     @cached_property
     def project(self) -> Project | None:
         """The project in whose folder the seat starts Python, where that says what it needs."""
-        place = project_folder(self._files, self._start or self._launch.start or self._launch.cwd)
-        if place is None:
-            return None
         from kalyx.core.facts.packaging.project import read_project
 
-        return read_project(self._files, *place)
+        try:
+            place = project_folder(self._files, self._start or self._launch.start or self._launch.cwd)
+            return None if place is None else read_project(self._files, *place)
+        except NotRecorded as error:  # on another machine: then nobody knows what it says
+            self._files.report(error.question, NOT_RECORDED)
+            return None
 
     @cached_property
     def wheelhouse(self) -> Wheelhouse:
