@@ -209,7 +209,10 @@ def test_bad_documents(how: str, world: World, validate: Callable[[dict], None])
         answer = world.answer(*words, "--from", str(file))
         validate(answer)
         assert answer["exit"] == 3 and says in answer["result"]["message"], answer["result"]
-    assert world.answer("why", "json", "--from", str(world.root / "absent.json"))["exit"] == 3
+    os.truncate(file, 65 * 1024 * 1024)
+    for name, why in (("absent.json", "no such file"), ("s.json", "more than"), (".", "regular file")):
+        answer = world.answer("why", "json", "--from", str(world.root / name))
+        assert answer["exit"] == 3 and why in answer["result"]["message"].lower(), answer["result"]
 
 
 def test_tampered_with(world: World) -> None:

@@ -120,11 +120,12 @@ def print_document(text: str) -> None:
         sys.stdout.buffer.flush()
 
 
-def print_answer(options: argparse.Namespace, answer: Any, *, what: str = "") -> str:
+def print_answer(options: argparse.Namespace, answer: Any, *, what: str = "", elsewhere: bool = False) -> str:
     """Print a command's answer as JSON or text; return its status.
 
     The functions are found by the command's name, or by `what` where it has several answers:
-    ``NAME_result`` in `kalyx.show.as_json`, ``lay_out`` in `kalyx.show.pages.NAME`.
+    ``NAME_result`` in `kalyx.show.as_json`, ``lay_out`` in `kalyx.show.pages.NAME`. With `elsewhere` it is of another
+    machine, where nothing can be carried out from here.
     """
     name = what or options.command
     answer = with_unread(answer, name)
@@ -138,8 +139,9 @@ def print_answer(options: argparse.Namespace, answer: Any, *, what: str = "") ->
     from kalyx.show.page import Page
     from kalyx.show.write import Writer
 
-    home = "" if name == "elsewhere" else os.path.expanduser("~")  # another machine's folders are shown whole
+    home = "" if elsewhere or name == "elsewhere" else os.path.expanduser("~")  # another machine's are shown whole
     page = Page(home, os.name == "nt", own_command(), name_of_shell(sys.platform, os.environ))
+    page.elsewhere = elsewhere
     _page_of(name).lay_out(page, answer, verbose=options.verbose)
     if options.quiet:
         page.lines = [line for line in page.lines if line.role.startswith("title")]

@@ -6,10 +6,13 @@ from kalyx.cli.common import context_for, print_answer
 from kalyx.cli.elsewhere import add_from
 from kalyx.core.answers.kernels import answer_kernels
 from kalyx.core.errors import WrongUsage
+from kalyx.core.lean.record import replace
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     import argparse
+
+    from kalyx.core.model import Note
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -25,14 +28,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> str:
     """List and print; return the status."""
     context = context_for(None, options)
+    notes: list[Note] = []
     if options.files:
         from kalyx.cli.elsewhere import one_place
 
-        place, _ = one_place(options)
+        place, notes = one_place(options)
         if place.kind != "snapshot" or options.prove:
             raise WrongUsage("Kernels are told by a snapshot alone, and cannot be started from it.",
                              "kalyx kernels --from SNAPSHOT")
         context = place.context
     answer = answer_kernels(context, server=options.server, stale=options.stale,
                             proven=options.prove, limit=options.timeout or 60.0)
-    return print_answer(options, answer)
+    return print_answer(options, replace(answer, notes=(*answer.notes, *notes)), elsewhere=bool(options.files))

@@ -40,7 +40,7 @@ class Elsewhere:
     ref: str
     context: SeatContext
     observations: Mapping[str, Observation] | None = None
-    taken: str = ""
+    asked: tuple[str, ...] = ()  # the imports that were tried there
 
 
 def read_told(machine: Machine, name: str) -> str:
@@ -62,14 +62,15 @@ def read_told(machine: Machine, name: str) -> str:
 
 
 def places_in(text: str, name: str, probe_folder: str) -> tuple[list[Elsewhere], list[Note]]:
-    """Return the places that a text tells of, and notes on what of it could not be read.
+    """Return the places that a text tells of, and notes: when that was, or what of it could not be read.
 
     Raises:
         NothingToJudge: there is nothing in it, or nothing of it is whole.
     """
     if is_snapshot(text):
         found = open_snapshot(text, name, probe_folder)
-        return [Elsewhere("snapshot", (found.host,), found.ref, found.context, taken=found.taken)], []
+        said = Note("snapshot-of", f"This is how {found.host} was when the snapshot was taken, {found.taken}.", name)
+        return [Elsewhere("snapshot", (found.host,), found.ref, found.context, asked=found.asked)], [said]
     notes: list[Note] = []
     facts: dict[str, Told] = {}
     hosts: dict[str, list[str]] = {}
@@ -121,7 +122,7 @@ def _place(told: Told, hosts: tuple[str, ...], probe_folder: str) -> Elsewhere:
     config = as_known(m, lambda: find_venv_config(m, python.executable), None)
     examined = Examined(told.interpreter, steps, config)
     context = SeatContext(m, python.cwd or "/", probe_folder, given=SeatFacts(seat, examined, ran=python))
-    return Elsewhere("beacon", hosts, seat.ref, context, told.observations)
+    return Elsewhere("beacon", hosts, seat.ref, context, told.observations, tuple(told.observations))
 
 
 def place_named(machine: Machine, name: str, probe_folder: str) -> Elsewhere | None:

@@ -77,16 +77,16 @@ def packages_elsewhere(place: Elsewhere, at: str | None, notes: Sequence[Note], 
 
 def why_elsewhere(places: Sequence[Elsewhere], requests: Sequence[str], at: str | None,
                   notes: Sequence[Note] = ()) -> ElsewhereAnswer:
-    """Explain imports at each place; without `requests` all that a beacon tried.
+    """Explain imports at each place; without `requests` all that were tried there.
 
     Raises:
         WrongUsage: nothing is asked for, or a request is no module name.
     """
     for request in requests:
         parse_request(request)
-    if not requests and not any(p.observations for p in places):
+    if not requests and not any(p.asked for p in places):
         raise WrongUsage("Name a module: none was imported there.", "kalyx why pandas --from FILE")
-    return _grouped("why", places, lambda p: _why(p, list(requests or p.observations or ()), at), _why_key, notes)
+    return _grouped("why", places, lambda p: _why(p, list(requests or p.asked), at), _why_key, notes)
 
 
 def _why(place: Elsewhere, requests: Sequence[str], at: str | None) -> WhyAnswer:

@@ -26,6 +26,7 @@ class Snapshot:
     taken: str
     ref: str
     context: SeatContext
+    asked: tuple[str, ...] = ()  # the imports that were tried
 
 
 def is_snapshot(text: str) -> bool:
@@ -60,7 +61,14 @@ def open_snapshot(text: str, name: str, probe_folder: str) -> Snapshot:
     except ValueError as error:
         raise _none(name, str(error)) from None
     host, taken, ref, folder = map(str, said)
-    return Snapshot(host, taken, ref, SeatContext(machine, folder, probe_folder))
+    return Snapshot(host, taken, ref, SeatContext(machine, folder, probe_folder), _asked(data.get("imports")))
+
+
+def _asked(imports: Any) -> tuple[str, ...]:
+    """Return what was imported, as it is typed."""
+    rows = [row for row in imports if isinstance(row, dict)] if isinstance(imports, list) else []
+    return tuple(":".join(filter(None, (row["module"], row.get("name")))) for row in rows
+                 if isinstance(row.get("module"), str) and isinstance(row.get("name"), (str, type(None))))
 
 
 def _none(name: str, reason: str) -> NothingToJudge:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.show.parts import can_mend, mend_line, show_findings
+from kalyx.show.parts import can_mend, mend_line, notes, show_findings
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -35,6 +35,7 @@ def lay_out(page: Page, answer: KernelsAnswer, *, verbose: bool) -> None:
     for item in (k for k in answer.kernels if can_mend(page, k.kernel.all_findings)):
         mend_line(page, ("--at", f"kernel:{item.kernel.name}"), item.kernel.all_findings)
         break
+    notes(page, answer.notes)
 
 
 def _row(item: ListedKernel) -> list[str]:
