@@ -46,17 +46,19 @@ def test_every_python_runs_the_cell(python: str, world: World, validate: Callabl
     """From 2.7 on: imports, modules that are not there, own files, exits; nothing is written, no name is left."""
     write(world.project / "half.py", "import traygrid\n")
     write(world.project / "leaves.py", "import sys\nsys.exit(3)\n")
+    write(world.project / "odd.py", "import sys\nsys.path.append(sys)\nclass Odd(Exception):\n    name = msg = 5\n"
+          "    lineno = property(lambda self: 1 // 0)\n    __str__ = lambda self: 1 // 0\nraise Odd()\n")
     write(world.project / "json.py", "raise RuntimeError('a file that hides a module')\n")
     env = {"PYTHONDONTWRITEBYTECODE": "1"}
     world.env |= env
     before = tree(world.root)
-    text = printed(world, python, "os", "half", "leaves", "os:nothing", "traygrid", "json")
+    text = printed(world, python, "os", "half", "odd", "leaves", "os:nothing", "traygrid", "json")
     assert tree(world.root) == before
     answer = read(world, text)
     validate(answer)
     imports = {r["module"] + (":" + r["name"] if r["name"] else ""): r for r in answer["result"]["imports"]}
     assert {k: r["outcome"] for k, r in imports.items()} == {"os": "imports"} | dict.fromkeys(
-        ["half", "leaves", "os:nothing", "traygrid", "json"], "fails")
+        ["half", "odd", "leaves", "os:nothing", "traygrid", "json"], "fails")
     assert imports["leaves"]["error"]["type"] == "SystemExit"
     assert imports["traygrid"]["causes"][0]["cause"] == "not-installed"
     assert imports["json"]["causes"][0]["cause"] == "hidden-by-file"

@@ -6,8 +6,8 @@ def kalyx_beacon():
     def told(question, *about):  # an answer, or nothing where that ends in an error
         try: return question(*about)
         except Exception: return None
-    path, own, cwd = list(sys.path), sys._getframe().f_code.co_filename, told(os.getcwd) or ""
-    join, up, sep, base = os.path.join, os.path.dirname, os.sep, getattr(sys, "base_prefix", sys.prefix)
+    own, path = sys._getframe().f_code.co_filename, [p for p in sys.path if isinstance(p, (str, type(u"")))]
+    join, up, sep, cwd = os.path.join, os.path.dirname, os.sep, told(os.getcwd) or ""
     content = lambda file: (file.read(1 << 22), file.close())[0].decode("utf-8", "replace")
     text_of = lambda *parts: told(lambda: content(open(join(*parts), "rb"))) or ""
     hidden = lambda text: "://".join("***" + p[p.split("/")[0].rindex("@"):] if n and "@" in p.split("/")[0] else p
@@ -20,7 +20,7 @@ def kalyx_beacon():
             code, line, trace = trace.tb_frame.f_code, trace.tb_lineno, trace.tb_next
             if code.co_filename not in (own, "<string>") and "importlib._bootstrap" not in code.co_filename:
                 at.append([code.co_filename, line, code.co_name])
-        name, path, line, file, says = (getattr(error, k, None) for k in ("name", "path", "lineno", "filename", "msg"))
+        name, path, line, file, says = (told(getattr, error, k) for k in ("name", "path", "lineno", "filename", "msg"))
         at = at[:10] + at[10:][-40:] + ([[file, line, "<module>"]] if line and isinstance(error, SyntaxError) else [])
         return {"type": type(error).__name__, "message": hidden(told(str, says or error) or "")[:4000], "name":
                 told(str, name or ""), "path": path and told(str, path), "lineno": line, "link": link, "frames": [
@@ -59,7 +59,7 @@ def kalyx_beacon():
         return '"%s"' % "".join(c if " " <= c <= "~" and c not in '"\\' else "\\u%04x" % ord(c) if ord(c) < 65536 else
                                 "\\u%04x\\u%04x" % (55232 + (ord(c) >> 10), 56320 + (ord(c) & 1023)) for c in text)
     seen, zlib = [attempt(asked) for asked in ASKED], __import__("zlib")
-    errors = [error for one in seen for error in one["chain"]]
+    base, errors = getattr(sys, "base_prefix", sys.prefix), sum([one["chain"] for one in seen], [])
     some = ("PYTHON", "PIP_", "LD_", "DYLD_", "CONDA_", "VIRTUAL_ENV", "PATH", "HOME", "LOADEDMODULES", "_LMFILES_")
     env = dict((k, hidden(v)) for k, v in os.environ.items() if k.startswith(some) and plain(k))
     facts = {"host": getattr(os, "uname", lambda: ("", os.environ.get("COMPUTERNAME")))()[1], "imports": seen,
@@ -94,7 +94,7 @@ def kalyx_beacon():
     tag = "k%05x" % (hash(str([cwd, os.getpid(), time.time()])) % 1048576)
     rows = ["%s.%04d.%s" % (tag, n // 55, text[n:n + 55]) for n in range(0, len(text), 55)]
     sums = [sum(n * ord(char) for n, char in enumerate(row, 1)) % 7225 for row in rows]  # shows what came over whole
-    rows = ["%s.%s%s" % (row, signs[n // 85], signs[n % 85]) for row, n in zip(rows, sums)]
-    rows.insert(0, "[kalyx beacon 1: %s begins, %d lines, %d bytes]" % (tag, len(rows), len(data)))
-    for line in rows + ["[kalyx beacon %s ends]" % tag]: sys.stdout.write(line + "\n"), sys.stdout.flush()
+    rows = ["[kalyx beacon 1: %s begins, %d lines, %d bytes]" % (tag, len(sums), len(data))] + [
+        "%s.%s%s" % (r, signs[n // 85], signs[n % 85]) for r, n in zip(rows, sums)] + ["[kalyx beacon %s ends]" % tag]
+    for n in range(0, len(rows), 50): sys.stdout.write("\n".join(rows[n:n + 50] + [""])), sys.stdout.flush()
 kalyx_beacon(); del kalyx_beacon
