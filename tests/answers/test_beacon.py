@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import base64
 import getpass
 import html
 import json
 import os
+import quopri
 import random
 import re
 import shutil
@@ -13,6 +15,7 @@ import socket
 import subprocess
 import sys
 import textwrap
+import urllib.parse
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -125,7 +128,10 @@ MANGLED = {
     "a launcher's labels": "".join(f"node07: {x}\n" for x in LINES),
     "a rank": "".join(f"[1,0]<stdout>:{x}\n" for x in LINES), "one line": " ".join(LINES),
     "out of order": "\n".join([LINES[0], *reversed(LINES[1:])]), "invisible": BLOCK.replace(".", ".\u200b"),
-    "between others' words": f"Welcome to node7!\n{BLOCK}logout\nConnection closed.\n", "UTF-16": BLOCK}
+    "between others' words": f"Welcome to node7!\n{BLOCK}logout\nConnection closed.\n", "UTF-16": BLOCK,
+    "a saved mail": quopri.encodestring(BLOCK.encode()).decode(), "an address": urllib.parse.quote(BLOCK),
+    "a saved mail with parts": "From: mo@example.org\nContent-Type: text/plain; charset=utf-8\n"
+                               f"Content-Transfer-Encoding: base64\n\n{base64.encodebytes(BLOCK.encode()).decode()}"}
 
 
 @pytest.mark.parametrize("how", MANGLED)

@@ -7,9 +7,12 @@ colours, blanks and line ends can be taken away wherever they came in, and lines
 
 from __future__ import annotations
 
+import email
 import html
 import json
+import quopri
 import re
+import urllib.parse
 import zlib
 
 from kalyx.core.lean.record import record
@@ -46,7 +49,36 @@ class Block:
 
 def find_blocks(text: str) -> list[Block]:
     """Return the blocks in a text, in the order in which they begin; none where it has none."""
-    squeezed = _squeezed(text[:MOST_TEXT])
+    best: list[Block] = []
+    for reading in _readings(text[:MOST_TEXT]):
+        blocks = _blocks_of(reading)
+        if sum(not block.damage for block in blocks) > sum(not block.damage for block in best) or not best:
+            best = blocks
+        if best and not any(block.damage for block in best):
+            break
+    return best
+
+
+def _readings(text: str) -> Iterator[str]:
+    """Yield a text as it is, then as what it stands for in a mail that was saved (RFC 2045) or in an address."""
+    yield text
+    if "=3D" in text or re.search(r"=\r?\n", text):
+        yield quopri.decodestring(text.encode("utf-8", "replace")).decode("utf-8", "replace")
+    if re.search(r"(?im)^content-transfer-encoding:[ \t]*base64", text):
+        yield "\n".join(_parts_of_mail(text))
+    if "%5Bkalyx" in text:
+        yield urllib.parse.unquote(text)
+
+
+def _parts_of_mail(text: str) -> Iterator[str]:
+    for part in email.message_from_string(text).walk():
+        content = part.get_payload(decode=True)
+        if isinstance(content, bytes):
+            yield content.decode("utf-8", "replace")
+
+
+def _blocks_of(text: str) -> list[Block]:
+    squeezed = _squeezed(text)
     rows: dict[str, dict[int, str]] = {}
     twice: dict[str, int] = {}
     for match in _ROW.finditer(squeezed):
