@@ -58,7 +58,7 @@ def read_told(machine: Machine, name: str) -> str:
         return decode_text(machine.read_whole(machine.absolute(name), TEXT_LIMIT))
     except Unreadable as error:
         raise NothingToJudge(f"{name} cannot be read: {error.reason}.",
-                             "Name a snapshot, or a text with a beacon's block.") from None
+                             "Name a snapshot, a text with a beacon's block, or - for standard input.") from None
 
 
 def places_in(text: str, name: str, probe_folder: str) -> tuple[list[Elsewhere], list[Note]]:

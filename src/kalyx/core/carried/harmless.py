@@ -25,8 +25,8 @@ _VALUE = r"(\"[^\"]*\"|'[^']*'|[^\n]+)"
 _EQUALS = re.compile(rf"(?m)^([ \t]*(?:export[ \t]+|set[ \t]+|declare[ \t]+-x[ \t]+|\$env:)?([A-Za-z_]\w{{0,100}})"
                      rf"[ \t]*=[ \t]*){_VALUE}")
 _SPACED = re.compile(rf"(?m)^([ \t]*(?:setenv|set[ \t]+-\w+)[ \t]+([A-Za-z_]\w{{0,100}})[ \t]+){_VALUE}")
-_ENV_KEY = re.compile(r"(?i)(?:.*\.)?(?:env|environment|environmentVariables)(?:\.(?:linux|osx|windows))?")
-_ABOUT_PYTHON = re.compile(r"(?i).*(?:python|interpreter|venv|env|conda|path|kernel|folder|sdk|jupyter|terminal).*")
+_ENV_KEY = re.compile(r"(?i)(?:\A|\.)(?:env|environment|environmentVariables)(?:\.(?:linux|osx|windows))?\Z")
+_ABOUT_PYTHON = re.compile(r"(?i)python|interpreter|venv|env|conda|path|kernel|folder|sdk|jupyter|terminal")
 
 
 def harmless(path: str, data: bytes) -> bytes:
@@ -67,7 +67,7 @@ def _hidden(found: re.Match[str], everything: bool) -> str:
 
 def _in_env(keys: Sequence[str]) -> bool | None:
     """Whether the value under these keys is that of a variable which may leave; None where it is no variable's."""
-    at = next((n for n, key in enumerate(keys) if _ENV_KEY.fullmatch(key)), None)
+    at = next((n for n, key in enumerate(keys) if _ENV_KEY.search(key)), None)
     return may_leave(keys[at + 1]) if at is not None and len(keys) > at + 1 else None
 
 
@@ -78,7 +78,7 @@ def _of_metadata(keys: Sequence[str]) -> bool:
 def _of_settings(keys: Sequence[str]) -> bool:
     """Whether a text of an editor's settings stays: what has nothing to do with Python is nobody's business."""
     variable = _in_env(keys)
-    return any(_ABOUT_PYTHON.fullmatch(key) for key in keys) if variable is None else variable
+    return any(_ABOUT_PYTHON.search(key) for key in keys) if variable is None else variable
 
 
 def _of_notebook(keys: Sequence[str]) -> bool:
