@@ -147,6 +147,9 @@ PLANTED: dict[str, Case] = {
     "installed-elsewhere beside metadata-only": made_case("seed", {**ELSEWHERE, **metadata(SEED)}, absent("seed")),
     "installed-elsewhere beside mixed-install": made_case(
         "seed", {**ELSEWHERE, "SITE/~eed/__init__.py": ""}, absent("seed")),
+    "not-installed beside metadata-only": made_case(  # even the list of its files is gone
+        "seed", {"SITE/seed-1.0.dist-info/METADATA": "Metadata-Version: 2.1\nName: seed\nVersion: 1.0\n"},
+        absent("seed")),
     "name-differs beside file-unreadable": made_case("sklearn", {"EXTRA/x.py": ""}, absent("sklearn"), **SHUT),
     "name-differs beside metadata-only": made_case("sklearn", metadata(LEARN), absent("sklearn")),
     "name-differs beside mixed-install": made_case("sklearn", {"SITE/~klearn/__init__.py": ""}, absent("sklearn")),

@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
 __all__ = ["describe_tag", "foreign_abi", "foreign_platform"]
 
+_C_LIBRARIES = ("libc.so", "libc.musl", "ld-musl")  # the same system's other C library goes by another of these names
+
 _WRONG_FORM = re.compile(r"wrong ELF class|invalid ELF header|wrong architecture|incompatible|"
                          r"not a valid Win32|%1 .*Win32|WinError 193|mach-o|"
                          r"libc\.musl|libc\.so\.6: cannot|cannot open shared|"
@@ -82,7 +84,8 @@ def foreign_platform(case: Case, failure: Failure | None) -> Finding | None:
 def _is_past_it(error: ObservedError) -> bool:
     """Whether the loader has taken a part and complains of what that needs: then the part is for this machine."""
     lacks = re.search(r"([^\s:/]{1,200}): cannot open shared object file", error.message)
-    return lacks is not None and bool(error.path) and not str(error.path).endswith(lacks[1])
+    return lacks is not None and bool(error.path) and not str(error.path).endswith(lacks[1]) and (
+        not lacks[1].startswith(_C_LIBRARIES))
 
 
 def _wheel_for_others(case: Case, failure: Failure | None) -> Finding | None:
@@ -112,11 +115,11 @@ def _wheel_for_others(case: Case, failure: Failure | None) -> Finding | None:
 
 def _libc(made: Binary) -> str:
     """Return the C library that a file names among those that it needs; a static program names none."""
-    return next((n for n in made.needed if n.startswith(("libc.so", "libc.musl", "ld-musl"))), "no C library by name")
+    return next((n for n in made.needed if n.startswith(_C_LIBRARIES)), "no C library by name")
 
 
 def _needs_libc(made: Binary) -> bool:
-    return any(n.startswith(("libc.so", "libc.musl")) for n in made.needed)
+    return any(n.startswith(_C_LIBRARIES) for n in made.needed)
 
 
 @cause("foreign-abi", "an extension module is here, with a suffix that this interpreter cannot load",
