@@ -73,12 +73,12 @@ def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
         assert [p for p in ("because", "how we know", "what to do") if f"\n  {p}\n" in text.stdout] == [
             "because", "how we know", "what to do"]
     said_elsewhere(world, case, report)
-    if len(case.slug) % 2:  # what differs between situations is what is read; one half shows that for each of these
+    if len(case.slug) % 3 == 0:  # what differs between situations is what is read; a third shows that for each of these
         read = world.answer("why", case.ask, "--at", case.at, "--no-run", privileged=case.privileged)
         said = read["result"]["imports"][0]
         assert said["outcome"] == "unknown" and [f["cause"] for f in said["causes"]][:1] in ([], [case.cause], *(
             [["hidden-by-file"]] if case.cause == "bytecode-stale" else [])), "not run, but read"
-    else:
+    elif len(case.slug) % 3 == 1:
         all_say_the_same(world, case, report)
     if case.remedy:
         assert first["remedies"][0]["kind"] == case.remedy

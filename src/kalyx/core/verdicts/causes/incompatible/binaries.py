@@ -83,7 +83,7 @@ def foreign_platform(case: Case, failure: Failure | None) -> Finding | None:
 
 def _is_past_it(error: ObservedError) -> bool:
     """Whether the loader has taken a part and complains of what that needs: then the part is for this machine."""
-    lacks = re.search(r"([^\s:/]{1,200}): cannot open shared object file", error.message)
+    lacks = re.search(r"(?<![^\s:/])([^\s:/]{1,200}): cannot open shared object file", error.message)
     return lacks is not None and bool(error.path) and not str(error.path).endswith(lacks[1]) and (
         not lacks[1].startswith(_C_LIBRARIES))
 
