@@ -6,8 +6,8 @@ import os
 import sys
 
 from kalyx.cli.options import print_error, printing
+from kalyx.core.answers.this_machine import ASKING_LIMIT, PROBE_FOLDER, open_machine, unread_notes
 from kalyx.core.errors import NOT_RECORDED
-from kalyx.core.facts.interpreters.version_managers import shell_environment
 from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.lean.record import replace
 from kalyx.core.machine.local import RealMachine, own_command
@@ -25,8 +25,6 @@ if TYPE_CHECKING:
 __all__ = ["PROBE_FOLDER", "asking_limit", "context_for", "load_pages", "looked_at", "print_answer", "print_document",
            "progress", "this_machine"]
 
-PROBE_FOLDER = os.path.join(os.path.dirname(os.path.dirname(os.path.abspath(__file__))), "probe")
-
 
 def context_for(folder: str | None, options: argparse.Namespace, **more: Any) -> SeatContext:
     """Return what finding seats needs, seen from a folder (the working folder when None)."""
@@ -36,17 +34,14 @@ def context_for(folder: str | None, options: argparse.Namespace, **more: Any) ->
 
 def this_machine() -> tuple[RealMachine, tuple[Note, ...]]:
     """Return the machine that Kalyx runs on, and what is to be said of its variables."""
-    machine = RealMachine()
-    env, notes = shell_environment(machine, PROBE_FOLDER)
-    if notes:
-        machine = RealMachine(env)
+    machine, notes = open_machine()
     looked_at(machine)
-    return machine, tuple(notes)
+    return machine, notes
 
 
 def asking_limit(options: argparse.Namespace) -> float:
     """Return the seconds that an interpreter may take to say who it is."""
-    return min(options.timeout or 10.0, 10.0)
+    return min(options.timeout or ASKING_LIMIT, ASKING_LIMIT)
 
 
 def looked_at(machine: Machine) -> None:
@@ -56,7 +51,6 @@ def looked_at(machine: Machine) -> None:
 
 _looked_at: list[Machine] = []
 MOST_SHOWN = 3  # things that were not recorded
-MOST_UNREAD = 20  # notes about what could not be read
 
 
 def with_unread(answer: Any, name: str) -> Any:
@@ -68,15 +62,11 @@ def with_unread(answer: Any, name: str) -> Any:
         troubles = {path: why for path, why in troubles.items() if why != NOT_RECORDED}
     if not troubles or not hasattr(answer, "notes"):
         return answer
-    from kalyx.core.model import Note
     from kalyx.show import as_json
 
     result = getattr(as_json, f"{name}_result")(answer)
     said = as_json.document(name, answer.status, result, answer.notes)
-    missing = [(path, why) for path, why in troubles.items() if as_json.quoted(path) not in said]
-    notes = [Note("unread", f"{path} could not be read: {why}.", path) for path, why in missing[:MOST_UNREAD]]
-    if len(missing) > MOST_UNREAD:
-        notes.append(Note("unread", f"Nor could {len(missing) - MOST_UNREAD} other files and folders."))
+    notes = unread_notes(troubles, lambda path: as_json.quoted(path) in said)
     return replace(answer, notes=(*answer.notes, *notes))
 
 
