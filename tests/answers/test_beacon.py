@@ -16,6 +16,7 @@ import subprocess
 import sys
 import textwrap
 import urllib.parse
+import zipfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -107,6 +108,30 @@ def test_large_environment(world: World) -> None:
     packages = world.answer("packages", "--from", str(world.root / "told.txt"))
     assert len(packages["result"]["distributions"]) == 400
     assert {n["note"] for n in packages["notes"]} <= {"beacon-cut", "not-recorded"}
+
+
+def test_archives_on_the_path(world: World) -> None:
+    """What a beacon did not look into is not known, and costs nothing else; a library in an archive is one."""
+    lab = world.venv("lab")
+    world.wheels.install(world.wheels.add("seedling", "1", {"seedling.py": ""}), site_of(lab))
+    archive = world.root / "lib.zip"
+    with zipfile.ZipFile(archive, "w") as made:
+        made.writestr("husk.py", "x = 1\n")
+    cell = world.kalyx("beacon", "husk", "bark").stdout
+    done = subprocess.run([python_of(lab), "-"], input=cell, cwd=world.project, capture_output=True, text=True,
+                          check=True, env={**world.env, "PYTHONPATH": str(archive)})
+    answer = read(world, done.stdout)
+    there, gone = answer["result"]["imports"]
+    assert (there["outcome"], there["origin"], gone["outcome"]) == ("imports", f"{archive}/husk.py", "fails")
+    packages = world.answer("packages", "--from", str(world.root / "told.txt"))
+    assert [d["name"] for d in packages["result"]["distributions"]] == ["seedling"]
+    for said in (answer, packages):
+        assert {n["note"] for n in said["notes"]} <= {"not-recorded"} and "no zip" not in str(said), said["notes"]
+    facts = facts_told()
+    library = facts["prefix"] + "\\python312.zip"  # as Windows' embeddable Python has it
+    facts |= {"path": [library], "folders": {library: True}, "installed": [], "imports": [{
+        "module": "json", "name": None, "chain": [], "loaded": {"json": [f"{library}\\json\\__init__.pyc", []]}}]}
+    assert read(world, write_block(facts, "k12345"))["result"]["imports"][0]["layer"] == "stdlib"
 
 
 FACTS = {**facts_told(), "host": "node7"}

@@ -13,7 +13,7 @@ import re
 from kalyx.core.facts.imports.kept_observation import observation_of, running_python_of
 from kalyx.core.facts.native.builtin_modules import read_suffixes
 from kalyx.core.lean.record import record, replace
-from kalyx.core.machine.recorded import RecordedMachine
+from kalyx.core.machine.recorded import NO_FOLDER, RecordedMachine
 from kalyx.core.masks import masked_document
 from kalyx.core.model import Interpreter, Observation, RunningPython, python_version, version_pair
 
@@ -180,13 +180,13 @@ class _Facts:
             answers["there"][folder] = names is not False
             if names is not False:
                 answers["kind"][folder] = "file" if names else "folder"
-            if names is None:
-                answers["list"][folder] = "it could not be listed there"
+            if names is not False:
+                answers["list"][folder] = NO_FOLDER if names else "it could not be listed there"
             return
-        answers["list"][folder] = [n.rstrip("/") for n in names]
-        for name in names:
+        answers["list"][folder], answers["kind"][folder] = [n.rstrip("/") for n in names], "folder"
+        for name in names:  # the cell marks the folders among those without a dot
             path = self._path.join(folder, name.rstrip("/"))
-            if name.endswith(("/", ".dist-info", ".egg-info")):
+            if name.endswith(("/", ".dist-info", ".egg-info")) or re.fullmatch(r"python\d\.\d{1,2}t?", name):
                 answers["kind"].setdefault(path, "folder")
             else:
                 answers["kind"].setdefault(path, "file")

@@ -21,9 +21,10 @@ if TYPE_CHECKING:
 
     from kalyx.core.model.process import RawProcess
 
-__all__ = ["RecordedMachine"]
+__all__ = ["NO_FOLDER", "RecordedMachine"]
 
 MOST_ABOVE = 40  # folders above a path that are looked at
+NO_FOLDER = "it is a file, and no folder"  # why a thing that was looked at is not listed: nothing lies below it
 _ASKED = {"line": "line {question}", "list": "what {question} holds", "scan": "what {question} holds",
           "real": "where {question} leads",
           "may write": "whether {question} may be written", "size": "how large {question} is",
@@ -137,6 +138,8 @@ class RecordedMachine(Machine):
         if path in self._folders_above():
             return True
         folder, name = self._module.split(path)
+        if self._answers.get("list", {}).get(folder) == NO_FOLDER:
+            return False
         names = self._names(folder) if name else None
         if names is not None:
             if name in names:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.errors import NotRecorded, Unreadable
+from kalyx.core.errors import NOT_RECORDED, NotRecorded, Unreadable
 from kalyx.core.facts.packaging.listed_modules import imports_in_heads, mapped_modules, modules_in_record
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Distribution
@@ -332,6 +332,8 @@ class ZipShelf(SiteMetadata):
                             self._content[info.filename] = text
             except Unreadable:
                 pass
+            except NotRecorded as error:
+                self.files.report(error.question, NOT_RECORDED)
             except Exception as error:  # what is wrong with an archive has many names
                 self.files.report(self.folder, f"it is no zip file that can be read: {error}")
         return self._content

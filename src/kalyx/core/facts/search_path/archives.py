@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.errors import Unreadable
+from kalyx.core.errors import NotRecorded, Unreadable
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -14,7 +14,11 @@ MOST_NAMES = 20_000  # that are looked at in one archive
 
 
 def archive_names(files: Files, file: str) -> set[str]:
-    """Return the names in a zip file; none when it is no zip."""
+    """Return the names in a zip file; none when it is no zip.
+
+    Raises:
+        NotRecorded: it is another machine's, and what it holds was not told.
+    """
     import io
     import zipfile
 
@@ -23,6 +27,8 @@ def archive_names(files: Files, file: str) -> set[str]:
             return set(archive.namelist()[:MOST_NAMES])
     except Unreadable:
         return set()
+    except NotRecorded:
+        raise
     except Exception as error:  # what is wrong with an archive has many names
         files.report(file, f"it is no zip file that can be read: {error}")
         return set()

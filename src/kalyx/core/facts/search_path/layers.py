@@ -71,8 +71,8 @@ def _layer_of(m: Files, entry: str, facts: PathFacts) -> LayerName:
         # Debian keeps a base's own packages in /usr/local and /usr/lib beside /usr
         if facts.base_prefix == "/usr" and entry.startswith("/usr/local/"):
             return "env" if facts.prefix == facts.base_prefix else "base"
-    elif m.is_file(m.path.join(entry, "os.py")) or (_is_library(name, above) and any(
-            _is_under(m, entry, p) for p in (facts.prefix, facts.base_prefix))):
+    elif (_is_library(name, above) and any(_is_under(m, entry, p) for p in (facts.prefix, facts.base_prefix))) or (
+            m.is_file(m.path.join(entry, "os.py"))):  # last: of an archive elsewhere that is not known
         return "stdlib"
     return "other"
 
