@@ -120,8 +120,11 @@ def take_back(action: Action) -> None:
             move(str(action["kept"]), path)
         if os.path.basename(os.path.dirname(action["kept"])) == RETIRED:  # it is Kalyx's own
             remove_if_empty(os.path.dirname(str(action["kept"])))
-    elif kind == "rename" and os.path.lexists(action["to"]):
-        move(str(action["to"]), path)
+    elif kind == "rename":
+        if os.path.lexists(action["to"]):
+            move(str(action["to"]), path)
+        for folder in reversed(action.get("folders_made", [])):
+            remove_if_empty(str(folder))
 
 
 def _restore(action: Action, path: str) -> None:

@@ -6,7 +6,7 @@ import os
 import shutil
 from stat import S_IMODE
 
-from kalyx.core.changes.actions import identity, kept_bytes, move, take_back, text_of
+from kalyx.core.changes.actions import identity, kept_bytes, move, remove_if_empty, take_back, text_of
 from kalyx.core.changes.files import (
     make_folder_with,
     missing_folders,
@@ -122,13 +122,16 @@ class Entry:
         Raises:
             Refused: it is not there, something has that name, or it cannot be moved.
         """
-        if not os.path.lexists(path) or os.path.lexists(to):
-            raise Refused(f"{path} is not there." if not os.path.lexists(path) else f"{to} is there already.",
-                          "Nothing was moved.")
-        self._begin({"do": "rename", "path": path, "to": to, "ident": identity(path)})
+        if not os.path.lexists(path) or os.path.lexists(to) or to.startswith(path + os.sep):
+            raise Refused(f"{path} is not there." if not os.path.lexists(path) else f"{to} is there already."
+                          if os.path.lexists(to) else f"{to} lies in {path} itself.", "Nothing was moved.")
+        made = missing_folders(os.path.dirname(to))
+        self._begin({"do": "rename", "path": path, "to": to, "ident": identity(path), "folders_made": made})
         try:
             move(path, to)
         except Refused:
+            for folder in reversed(made):
+                remove_if_empty(folder)
             self._replace_last()
             raise
         self._replace_last({**self.change.actions[-1], "ident": identity(to)})  # another one on another device

@@ -114,6 +114,8 @@ def write_file(path: str, data: bytes, mode: int | None = None, temporary: str =
         Refused: the folder cannot be written.
     """
     path = os.path.realpath(path) if os.path.islink(path) else path
+    if os.path.islink(path):
+        raise Refused(f"{path} cannot be written: it is a link that leads to itself.", "Take it away first.")
     folder, temporary = os.path.dirname(path), temporary or temporary_beside(path)
     try:
         os.makedirs(folder, exist_ok=True)
@@ -143,9 +145,9 @@ def _as_before(path: str, temporary: str, mode: int | None) -> None:
         os.umask(mask)
         os.chmod(temporary, 0o666 & ~mask if mode is None else mode)
         return
-    os.chmod(temporary, stat.S_IMODE(info.st_mode) if mode is None else mode)
-    if hasattr(os, "chown") and os.geteuid() == 0:
+    if hasattr(os, "chown") and os.geteuid() == 0:  # first, as it takes some permissions away
         os.chown(temporary, info.st_uid, info.st_gid)
+    os.chmod(temporary, stat.S_IMODE(info.st_mode) if mode is None else mode)
 
 
 def temporary_near(folder: str) -> str:

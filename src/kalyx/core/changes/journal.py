@@ -142,10 +142,10 @@ class Journal:
                               "cannot take it back.", "kalyx undo N takes back another one.")
             seen: set[str] = set()
             for action in reversed(change.actions):  # what came before another action on the same is looked at later
-                place = str(action.get("prefix") or action["path"])
-                if place not in seen:
+                places = {str(action[k]) for k in ("prefix", "path", "to") if action.get(k)}
+                if not any(_is_around(a, b) or _is_around(b, a) for a in places for b in seen):
                     _refuse(change, why_not(action, change.state))
-                seen.add(place)
+                seen |= places
             self.save(replace(change, state="undoing"))
             for action in reversed(change.actions):
                 _refuse(change, why_not(action, "undoing"))
@@ -209,6 +209,11 @@ class Journal:
 def _refuse(change: Change, why: str) -> None:
     if why:
         raise Refused(f"Change {change.number} is not taken back: {why}.", "Take it back by hand.")
+
+
+def _is_around(folder: str, path: str) -> bool:
+    """Whether a path is a folder, or lies in it."""
+    return path == folder or path.startswith(folder.rstrip(os.sep) + os.sep)
 
 
 def _unlink(path: str) -> None:

@@ -27,7 +27,10 @@ def is_mode(words: str) -> bool:
 
 
 def new_mode(words: str, mode: int, *, is_folder: bool) -> int:
-    """Return what a mode that adds permissions makes of a file's permissions."""
+    """Return what a mode that adds permissions makes of a file's permissions.
+
+    Where it does not say for whom, what the process's mask keeps from new files is not added, as POSIX has it.
+    """
     match = _ADDED.fullmatch(words)
     assert match is not None
     who = "ugo" if match[1] == "" or "a" in match[1] else match[1]
@@ -37,9 +40,17 @@ def new_mode(words: str, mode: int, *, is_folder: bool) -> int:
             bits |= 1 if is_folder or mode & 0o111 else 0
         else:
             bits |= _BITS[letter]
+    added = 0
     for one in who:
-        mode |= bits << _SHIFTS[one]
-    return mode
+        added |= bits << _SHIFTS[one]
+    return mode | (added if match[1] else added & ~_mask())
+
+
+def _mask() -> int:
+    """Return the mask of new files; there is no other way to ask for it than to set it."""
+    mask = os.umask(0o077)
+    os.umask(mask)
+    return mask
 
 
 def changed_modes(words: str, path: str, *, recursive: bool) -> Iterator[dict[str, tuple[int, int]]]:

@@ -1,0 +1,1 @@
+"""What changes files, and takes it back."""
