@@ -239,3 +239,26 @@ def test_real_tracebacks_are_read_whole(world: World) -> None:
         found = parse_traceback('Traceback (most recent call last):\n  File "a.py", line 1, in <module>\n'
                             f'    go()\n{last}')
         assert found is not None and found.chain[0].message == last.partition(": ")[2]
+
+
+AFTER = '  File "/s/lib/python3.11/site-packages/kit/__init__.py", line 1, in <module>\n    x\n'
+LOOKED_UP = '  File "/usr/lib/python3.11/importlib/__init__.py", line 126, in import_module\n    return x(name)\n'
+
+
+@pytest.mark.parametrize(("line", "after", "error", "module"), [
+    ("import a, b, c", "", "ModuleNotFoundError: No module named 'b'", "b"),
+    ("import a; import b.c as d", "", "ModuleNotFoundError: No module named 'b'", "b.c"),
+    ("import importlib; importlib.import_module('b.c')", LOOKED_UP, "ModuleNotFoundError: No module named 'b'", "b"),
+    ("import importlib as i; i.import_module('b')", "", "ModuleNotFoundError: No module named 'b'", "b"),
+    ("import a, kit", AFTER, "ModuleNotFoundError: No module named 'b'", "kit"),
+    ("import a, kit", AFTER, "ImportError: cannot import name 'b' from 'z'", "kit"),
+    ("import kit", AFTER, "ModuleNotFoundError: No module named 'b'", "kit"),
+    ("from a import (", "", "ImportError: cannot import name 'b' from 'a'", "a"),
+    ("import a, b", "", "ValueError: x", "a"),
+])
+def test_several_on_a_line(line: str, after: str, error: str, module: str) -> None:
+    """What was asked for is what the exception names, or what the next frame is in."""
+    found = parse_traceback(f'Traceback (most recent call last):\n  File "/w/x.py", line 1, in <module>\n    {line}\n'
+                            f"{after}{error}\n")
+    request = found.request() if found else None
+    assert request is not None and request[0] == module

@@ -7,6 +7,7 @@ import sys
 
 from kalyx.core.answers.why.clashing_tests import clashing_tests
 from kalyx.core.answers.why.module import WhyAnswer, explain, observe_request
+from kalyx.core.answers.why.requested import asked_later, frames_after, missing_name
 from kalyx.core.answers.why.text_seat import Origin, choose, files_in, origin_of
 from kalyx.core.errors import NothingToJudge, Unreadable
 from kalyx.core.facts.environments.neighbours import Neighbours
@@ -95,7 +96,7 @@ def answer_traceback(context: SeatContext, text: str, at: str | None, limit: flo
     m = context.machine
     origin = _here(m, origin_of(found))
     request = found.request()
-    module, name = request[:2] if request else (_missing(found) or "__main__", None)
+    module, name = request[:2] if request else (missing_name(found) or "__main__", None)
     choice = choose(context, found, origin)
     program, why = choice.program, choice.says
     seat_ref = at or (f"python:{program}" if program else None)
@@ -126,10 +127,6 @@ def _here(machine: Machine, origin: Origin) -> Origin:
     return replace(origin, script=script, start=m.path.dirname(script))
 
 
-def _missing(found: Traceback) -> str | None:
-    return next((e.name for e in found.chain if e.name), None)
-
-
 def _again(context: SeatContext, found: Traceback, seat_ref: str, request: tuple[str, str | None],
            origin: Origin, limit: float) -> WhyAnswer:
     """Try the same import in the traceback's interpreter, from the folder of its script."""
@@ -148,7 +145,7 @@ def _again(context: SeatContext, found: Traceback, seat_ref: str, request: tuple
     observed = observe_request(context, seat, tried, limit)
     if tried[1] and request[0] == "__main__" and observed is not None and observed.outcome == "imports":
         request = tried  # the module has that name now
-    asker = _asked_later(found, request[0])
+    asker = asked_later(found, request[0])
     later = asker if observed is not None and observed.python and (
         tried != request or _fails_as_told(observed, found)) else None
     if later and observed is not None:
@@ -187,20 +184,6 @@ def _fails_as_told(observed: Observation, found: Traceback) -> bool:
     return error is not None and any((e.type, e.message) == (error.type, error.message) for e in found.chain)
 
 
-def _asked_later(found: Traceback, module: str) -> str | None:
-    """Return what asked, where that was code of a package or no import at all: then who asked tells more
-    than the import tried by itself.
-    """
-    request = found.request()
-    frames = [request[2]] if request else list(reversed(found.chain[0].frames))
-    for frame in frames:
-        place = place_of(frame.file)
-        if place.kind in ("site", "user"):
-            rest = frame.file[len(place.folder):].strip("/\\").replace("\\", "/")
-            return rest.split("/")[0].removesuffix(".py")
-    return "the script" if module == "__main__" else None
-
-
 def _short(error: ObservedError) -> str:
     return f"{error.type}: {error.message.split(chr(10))[0]}".rstrip(": ")
 
@@ -210,7 +193,7 @@ def _died(said: str, found: Traceback) -> WhyAnswer:
     from kalyx.core.verdicts.judge_import import judge_last_words
 
     finding = judge_last_words(said, found.chain[0].frames)
-    module = _asked_later(found, "__main__") or "the script"
+    module = asked_later(found, "__main__") or "the script"
     report = ImportReport(module, None, "text", None, "fails", {"type": "Crash", "message": said},
                           causes=(finding,))
     note = Note("from-text", "This is concluded from the text alone: an interpreter that died is not tried "
@@ -235,10 +218,10 @@ def _from_text(found: Traceback, origin: Origin, request: tuple[str, str | None]
     launch = Launch((python,), {}, origin.start or machine.cwd, origin.start)
     seat = Seat(f"python:{python}" if origin.prefix else "text", "python", known_as,
                 interpreter, environment, launch=launch)
-    chain = tuple(_after(e, asking) for e in found.chain)
+    chain = tuple(frames_after(e, asking) for e in found.chain)
     module, name = request
     if module == "__main__":
-        module = _asked_later(found, module) or module
+        module = asked_later(found, module) or module
     observed = Observation(module, name, "fails", _python(origin, found), chain,
                            loaded=_loaded(found, machine, origin),
                            later=asking is None or place_of(asking.file).kind in ("site", "user"))
@@ -322,14 +305,6 @@ def _loaded(found: Traceback, machine: TextMachine,
                     loaded.setdefault(parts[0], (str(machine.path.join(top, "__init__.py")), (str(top),)))
                 break
     return loaded
-
-
-def _after(error: ObservedError, asking: Frame | None) -> ObservedError:
-    """Return an exception with the frames after the one that made the request."""
-    if asking is None or asking not in error.frames:
-        return error
-    place = error.frames.index(asking)
-    return replace(error, frames=error.frames[place + 1:])
 
 
 def _by_text(machine: Machine, finding: Finding, text_says: Evidence, shown: set[str]) -> Finding:

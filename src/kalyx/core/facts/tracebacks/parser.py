@@ -78,13 +78,32 @@ class Traceback:
         return any(re.match(r"[A-Za-z]:\\", p) for p in (self.program, *(f.file for f in self.frames)))
 
     def request(self) -> tuple[str, str | None, Frame] | None:
-        """Return the first import that a frame was carrying out: module, name, and the frame."""
+        """Return the first import that a frame was carrying out: module, name, and the frame.
+
+        Of several on its line it is the one that the exception names, or that the next frame is in.
+        """
         for error in reversed(self.chain):
-            for frame in error.frames:
-                found = import_on(self.code.get((frame.file, frame.line), ""))
-                if found is not None:
-                    return (*found, frame)
+            for number, frame in enumerate(error.frames):
+                found = imports_on(self.code.get((frame.file, frame.line), ""))
+                if found:
+                    return (*self._meant(found, error, error.frames[number + 1:]), frame)
         return None
+
+    def _meant(self, found: Sequence[tuple[str, str | None]], error: ObservedError,
+               after: Sequence[Frame]) -> tuple[str, str | None]:
+        """Return which of the imports on a line was carried out; the module that lacks, where it is none of them."""
+        missing = error.name if error.type == "ModuleNotFoundError" else None
+        for one in found if missing else ():
+            if one[0] == missing or one[0].startswith(f"{missing}."):
+                return one
+        after = [f for f in after if not _is_machinery(f.file)]
+        if missing and not after:
+            return missing, None
+        for one in found[1:]:
+            top = re.escape(one[0].partition(".")[0])
+            if after and re.search(rf"[/\\]{top}(?:[/\\]|\.\w+$)", after[0].file):
+                return one
+        return found[0]
 
 
 def parse_traceback(text: str) -> Traceback | None:
@@ -241,21 +260,27 @@ def _chain(blocks: Sequence[ObservedError], links: Sequence[str]) -> tuple[Obser
     return tuple(chain)
 
 
-def import_on(code: str) -> tuple[str, str | None] | None:
-    """Return the module, and the name of it, that a line of code imports; None when it imports nothing."""
+def _is_machinery(file: str) -> bool:
+    """Whether a frame is Python's own way of importing: `importlib.import_module` is nobody who asks."""
+    return "importlib" in file.replace("\\", "/").split("/")[-2:-1] or file.startswith("<frozen importlib")
+
+
+def imports_on(code: str) -> list[tuple[str, str | None]]:
+    """Return the modules, and the name of each, that a line of code imports, in their order."""
     try:
         tree = ast.parse(code.strip())
     except (SyntaxError, ValueError):
         match = re.match(r"(?:from\s+([\w.]+)\s+import\b|import\s+([\w.]+))", code.strip())
         module = (match.group(1) or match.group(2)) if match else None
-        return (module, None) if module and not module.startswith(".") else None
+        return [(module, None)] if module and not module.startswith(".") else []
+    found: list[tuple[str, str | None]] = []
     for node in ast.walk(tree):
         if isinstance(node, ast.Import):
-            return node.names[0].name, None
-        if isinstance(node, ast.ImportFrom) and node.module and not node.level:
+            found += [(alias.name, None) for alias in node.names]
+        elif isinstance(node, ast.ImportFrom) and node.module and not node.level:
             only = node.names[0].name if len(node.names) == 1 and node.names[0].name != "*" else None
-            return node.module, only
-    return None
+            found.append((node.module, only))
+    return found
 
 
 def place_of(file: str) -> Place:
