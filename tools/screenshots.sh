@@ -29,7 +29,6 @@ shot() { # NAME ROWS COMMAND...
 wanted=$*
 shot here 'kalyx here'
 shot why-elsewhere 'kalyx why humidlog'
-shot why-dependency 'kalyx why germkit --at notebook:germination.ipynb'
 shot why-file 'kalyx why inventory.py'
 shot elsewhere 'kalyx snapshot --why humidlog --to lab.json; kalyx why humidlog --through "python -" --through "python in_container.py"'
 shot envs 'kalyx envs --under ../envs'
@@ -45,6 +44,13 @@ shot contrast 'kalyx contrast env:lab-old env:lab'
 shot weigh 'kalyx weigh --at env:lab-old; kalyx weigh --envs --most 3'
 shot point 'kalyx point lab --dry-run; echo; kalyx point lab --file germination.ipynb'
 shot enter 'kalyx enter lab-old; kalyx enter lab-old --start < <(echo which python pip; echo exit)'
+
+# a notebook is run in a real front end, by its test
+if [ -z "$wanted" ] || grep -qw notebook <<< "$wanted"; then
+  python -m pytest -q -n0 --basetemp="$work/page" tests/notebook/test_front_end.py > /dev/null
+  cp "$work"/page/*0/page.png "$out/notebook.png"
+  echo "$out/notebook.png"
+fi
 
 # a page is drawn by Debian's chromium
 if [ -z "$wanted" ] || grep -qw report <<< "$wanted"; then

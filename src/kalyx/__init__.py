@@ -12,11 +12,15 @@ if TYPE_CHECKING:
 __all__ = ["AmbiguousName", "KalyxError", "NothingToJudge", "Unreadable", "WrongUsage", "__version__", "contrast",
            "envs", "fit", "here", "kernels", "packages", "why"]
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"
 
 
 def __getattr__(name: str) -> object:
     """Return what is public and not loaded yet (PEP 562)."""
+    if name in ("load_ipython_extension", "unload_ipython_extension"):  # what %load_ext looks for
+        from kalyx.notebook import extension
+
+        return getattr(extension, name)
     if name not in __all__:
         raise AttributeError(f"module 'kalyx' has no attribute {name!r}")
     from kalyx import api

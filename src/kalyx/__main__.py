@@ -9,6 +9,8 @@ import gc
 import os
 import sys
 
+__all__ = ["finish", "main"]
+
 
 def secure_import_path() -> None:
     """Take the start folder and the PYTHONPATH entries off sys.path.

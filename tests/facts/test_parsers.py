@@ -3,38 +3,58 @@
 from __future__ import annotations
 
 import json
+import keyword
+import os
 import platform
 import zipfile
+from collections.abc import Callable
 from io import BytesIO
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from packaging.tags import parse_tag
 
 from kalyx.core.answers.why.module import parse_request
-from kalyx.core.errors import WrongUsage
+from kalyx.core.carried.blocks import find_blocks
+from kalyx.core.carried.recorded_data import machine_of
+from kalyx.core.entering.variables import read_kept
+from kalyx.core.errors import KalyxError, WrongUsage
 from kalyx.core.facts.editors import formats
+from kalyx.core.facts.imports.kept_observation import live_python_of, observation_of
 from kalyx.core.facts.interpreters.command_words import follow_script
 from kalyx.core.facts.interpreters.pyvenv import parse_venv_config
 from kalyx.core.facts.interpreters.who_answer import parse_answer
 from kalyx.core.facts.kernels import notebooks
 from kalyx.core.facts.kernels.kernelspecs import derive_name, read_kernel
+from kalyx.core.facts.native.binaries import read_header
+from kalyx.core.facts.native.ld_cache import parse_cache
 from kalyx.core.facts.packaging import distributions, requirements
 from kalyx.core.facts.packaging.inventory import read_inventory
+from kalyx.core.facts.packaging.package_lists import read_package_list
+from kalyx.core.facts.packaging.pip_complaints import read_complaint
+from kalyx.core.facts.packaging.project import read_list
 from kalyx.core.facts.packaging.wheelhouse import Target, Wheelhouse, fits
 from kalyx.core.facts.processes.processes import connection_file_of, kind_of
 from kalyx.core.facts.search_path.layers import Layer
 from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.facts.shells import commands
+from kalyx.core.facts.shells.loaded_modules import read_module_file
+from kalyx.core.facts.source_code.imports import read_source
+from kalyx.core.facts.tracebacks.parser import parse_traceback
+from kalyx.core.facts.tracebacks.pasted_text import decode_text
 from kalyx.core.machine.local import RealMachine
 from kalyx.core.model import Environment, RunningPython, names
+from kalyx.core.wire.client import KernelFailed
 from kalyx.core.wire.messages import BadMessage, Session
+from kalyx.core.wire.running import parse_connection
 from tests.support.build import write
 from tests.support.made_up import MadeUpMachine
 
 TEXT = st.text(max_size=400)
+JSON_VALUES = st.recursive(st.none() | st.booleans() | st.integers() | TEXT, lambda inner:
+                           st.lists(inner, max_size=4) | st.dictionaries(TEXT, inner, max_size=4))
 
 
 def followed(script: bytes) -> object:
@@ -92,8 +112,7 @@ def test_settings_formats_refuse_in_one_way(name: str, text: str) -> None:
     assert all(isinstance(n.value, str) for n in said.named)
 
 
-@given(content=st.recursive(st.none() | st.booleans() | st.integers() | TEXT, lambda inner:
-                            st.lists(inner, max_size=4) | st.dictionaries(TEXT, inner, max_size=4)))
+@given(content=JSON_VALUES)
 def test_odd_json_in_notebooks_and_kernels(content: object) -> None:
     """A notebook or a kernel.json of any JSON has trouble, or names something usable."""
     machine = MadeUpMachine("linux", {"/n.ipynb": json.dumps(content),
@@ -285,3 +304,75 @@ def test_wheels_are_for_one_build(ending: str) -> None:
     offered = dict.fromkeys(w for wheels in BUILDS.values() for w in wheels.split())
     taken = [w for w in offered if any(fits(t, target) for t in parse_tag(f"{w}_{platform.machine()}"))]
     assert set(taken) == set(BUILDS[ending].split())
+
+
+def of_file(read: Callable[[MadeUpMachine, str], object], name: str = "/f") -> Callable[[bytes], object]:
+    """Return a reader of bytes of one that reads a file."""
+    return lambda data: read(MadeUpMachine("linux", {name: data}), name)
+
+
+def as_text(read: Callable[[str], object]) -> Callable[[bytes], object]:
+    """Return a reader of bytes of one that reads a text."""
+    return lambda data: read(data.decode("utf-8", "surrogateescape"))
+
+
+def as_json(read: Callable[[object], object]) -> Callable[[bytes], object]:
+    """Return a reader of bytes of one that takes what JSON may hold."""
+    return lambda data: read(json.loads(data))
+
+
+# each with the errors that it may answer with: it is read, or refused in one way
+READERS: dict[str, tuple[Callable[[bytes], object], tuple[type[Exception], ...]]] = {
+    "binary": (read_header, ()), "library cache": (parse_cache, ()),
+    "pip's words": (as_text(read_complaint), ()), "kept variables": (as_text(read_kept), ()),
+    "beacon": (as_text(find_blocks), ()), "mail": (lambda d: find_blocks(decode_text(d)), ()),
+    "module file": (of_file(lambda m, p: read_module_file(m, "/f", {"A": "b"})), ()),
+    "module file, lua": (of_file(lambda m, p: read_module_file(m, "/f", {"A": "b"}), "/f.lua"), ()),
+    "list of requirements": (of_file(read_list, "/requirements.txt"), ()),
+    "lock file": (of_file(read_package_list, "/pylock.toml"), (KalyxError,)),
+    "packages": (of_file(read_package_list, "/p.json"), (KalyxError,)),
+    "connection": (parse_connection, (KernelFailed,)),
+    "code": (of_file(read_source, "/s.py"), ()),
+    "snapshot": (as_json(lambda v: machine_of(v, "/own")), (ValueError,)),
+    "observation": (as_json(observation_of), (ValueError,)),
+    "running Python": (as_json(live_python_of), (ValueError,)),
+}
+WORDS = ["begin", "[kalyx beacon 1: ab begins, 1 lines, 4 bytes]\n", "ab.0000.AAAA.AA\n", "setenv", "prepend_path(",
+         "prepend-path PATH /x\n", "\x7fELF\x02\x01\x01", "MZ", "PE\0\0", "\xca\xfe\xba\xbe", "glibc-ld.so.cache1.1",
+         "ERROR: ", "ResolutionImpossible", "requires a different Python", "import a.b as c\n", "-r /f\n",
+         "[[packages]]\n",
+         "lock-version = '1.0'\n", '{"outcome": "fails", "chain": [{}]}',
+         '{"pid": 1, "python": {}, "loaded": {"a": [null, ""]}}',
+         '{"pid": 1, "python": {}, "changed": [{}]}', '{"outcome": "fails"}', '{"machine": 1}', "[]", "null",
+         "=", ">=1", ";", "\n", "\0"]
+
+
+@pytest.mark.parametrize("name", READERS)
+@settings(max_examples=int(os.environ.get("KALYX_EXAMPLES", "60")), deadline=None)
+@given(data=st.binary(max_size=300) | st.lists(st.sampled_from(WORDS) | st.text(max_size=6), max_size=12).map(
+    lambda parts: "".join(parts).encode("utf-8", "surrogatepass")) | JSON_VALUES.map(lambda v: json.dumps(v).encode()))
+def test_readers_refuse_in_one_way(name: str, data: bytes) -> None:
+    """Any bytes: they are read, or refused by the errors of that reader; never by another exception."""
+    read, refusals = READERS[name]
+    try:
+        read(data)
+    except refusals:
+        pass
+    except (UnicodeDecodeError, json.JSONDecodeError):  # as_json's own
+        assert refusals == (ValueError,)
+
+
+@given(names=st.lists(st.from_regex(r"[a-z_][a-z_0-9]{0,8}", fullmatch=True), min_size=1, max_size=4),
+       files=st.lists(st.tuples(st.from_regex(r"/[a-z ]{1,8}/[a-zé]{1,8}\.py", fullmatch=True), st.integers(1, 99999)),
+                      min_size=1, max_size=5), message=st.text(st.characters(codec="utf-8", exclude_categories=("C",)),
+                                                               max_size=30))
+def test_tracebacks_are_read_back(names: list[str], files: list[tuple[str, int]], message: str) -> None:
+    """What Python prints of an exception is read as what it was: its frames in their order, type, message, request."""
+    asked = ".".join(names)
+    frames = [f'  File "{file}", line {line}, in <module>\n    import {asked}\n' for file, line in files]
+    said = message.strip() or "x"
+    found = parse_traceback(f"Traceback (most recent call last):\n{''.join(frames)}ImportError: {said}\n")
+    assert found is not None and (found.chain[0].type, found.chain[0].message) == ("ImportError", said)
+    assert [(f.file, f.line) for f in found.chain[0].frames] == files
+    if not any(map(keyword.iskeyword, names)):
+        assert found.request() == (asked, None, found.chain[0].frames[0])

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import html
 import io
+import re
 import shlex
 import subprocess
 
 import pytest
 
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
+from kalyx.show.html.fragment import fragment
 from kalyx.show.page import Page, clean
 from kalyx.show.parts import human_size
 from kalyx.show.write import STYLES, Writer
@@ -120,3 +123,24 @@ def test_home_is_shortened_only_where_it_is_the_home() -> None:
 def test_sizes(size: int | None, shown: str) -> None:
     """Bytes with a unit that fits."""
     assert human_size(size) == shown
+
+
+def test_fragment_is_escaped() -> None:
+    """In a notebook's page all is text; a line of a cell is marked, unless the notebook would fill something in."""
+    page = Page("/home/ada", own_command=("kalyx",))
+    page.in_cell = True
+    page.title("problem", "<script>alert(1)</script> & more\u202e")
+    page.say("said \"<b>\"", "quiet", 2, "<i> ")
+    page.command(("/home/ada/lab/bin/python", "-m", "pip", "install", "a<b>"))
+    page.command(("echo", "{x}"))
+    page.typed("import sys\nsys.path.append('/home/ada/x')")
+    page.table([["one", "<u>"]])
+    page.blank()
+    text = fragment([page])
+    assert not re.search(r"<(?!/?(?:div|span)\b)", text) and "\u202e" not in text
+    assert text.count("<div") == text.count("</div") and text.count("<span") == text.count("</span")
+    seen = html.unescape(re.sub(r"<[^>]*>", "", text))
+    for shown in ("<script>alert(1)</script> & more", 'said "<b>"', "!~/lab/bin/python -m pip install 'a<b>'",
+                  "echo '{x}'", "sys.path.append('/home/ada/x')", "<u>"):
+        assert shown in seen, shown
+    assert "!echo" not in seen

@@ -60,7 +60,9 @@ def make_venv(folder: Path, python: str = BASE_PYTHON, *, pip: bool = False,
         file.write_text(text)
     if pip:
         for entry in site_of(made_venv(python, (), pip=True)).iterdir():
-            if entry.name.startswith("pip"):
+            if entry.name == "pip":  # its many files are those of one environment; what tells of them is each one's own
+                (site_of(folder) / entry.name).symlink_to(entry)
+            elif entry.name.startswith("pip"):
                 shutil.copytree(entry, site_of(folder) / entry.name, copy_function=os.link)
     return folder
 
@@ -167,6 +169,7 @@ class World:
                     **self.wheels.variables()}
         if "PYTHONPATH" in os.environ:
             self.env["PYTHONPATH"] = os.environ["PYTHONPATH"]
+        self.env.update({k: v for k, v in os.environ.items() if k.startswith("COVERAGE_")})  # where it is measured
 
     def venv(self, name: str = "lab", python: str = BASE_PYTHON, **more: object) -> Path:
         """Make an environment in the home folder."""

@@ -72,7 +72,8 @@ class Forked:
         self._program = program
         self._server = subprocess.Popen(
             [sys.executable, "-I", "-c", SERVER.replace("LIMIT", str(LIMIT))], stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE, text=True, env={"LANG": LANG, "PATH": os.defpath})
+            stdout=subprocess.PIPE, text=True, env={
+                "LANG": LANG, "PATH": os.defpath, **{k: v for k, v in os.environ.items() if k.startswith("COVERAGE_")}})
         self._server.wait()
 
     def can_run(self, env: Mapping[str, str]) -> bool:

@@ -6,6 +6,7 @@ import os
 import sys
 
 from kalyx.cli.options import print_error, printing
+from kalyx.cli.within import asked_within
 from kalyx.core.answers.this_machine import ASKING_LIMIT, PROBE_FOLDER, open_machine, unread_notes
 from kalyx.core.errors import NOT_RECORDED
 from kalyx.core.facts.seats.context import SeatContext
@@ -29,7 +30,9 @@ __all__ = ["PROBE_FOLDER", "asking_limit", "context_for", "load_pages", "looked_
 def context_for(folder: str | None, options: argparse.Namespace, **more: Any) -> SeatContext:
     """Return what finding seats needs, seen from a folder (the working folder when None)."""
     machine, notes = this_machine()
-    return SeatContext(machine, folder or machine.cwd, PROBE_FOLDER, asking_limit(options), notes=notes, **more)
+    context = SeatContext(machine, folder or machine.cwd, PROBE_FOLDER, asking_limit(options), notes=notes, **more)
+    asked = asked_within()
+    return context if asked is None else asked.context(context)
 
 
 def this_machine() -> tuple[RealMachine, tuple[Note, ...]]:
@@ -131,10 +134,14 @@ def print_answer(options: argparse.Namespace, answer: Any, *, what: str = "", el
 
     home = "" if elsewhere or name == "elsewhere" else os.path.expanduser("~")  # another machine's are shown whole
     page = Page(home, os.name == "nt", own_command(), name_of_shell(sys.platform, os.environ))
-    page.elsewhere = elsewhere
+    page.elsewhere, within = elsewhere, asked_within()
+    page.in_cell = within is not None and not elsewhere
     _page_of(name).lay_out(page, answer, verbose=options.verbose)
     if options.quiet:
         page.lines = [line for line in page.lines if line.role.startswith("title")]
+    if within is not None:
+        within.pages.append(page)
+        return str(answer.status)
     with printing():
         Writer(color=options.color).write(page)
     return str(answer.status)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from kalyx.cli.common import context_for, print_answer
 from kalyx.cli.elsewhere import add_from, is_elsewhere, one_place
+from kalyx.cli.within import default_seat
 from kalyx.core.answers.packages import answer_packages
 
 TYPE_CHECKING = False
@@ -33,5 +34,5 @@ def run(options: argparse.Namespace) -> str:
 
         place, notes = one_place(options)
         return print_answer(options, packages_elsewhere(place, options.at, notes, **wanted), what="elsewhere")
-    answer = answer_packages(context_for(None, options), options.at or "shell", sizes=options.size, **wanted)
+    answer = answer_packages(context_for(None, options), options.at or default_seat(), sizes=options.size, **wanted)
     return print_answer(options, answer)

@@ -6,6 +6,7 @@ import os
 
 from kalyx.cli.common import context_for, load_pages, print_answer
 from kalyx.cli.elsewhere import add_from, is_elsewhere, read_places
+from kalyx.cli.within import default_seat
 from kalyx.core.answers.why.module import answer_why
 from kalyx.core.errors import WrongUsage
 
@@ -72,13 +73,13 @@ def run(options: argparse.Namespace) -> str:
     if options.no_run:
         from kalyx.core.answers.why.without_running import answer_without_run
 
-        return print_answer(options, answer_without_run(context, options.modules, options.at or "shell"))
+        return print_answer(options, answer_without_run(context, options.modules, options.at or default_seat()))
     if options.compare:
         from kalyx.core.answers.why.module import answer_compared
 
-        return print_answer(options, answer_compared(context, options.modules, options.at or "shell",
+        return print_answer(options, answer_compared(context, options.modules, options.at or default_seat(),
                                                      options.compare, limit))
-    answer = answer_why(context, options.modules, options.at or "shell", limit,
+    answer = answer_why(context, options.modules, options.at or default_seat(), limit,
                         meanwhile=lambda: load_pages(options))
     return print_answer(options, answer)
 

@@ -23,7 +23,12 @@ def main():
     """Carry out the command line."""
     start, code = sys.argv[2:4]
     flags = sys.flags
-    if start and not getattr(flags, "isolated", 0) and not getattr(flags, "safe_path", 0) \
+    if start[:7] == "behind:":  # as a notebook's kernel has it: after the standard library
+        if sys.path and sys.path[0] == "":
+            del sys.path[0]
+        places = [n for n in range(len(sys.path)) if str(sys.path[n]).endswith(("site-packages", "dist-packages"))]
+        sys.path.insert(places[0] if places else 0, start[7:])
+    elif start and not getattr(flags, "isolated", 0) and not getattr(flags, "safe_path", 0) \
             and sys.path and sys.path[0] == "":
         sys.path[0] = start
     sys.argv[:] = ["-c"]

@@ -6,10 +6,12 @@ the interpreter, so that a file of the person's own that hides a module of the
 standard library does to the import exactly what it would do without us.
 
 Started as ``python FLAGS -c BOOT THIS-FILE RESULT LIMIT START MAIN REQUEST...``.
+START is the first entry of the path where that is no script's: ``behind:FOLDER`` for one after the standard library.
 A request is ``MODULE[:NAME]``, an import (with a name it may begin with dots); ``@FILE``, to compile a file; or
 ``<FOLDER`` or ``>FOLDER``, to put a folder at the front or the end of the path.
 Each result is one line of JSON in the file RESULT, written as soon as it is
-known, so that a crash later loses nothing.
+known, so that a crash later loses nothing. Imported, it runs nothing: a kernel
+describes itself and what it met by the functions here.
 """
 import sys
 
@@ -423,10 +425,20 @@ def observe(module, name):
     return result
 
 
+def put_behind(start):
+    """Put the start folder behind the standard library, before the site folders, as a notebook's kernel does."""
+    if sys.path and sys.path[0] == "":
+        del sys.path[0]
+    places = [n for n in range(len(sys.path)) if str(sys.path[n]).endswith(("site-packages", "dist-packages"))]
+    sys.path.insert(places[0] if places else 0, start)
+
+
 def set_start(start, main):
-    """Make sys.path[0] and __main__ what they are when the seat runs a script."""
+    """Make sys.path and __main__ what they are when the seat runs a script, or a notebook's cells."""
     flags = sys.flags
-    if start and not getattr(flags, "isolated", 0) and not getattr(flags, "safe_path", 0):
+    if start[:7] == "behind:":
+        put_behind(start[7:])
+    elif start and not getattr(flags, "isolated", 0) and not getattr(flags, "safe_path", 0):
         if sys.path and sys.path[0] == "":
             sys.path[0] = start
     if main:
@@ -483,4 +495,5 @@ def main():
 
 
 PROBE = main.__code__.co_filename
-main()
+if __name__ == "kalyx_probe":
+    main()

@@ -81,6 +81,7 @@ class Page:
         self.shell = shell or ("cmd" if windows else "sh")
         self.own_command = own_command
         self.elsewhere = False  # what is shown is of another machine: nothing of it can be carried out here
+        self.in_cell = False  # it is shown in a notebook: a command is a line of a cell
         self.lines: list[Line] = []
 
     def short(self, text: str) -> str:
@@ -133,7 +134,11 @@ class Page:
 
     def command(self, argv: Sequence[str], cwd: str | None = None, indent: int = 7) -> None:
         """Add a command line, ready to copy."""
-        self.lines.append(Line(self.quote(argv), "command", indent, "$ ", "lead", False))
+        line = self.quote(argv)
+        if self.in_cell and not set(line) & set("{}$"):  # these a notebook fills in itself
+            self.lines.append(Line(f"!{line}", "command", indent, wrap=False))
+        else:
+            self.lines.append(Line(line, "command", indent, "$ ", "lead", False))
         if cwd:
             self.whole(f"in {cwd}", "quiet", indent + 2)
 
@@ -159,7 +164,10 @@ class Page:
         return clean(" ".join(words))
 
     def typed(self, line: str, indent: int = 7) -> None:
-        """Add a line that is quoted already, for the person's own shell."""
+        """Add a line that is quoted already, for the person's own shell; lines of Python are for a cell."""
+        if self.in_cell and line.startswith("import "):
+            self.lines += [Line(clean(row), "command", indent, wrap=False) for row in line.split("\n")]
+            return
         for row in line.split("\n"):
             if not self.windows and len(self.home) > 1:
                 row = row.replace(f" {self.home}/", " ~/")
@@ -184,23 +192,23 @@ class Page:
         for number, finding in enumerate(findings, 1):
             self.blank()
             self._labelled(f"{number:<3}", "because", finding.because)
-            shown = finding.evidence if verbose else self._decisive(finding.evidence)
+            shown = finding.evidence if verbose else self.decisive(finding.evidence)
             for place, item in enumerate(shown):
                 self._labelled("", "" if place else "how we know", item.says, self._place(item))
             for place, (letter, remedy) in enumerate(zip("abcdefghijklmnopqrstuvwxyz", finding.remedies, strict=False)):
                 key = (remedy.do, remedy.argv, remedy.edits, remedy.moves, remedy.typed)
-                label = "" if place else "what to do"
+                label = "" if place else "to do there" if self.elsewhere else "what to do"
                 if key in known:
                     self._labelled("", label, f"the same as {known[key]}", letter=f"{letter}  ")
                     continue
                 known[key] = f"{letter} of {number}"
                 self._labelled("", label, remedy.do, letter=f"{letter}  ")
                 self._carried_out(remedy, BLOCK + 3, brief=not verbose)
-        if not verbose and any(len(f.evidence) > len(self._decisive(f.evidence)) for f in findings):
+        if not verbose and any(len(f.evidence) > len(self.decisive(f.evidence)) for f in findings):
             self.blank()
             self.say("--verbose shows all the evidence.", "quiet", 2, REMARK)
 
-    def _decisive(self, evidence: Sequence[Evidence]) -> list[Evidence]:
+    def decisive(self, evidence: Sequence[Evidence]) -> list[Evidence]:
         """Return as much evidence as two lines of a narrow terminal hold: first what names a file and its line."""
         found: list[Evidence] = []
         height = 0
@@ -244,17 +252,17 @@ class Page:
         """Letter the remedies, each ready to copy."""
         if not remedies:
             return
-        self.part("what to do")
+        self.part("what to do there" if self.elsewhere else "what to do")
         for letter, remedy in zip("abcdefghijklmnopqrstuvwxyz", remedies, strict=False):
             self._remedy(remedy, f"{letter}  ")
 
-    def remedy(self, remedy: Remedy) -> None:
-        """Add one remedy by itself, without a letter."""
-        self._remedy(remedy, "-> ")
+    def remedy(self, remedy: Remedy, *, brief: bool = False) -> None:
+        """Add one remedy by itself, without a letter; if `brief`, without what it changes."""
+        self._remedy(remedy, "-> ", brief=brief)
 
-    def _remedy(self, remedy: Remedy, lead: str) -> None:
+    def _remedy(self, remedy: Remedy, lead: str, *, brief: bool = False) -> None:
         self.say(remedy.do, lead=lead)
-        self._carried_out(remedy, 7)
+        self._carried_out(remedy, 7, brief=brief)
 
     def _carried_out(self, remedy: Remedy, indent: int, *, brief: bool = False) -> None:
         """Add what a remedy consists of: lines to type, commands, edits; and, unless `brief`, what it changes."""

@@ -19,6 +19,8 @@ LAYER_NAMES = {"stdlib": "the standard library", "env": "the environment", "base
 
 def seat_name(seat: Seat, folder: str) -> str:
     """Name a seat as it is typed, relative to the folder where that is shorter."""
+    if seat.is_this_kernel:
+        return seat.label
     kind, colon, rest = seat.ref.partition(":")
     if colon and rest.startswith((folder.rstrip("/") + "/", folder.rstrip("\\") + "\\")):
         rest = rest[len(folder.rstrip("/\\")) + 1:]
@@ -35,7 +37,7 @@ def can_mend(page: Page, findings: Sequence[Finding]) -> bool:
     """Whether a remedy of a problem is one that Kalyx can carry out."""
     from kalyx.core.changes.carry_out import why_not_carried_out
 
-    return not page.elsewhere and any(
+    return not page.elsewhere and not page.in_cell and any(
         not why_not_carried_out(r, page.own_command) for f in findings if f.is_problem for r in f.remedies)
 
 

@@ -9,7 +9,7 @@ import time
 
 from kalyx.core.answers.live_kernel import connection_of, text_in
 from kalyx.core.facts.environments.neighbours import Neighbours
-from kalyx.core.facts.imports.trial import BOOT
+from kalyx.core.facts.imports.trial import BOOT, start_word
 from kalyx.core.facts.kernels import kernelspecs
 from kalyx.core.facts.seats.finder import find_seat_to_run
 from kalyx.core.lean.record import record, replace
@@ -120,7 +120,7 @@ def _ask_interpreter(context: SeatContext, facts: SeatFacts, code: str | None, l
     seat, launch = facts.seat, facts.seat.launch
     assert launch is not None
     probe = os.path.join(context.examiner.probe_folder, "ask.py")
-    ran = context.machine.run((*launch.argv, "-c", BOOT, probe, launch.start, code or f"print({WHO})"),
+    ran = context.machine.run((*launch.argv, "-c", BOOT, probe, start_word(launch), code or f"print({WHO})"),
                              env=launch.env, cwd=launch.cwd, limit=limit)
     out = ran.out.decode("utf-8", "replace")
     if ran.timed_out:

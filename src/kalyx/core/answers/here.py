@@ -118,7 +118,7 @@ def _gather(context: SeatContext, notes: list[Note]) -> list[SeatFacts]:
     if files:
         context.kernels()
         found += m.in_parallel(lambda f: spared(m, f, lambda: notebook_seat(context, f)), files)
-    facts = [f for f in found if f is not None]
+    facts = [*([context.live] if context.live is not None else []), *[f for f in found if f is not None]]
     notes += [Note("seat-untold", f"What {f.seat.ref} runs cannot be told: {f.untold}.", f.seat.ref.partition(":")[2])
               for f in facts if f.untold]
     for fact in facts:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.lean.record import record
+from kalyx.core.model.live import THIS_KERNEL
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -20,7 +21,8 @@ class Launch:
     """How the seat starts Python: program and flags, variables, folder.
 
     ``start`` is what the first entry of sys.path will be: a folder, or ``""``
-    for the working folder as with ``-c``. ``main`` is the script's own file.
+    for the working folder as with ``-c``. ``main`` is the script's own file. ``start_behind``: the start folder stands
+    behind the standard library, before the site folders, as notebook kernels put it.
     """
 
     argv: tuple[str, ...]
@@ -28,6 +30,7 @@ class Launch:
     cwd: str
     start: str = ""
     main: str | None = None
+    start_behind: bool = False
 
 
 @record
@@ -60,6 +63,11 @@ class Seat:
     findings: tuple[Finding, ...] = ()
     scripts: tuple[Script, ...] = ()
     launch: Launch | None = None
+
+    @property
+    def is_this_kernel(self) -> bool:
+        """Whether it is the running Python in which Kalyx was asked."""
+        return self.label == THIS_KERNEL
 
     @property
     def all_findings(self) -> tuple[Finding, ...]:

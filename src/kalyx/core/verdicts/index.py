@@ -311,6 +311,7 @@ BRIEFS = {
     "not-installed": "no layer of this seat has the module, no known environment has it, and the name is plausible as it stands",
     "notebook-unreadable": "a notebook cannot be read",
     "own-code-unreachable": "the module is the person's own in this project, and no layer holds its folder",
+    "path-changed": "a folder was taken off the search path of a running process",
     "pip-absent": "pip cannot start",
     "pip-elsewhere": "pip belongs to another Python than python",
     "python-too-new": "the code uses what this Python no longer has",

@@ -7,8 +7,10 @@ from kalyx.show.parts import LAYER_NAMES, mend_line, notes, trail
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from kalyx.core.answers.why.module import WhyAnswer
-    from kalyx.core.model import Comparison, ImportReport, Seat
+    from kalyx.core.model import Comparison, Finding, ImportReport, Seat
     from kalyx.show.page import Page
 
 __all__ = ["lay_out"]
@@ -38,8 +40,7 @@ def _report(page: Page, report: ImportReport, seat: Seat, verbose: bool) -> None
     problems = [f for f in report.causes if f.is_problem]
     if report.outcome == "imports":
         page.title("problem" if problems else "ok",
-                   f"{asked} imports {where}" + (", but not from where it should." if problems
-                                                 else "."))
+                   f"{asked} imports {where}" + _but(problems))
         if not problems:
             _healthy(page, report, seat)
     else:
@@ -69,6 +70,15 @@ def _report(page: Page, report: ImportReport, seat: Seat, verbose: bool) -> None
         page.part("what it printed")
         for row in report.output.splitlines()[-20:]:
             page.whole(row, "quiet", 4)
+
+
+def _but(problems: Sequence[Finding]) -> str:
+    """Return the end of the sentence that something imports, where not all is well with that."""
+    if not problems:
+        return "."
+    if problems[0].cause in ("loaded-replaced", "path-changed"):
+        return ", once it is started anew."
+    return ", but not from where it should."
 
 
 def _untried(page: Page, report: ImportReport, asked: str, where: str) -> None:
@@ -109,7 +119,7 @@ def _where(seat: Seat) -> str:
     if seat.ref == "text":
         return "where that text comes from"
     names = {"shell": "in this shell", "env": f"in the environment {seat.label}", "beacon": f"on {seat.label}"}
-    place = names.get(seat.kind, f"in {seat.kind} {seat.label}")
+    place = names.get(seat.kind, f"in {seat.label}" if seat.is_this_kernel else f"in {seat.kind} {seat.label}")
     if seat.interpreter is not None and seat.interpreter.version and seat.environment is not None:
         place += f" ({seat.environment.name}, Python {seat.interpreter.version})"
     return place

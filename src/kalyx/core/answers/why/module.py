@@ -80,7 +80,8 @@ def answer_why(context: SeatContext, requests: Sequence[str], seat_ref: str, lim
     facts = find_seat_to_run(context, seat_ref)
 
     waiting = iter(wanted)
-    attempts = [begin_attempt(context, facts.seat, r, limit) for r in islice(waiting, MOST_AT_ONCE)]
+    added = _added(context, facts)
+    attempts = [begin_attempt(context, facts.seat, r, limit, added) for r in islice(waiting, MOST_AT_ONCE)]
     try:
         seat, neighbours = _prepare(context, facts)
         meanwhile()
@@ -89,7 +90,7 @@ def answer_why(context: SeatContext, requests: Sequence[str], seat_ref: str, lim
         observed = []
         for attempt in attempts:  # it grows: as one ends, the next begins
             observed.append(attempt.result() if attempt else None)
-            attempts += [begin_attempt(context, facts.seat, r, limit) for r in islice(waiting, 1)]
+            attempts += [begin_attempt(context, facts.seat, r, limit, added) for r in islice(waiting, 1)]
     except BaseException:
         for attempt in attempts:
             if attempt is not None:
@@ -99,7 +100,11 @@ def answer_why(context: SeatContext, requests: Sequence[str], seat_ref: str, lim
     reports = [explain(context, facts, request, seen, neighbours)
                for request, seen in zip(wanted, observed, strict=True)]
     asked: list[Note] = []
-    if seat.kind == "process":
+    if facts.live is not None:
+        from kalyx.core.answers.why.live_state import with_state
+
+        reports = [with_state(context, facts, facts.live, report, neighbours) for report in reports]
+    elif seat.kind == "process":
         from kalyx.core.answers.live_kernel import with_loaded
 
         reports, asked = with_loaded(context, seat.ref, reports)
@@ -185,19 +190,32 @@ def answer_compared(context: SeatContext, requests: Sequence[str], seat_ref: str
     return WhyAnswer(seats[0].seat, tuple(reports), notes, tuple(comparisons))
 
 
-def begin_attempt(context: SeatContext, seat: Seat, request: tuple[str, str | None],
-                  limit: float) -> Attempt | None:
-    """Begin to try one import at a seat; None when the seat has nothing that could run it."""
+def _added(context: SeatContext, facts: SeatFacts) -> Sequence[tuple[str, bool]]:
+    """Return the folders that code in a running Python has put on its path; none for other seats."""
+    if facts.live is None:
+        return ()
+    from kalyx.core.facts.seats.live import added_folders
+
+    return added_folders(context.machine, facts)
+
+
+def begin_attempt(context: SeatContext, seat: Seat, request: tuple[str, str | None], limit: float,
+                  added: Sequence[tuple[str, bool]] = ()) -> Attempt | None:
+    """Begin to try one import at a seat; None when the seat has nothing that could run it.
+
+    The folders that were `added` are put on the path first (True: at its front).
+    """
     runnable = seat.interpreter is not None and seat.interpreter.may_start
     if seat.launch is None or not runnable:
         return None
-    return Attempt(context.machine, seat.launch, seat.interpreter, context.examiner.probe_folder, *request, limit)
+    return Attempt(context.machine, seat.launch, seat.interpreter, context.examiner.probe_folder, *request, limit,
+                   added)
 
 
-def observe_request(context: SeatContext, seat: Seat, request: tuple[str, str | None],
-                    limit: float) -> Observation | None:
-    """Try one import at a seat; None when the seat has nothing that could run it."""
-    attempt = begin_attempt(context, seat, request, limit)
+def observe_request(context: SeatContext, seat: Seat, request: tuple[str, str | None], limit: float,
+                    added: Sequence[tuple[str, bool]] = ()) -> Observation | None:
+    """Try one import at a seat, as `begin_attempt` does; None when the seat has nothing that could run it."""
+    attempt = begin_attempt(context, seat, request, limit, added)
     return attempt.result() if attempt else None
 
 

@@ -100,7 +100,8 @@ def read_case(context: SeatContext, facts: SeatFacts, launch: Launch | None, nei
         python = facts.ran
     else:
         path = read_search_path(context.machine, interpreter, examined.stdlib, examined.config, launch.env,
-                                start=launch.start or launch.cwd, cwd=launch.cwd, flags=launch.argv[1:])
+                                start=launch.start or launch.cwd, cwd=launch.cwd, flags=launch.argv[1:],
+                                start_behind=launch.start_behind)
         python = _python(context, interpreter, launch, path)
     python = replace(python, front=tuple(f for f, front in folders if front),
                      back=tuple(f for f, front in folders if not front))

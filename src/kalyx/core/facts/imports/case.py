@@ -88,6 +88,8 @@ class Case:
         """The start folder, None where the path has none."""
         path = self.python.path
         wanted = self.launch.start or ""
+        if self.launch.start_behind:
+            return (wanted or self.python.cwd or self.launch.cwd) if wanted in path else None
         if not path or (path[0] or "") not in ("", wanted):
             return None
         if path[0] == "" and wanted:

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from kalyx.core.lean.record import names_of
-from kalyx.core.model import Frame, Observation, ObservedError, RunningPython
+from kalyx.core.model import ChangedModule, Frame, LivePython, Observation, ObservedError, RunningPython
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Mapping
     from typing import Any
 
-__all__ = ["as_data", "observation_of", "running_python_of"]
+__all__ = ["as_data", "live_python_of", "observation_of", "running_python_of"]
 
 OUTCOMES = ("imports", "fails", "crash", "hang", "no-start")
 
@@ -31,6 +31,7 @@ def observation_of(data: Any) -> Observation:
         ValueError: it is none.
     """
     fields = _object(data)
+    _text(fields.get("module"))
     if fields.get("outcome") not in OUTCOMES:
         raise ValueError(f"{fields.get('outcome')!r} is no outcome of an import")
     said, plain = fields.get("python"), _plain(fields, Observation("", None, "fails"), {"name", "origin", "loader"})
@@ -56,6 +57,24 @@ def running_python_of(data: Any) -> RunningPython:
     return RunningPython(**{**plain, **lists, "flags": flags})
 
 
+def live_python_of(data: Any) -> LivePython:
+    """Return what a running Python told of itself.
+
+    Raises:
+        ValueError: it is not that.
+    """
+    fields = _object(data)
+    changed = [_plain(_object(one), ChangedModule("", "", ""), set()) for one in _list(fields.get("changed", []))]
+    for one in changed:
+        for name in ("name", "file", "how"):
+            _text(one.get(name))
+    loaded = {k: _list(v) for k, v in _object(fields.get("loaded", {})).items()}
+    return LivePython(
+        _number(fields.get("pid")), running_python_of(fields.get("python")), _texts(fields.get("path_then", [])),
+        tuple(ChangedModule(**one) for one in changed),
+        {k: (None if v[0] is None else _text(v[0]), _text(v[1])) for k, v in loaded.items() if len(v) == 2})
+
+
 def _plain(fields: Mapping[str, Any], like: Any, may_be_none: set[str]) -> dict[str, Any]:
     """Return those fields that are texts, numbers or truth values in a record like this one, of the same type."""
     found: dict[str, Any] = {}
@@ -77,6 +96,8 @@ def _plain(fields: Mapping[str, Any], like: Any, may_be_none: set[str]) -> dict[
 
 def _error(data: Any) -> ObservedError:
     fields = _object(data)
+    for name in ("type", "message"):
+        _text(fields.get(name))
     line = fields.get("lineno")
     return ObservedError(**{**_plain(fields, ObservedError("", ""), {"name", "path"}),
                             "frames": _frames(fields.get("frames", [])),

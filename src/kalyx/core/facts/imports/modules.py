@@ -45,7 +45,7 @@ class SeenModules:
         facts = PathFacts(python.prefix, python.base_prefix, python.user_site,
                           pythonpath_of(self._files, launch.env, launch.cwd)
                           if not python.flags.get("ignore_environment") else (),
-                          self._start)
+                          self._start, launch.start_behind)
         path = [self._files.located(p, launch.cwd) for p in python.search_path]
         return classify_path(self._files, path, facts)
 

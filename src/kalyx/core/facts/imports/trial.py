@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from kalyx.core.model import Interpreter, Launch
     from kalyx.core.model.kinds import Outcome
 
-__all__ = ["BOOT", "Attempt", "observe_imports"]
+__all__ = ["BOOT", "Attempt", "observe_imports", "start_word"]
 
 # Runs the probe from its source: any Python from 2.7 on does that.
 BOOT = ("import sys\nf=open(sys.argv[1],'rb');c=compile(f.read(),sys.argv[1],'exec');f.close()\n"
@@ -45,8 +45,9 @@ class Attempt:
     """
 
     def __init__(self, machine: Machine, launch: Launch, interpreter: Interpreter | None,
-                 probe_folder: str, module: str, name: str | None, limit: float) -> None:
-        """Begin to import `module`, or `name` from it.
+                 probe_folder: str, module: str, name: str | None, limit: float,
+                 folders: Sequence[tuple[str, bool]] = ()) -> None:
+        """Begin to import `module`, or `name` from it; `folders` are put on the path first (True: at its front).
 
         Raises:
             NotRecorded: the machine's answers were recorded, and that was not tried then.
@@ -55,10 +56,11 @@ class Attempt:
         self._module = module
         self._name = name
         request = f"{module}:{name}" if name else module
-        self._question = _question(launch, [request])
+        added = _as_requests(folders)
+        self._question = _question(launch, [*added, request])
         self._kept = machine.kept(self._question)
         self._trial = None if self._kept is not None else _Trial(
-            machine, launch, interpreter, probe_folder, [request], limit)
+            machine, launch, interpreter, probe_folder, [*added, request], limit)
 
     def ended(self) -> bool:
         """Whether it has come to its end."""
@@ -78,9 +80,19 @@ class Attempt:
             self._trial.end()
 
 
+def _as_requests(folders: Sequence[tuple[str, bool]]) -> list[str]:
+    """Return folders that are put on the path as the probe is told of them."""
+    return [("<" if front else ">") + folder for folder, front in folders]
+
+
 def _question(launch: Launch, requests: Sequence[str]) -> str:
     """Return what a trial is known by where answers are recorded: how Python was started, and what was imported."""
-    return " ".join(["import", *requests, "by", *launch.argv, "in", launch.cwd, launch.start, launch.main or ""])
+    return " ".join(["import", *requests, "by", *launch.argv, "in", launch.cwd, start_word(launch), launch.main or ""])
+
+
+def start_word(launch: Launch) -> str:
+    """Return how the probe is told of the start folder."""
+    return f"behind:{launch.start}" if launch.start_behind else launch.start
 
 
 def observe_imports(machine: Machine, launch: Launch, interpreter: Interpreter | None,
@@ -94,7 +106,7 @@ def observe_imports(machine: Machine, launch: Launch, interpreter: Interpreter |
     import leaves parts of itself behind, over which the next one may stumble.
     A request that could not be tried any more is left out.
     """
-    added = [("<" if front else ">") + folder for folder, front in folders]
+    added = _as_requests(folders)
     question = _question(launch, [*added, *requests])
     kept = machine.kept(question)
     if kept is not None:
@@ -160,7 +172,7 @@ class _Trial:
         self._folder = machine.make_folder()
         self._file = os.path.join(self._folder, "result")
         argv = [*launch.argv, "-c", *_probe(probe_folder, interpreter), self._file,
-                str(max(limit * 0.9, limit - 1.0)), launch.start, launch.main or "", *requests]
+                str(max(limit * 0.9, limit - 1.0)), start_word(launch), launch.main or "", *requests]
         self._begun = machine.begin(argv, env=launch.env, cwd=launch.cwd, limit=limit)
 
     def ended(self) -> bool:

@@ -33,6 +33,7 @@ class PathFacts:
     user_site: str | None
     pythonpath: Sequence[str]
     start: str | None
+    start_behind: bool = False  # it is not the first entry, but stands behind the standard library
 
 
 def classify_path(files: Files, path: Sequence[str], facts: PathFacts) -> list[Layer]:
@@ -45,7 +46,7 @@ def classify_path(files: Files, path: Sequence[str], facts: PathFacts) -> list[L
     pythonpath = {m.key(p) for p in facts.pythonpath}
     layers = []
     for number, entry in enumerate(path):
-        if number == 0 and facts.start is not None and m.key(entry) == m.key(facts.start):
+        if (number == 0 or facts.start_behind) and facts.start is not None and m.key(entry) == m.key(facts.start):
             layers.append(Layer("start", entry))
         elif m.key(entry) in pythonpath:
             layers.append(Layer("pythonpath", entry))

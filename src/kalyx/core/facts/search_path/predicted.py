@@ -42,21 +42,23 @@ class SearchPath:
 
 def read_search_path(files: Files, interpreter: Interpreter, stdlib: Sequence[str],
                      config: VenvConfig | None, env: Mapping[str, str], *, start: str | None,
-                     cwd: str, flags: Sequence[str] = ()) -> SearchPath:
+                     cwd: str, flags: Sequence[str] = (), start_behind: bool = False) -> SearchPath:
     """Return the search path of an interpreter started with `env` and `flags`.
 
     `stdlib` is the part that it names without site; where it was not asked,
-    the usual folders stand in.
+    the usual folders stand in. With `start_behind` the start folder comes after it, whatever the flags say.
     """
     builder = _Builder(files, cwd)
     isolated, no_env = _has(flags, "I"), _has(flags, "E") or _has(flags, "I")
     variables = {} if no_env else env
-    if start is not None and not isolated and not _has(flags, "P") and not (
+    if start is not None and not start_behind and not isolated and not _has(flags, "P") and not (
             variables.get("PYTHONSAFEPATH") and _pair(interpreter) >= (3, 11)):
         builder.add(start)
     pythonpath = pythonpath_of(files, variables, cwd)
     for entry in [*pythonpath, *(stdlib or usual_stdlib(files, interpreter))]:
         builder.add(entry)
+    if start is not None and start_behind:
+        builder.add(start)
     user = None
     if not _has(flags, "S"):
         user = _user_folder(files, interpreter, config, variables, flags)
@@ -65,7 +67,7 @@ def read_search_path(files: Files, interpreter: Interpreter, stdlib: Sequence[st
     anyone = user_site(files, interpreter.version, interpreter.implementation or "cpython", env) \
         if interpreter.version else None  # a line may bring it in where it is not looked into
     facts = PathFacts(interpreter.prefix or "", interpreter.base_prefix or "", user or anyone, pythonpath,
-                      start)
+                      start, start_behind)
     layers = classify_path(files, builder.path, facts)
     linked = set(builder.linked)
     named = [Layer("link", x.path) if x.path in linked and x.layer in ("other", "env")

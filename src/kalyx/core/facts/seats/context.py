@@ -23,7 +23,7 @@ if TYPE_CHECKING:  # loaded where they are used: each costs a part of every comm
     from kalyx.core.facts.shells import commands
     from kalyx.core.machine.interface import Machine
     from kalyx.core.machine.results import RunResult
-    from kalyx.core.model import Environment, Interpreter, Kernel, Launch, Note, RunningPython, TrailStep
+    from kalyx.core.model import Environment, Interpreter, Kernel, Launch, LivePython, Note, RunningPython, TrailStep
     from kalyx.core.model.kinds import SeatKind
 
 __all__ = ["SeatContext", "SeatFacts"]
@@ -38,7 +38,8 @@ class SeatFacts:
 
     ``foreign``: it is a process of another user. ``kernel_word`` is the program that a kernelspec starts in the end,
     as it is written. ``cannot_start`` says why a script's first line leads nowhere, ``untold`` why what it starts
-    cannot be told. ``ran`` is what its interpreter said of itself as it ran, where it was told elsewhere.
+    cannot be told. ``ran`` is what its interpreter said of itself as it ran, where it was told elsewhere, and ``live``
+    what a running process told of itself.
     """
 
     seat: Seat
@@ -55,6 +56,7 @@ class SeatFacts:
     others: tuple[Kernel, ...] = ()
     foreign: bool = False
     ran: RunningPython | None = None
+    live: LivePython | None = None
 
 
 class SeatContext:
@@ -67,7 +69,8 @@ class SeatContext:
                  roots: tuple[str, ...] = (), notes: tuple[Note, ...] = (), asks_when_read: bool = True,
                  anyway: bool = False, shell_names: Sequence[commands.ShellName] = (),
                  server: tuple[Interpreter | None, str] | None = None, below: tuple[str, ...] = (),
-                 given: SeatFacts | None = None, examiner: Examiner | None = None) -> None:
+                 given: SeatFacts | None = None, live: SeatFacts | None = None,
+                 examiner: Examiner | None = None) -> None:
         """Look from `folder`.
 
         `limit` is in seconds, for each interpreter that is asked; `roots` are further places of
@@ -75,11 +78,12 @@ class SeatContext:
         interpreter of which the files say all is not asked as well; with `anyway` code is run as another
         user's process says. `shell_names` are aliases and functions of the interactive shell, where it was
         asked; `server` is the interpreter of the notebook server, and how it was found, where it is given.
-        `given` is the one seat of a machine of which no more is known.
+        `given` is the one seat of a machine of which no more is known; `live` the seat of the process in
+        which Kalyx was asked.
         """
         self._given: dict[str, Any] = {
             "roots": roots, "notes": notes, "asks_when_read": asks_when_read, "anyway": anyway,
-            "shell_names": shell_names, "server": server, "below": below, "given": given}
+            "shell_names": shell_names, "server": server, "below": below, "given": given, "live": live}
         self.machine = machine
         self.folder = machine.absolute(folder)
         self.anyway = anyway
@@ -125,6 +129,12 @@ class SeatContext:
     def given(self) -> SeatFacts | None:
         """The one seat of a machine of which no more is known; None where seats are looked for."""
         found: SeatFacts | None = self._given["given"]
+        return found
+
+    @property
+    def live(self) -> SeatFacts | None:
+        """The seat of the process in which Kalyx was asked; None where that is no Python."""
+        found: SeatFacts | None = self._given["live"]
         return found
 
     @property

@@ -71,8 +71,9 @@ def find_seat(context: SeatContext, ref: str) -> SeatFacts:
         AmbiguousName: the word can mean several.
         WrongUsage: the kind of seat is not known.
     """
-    if context.given is not None and ref == context.given.seat.ref:
-        return context.given
+    for known in (context.given, context.live):
+        if known is not None and ref == known.seat.ref:
+            return known
     if ref == "shell":
         from kalyx.core.facts.seats.shell import shell_seat
 

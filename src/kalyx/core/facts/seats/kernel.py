@@ -6,6 +6,7 @@ from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts.interpreters.examiner import numbered
 from kalyx.core.facts.interpreters.path_lookup import is_python_name
 from kalyx.core.facts.kernels import kernelspecs, notebooks
+from kalyx.core.facts.kernels.start_folder import starts_behind
 from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Launch, Seat, TrailStep
@@ -81,6 +82,7 @@ def _kernel_facts(context: SeatContext, kernel: Kernel, ref: str, kind: SeatKind
                        kernel_word=program.word, untold=f"{program.path} is no Python that can be read")
     steps.append(TrailStep(0, says, kernel.spec, None, program.path))
     launch = Launch((program.path, *program.flags), dict(program.env), program.folder)
+    launch = replace(launch, start_behind=starts_behind(m, kernel.argv, launch, examined))
     seat = context.seat_of(ref, kind, label, examined, steps, launch)
     kernel = replace(kernel, interpreter=seat.interpreter, environment=seat.environment)
     return replace(facts, seat=seat, examined=examined, kernel=kernel, kernel_how=program.how,

@@ -6,8 +6,10 @@ import os
 
 from kalyx.core.errors import NothingToJudge, WrongUsage
 from kalyx.core.facts.interpreters.path_lookup import is_python_name
+from kalyx.core.facts.kernels.start_folder import starts_behind
 from kalyx.core.facts.processes.processes import kind_of, program_of, python_processes
 from kalyx.core.facts.seats.context import SeatFacts
+from kalyx.core.lean.record import replace
 from kalyx.core.model import Launch, TrailStep
 
 TYPE_CHECKING = False
@@ -43,6 +45,7 @@ def process_seat(context: SeatContext, number: str) -> SeatFacts:
     examined = context.examiner.examine(program, raw.folder)
     env = dict(raw.env) if raw.env is not None else dict(m.env)
     launch = Launch((program,), env, raw.folder or m.cwd)
+    launch = replace(launch, start_behind=starts_behind(m, raw.argv, launch, examined))
     seat = context.seat_of(f"process:{number}", "process", what, examined, [step], launch)
     return SeatFacts(seat, examined, foreign=raw.owner not in (None, m.user_id))
 

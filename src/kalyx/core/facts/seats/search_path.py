@@ -22,14 +22,14 @@ def path_of_seat(files: Files, facts: SeatFacts, *, start: str | None) -> Search
     if facts.ran is not None:
         return _told(files, facts.ran, seat.launch, start)
     return read_search_path(files, seat.interpreter, examined.stdlib, examined.config, seat.launch.env, start=start,
-                            cwd=seat.launch.cwd, flags=seat.launch.argv[1:])
+                            cwd=seat.launch.cwd, flags=seat.launch.argv[1:], start_behind=seat.launch.start_behind)
 
 
 def _told(files: Files, python: RunningPython, launch: Launch, start: str | None) -> SearchPath:
     """Return the path that an interpreter told when it ran; without `start`, the folder of that kind is left out."""
     first = files.located(launch.start or python.cwd, python.cwd)
     pythonpath = () if python.flags.get("ignore_environment") else pythonpath_of(files, launch.env, launch.cwd)
-    known = PathFacts(python.prefix, python.base_prefix, python.user_site, pythonpath, first)
+    known = PathFacts(python.prefix, python.base_prefix, python.user_site, pythonpath, first, launch.start_behind)
     path = list(dict.fromkeys(files.located(entry, python.cwd) for entry in python.search_path))
     layers = classify_path(files, path, known)
     links = [line for x in layers if x.layer in ("env", "base", "user") for line in link_lines(files, x.path)]

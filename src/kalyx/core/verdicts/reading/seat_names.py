@@ -12,4 +12,4 @@ __all__ = ["short_name"]
 def short_name(seat: Seat) -> str:
     """Name a seat in a sentence."""
     return {"shell": "the shell", "editor": f"the editor ({seat.label})"}.get(
-        seat.kind, f"the {seat.kind} {seat.label}")
+        seat.kind, seat.label if seat.is_this_kernel else f"the {seat.kind} {seat.label}")

@@ -64,6 +64,12 @@ def line_up(facts: SeatFacts, main: Seat, files: Files,
         return _enrol(facts, environment, files, kernels)
     if facts.seat.kind == "script" and facts.script_head:
         return _shebang(facts, interpreter.path)
+    if main.is_this_kernel and facts.seat.kind == "shell":
+        return Remedy(f"In a cell, write {interpreter.path} -m pip where you would write pip: the bare word is the "
+                      "shell's.", "manual", changes="nothing")
+    if facts.seat.is_this_kernel:
+        return Remedy(f"Choose the kernel of {environment.path} in the notebook's kernel menu, if it should be that "
+                      "one.", "manual", changes="which Python the notebook runs")
     if facts.seat.kind == "process":
         return Remedy(f"Start {facts.seat.label} again with {interpreter.path}, if it should be that one.",
                       "manual", changes=f"which Python {short_name(facts.seat)} runs")

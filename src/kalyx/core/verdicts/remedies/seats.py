@@ -48,6 +48,11 @@ def move_seat(case: Case, elsewhere: Elsewhere, module: str, *, first: bool = Fa
                       "If it is not in the menu, enrol it first by the line below.", "manual",
                       changes="which interpreter the notebook runs",
                       typed=command_line(case.files, ("kalyx", "enrol", elsewhere.environment.path)))
+    if kind == "process":
+        return Remedy(f"{'Run' if first else 'Or run'} it with {place}: start {interpreter.path} instead; of a "
+                      "notebook, choose that one's kernel in its kernel menu. If it is not in the menu, enrol it first "
+                      "by the line below.", "manual", changes="which interpreter is run",
+                      typed=command_line(case.files, ("kalyx", "enrol", elsewhere.environment.path)))
     return Remedy(f"{'Point' if first else 'Or point'} the editor at {place}: {interpreter.path}", "manual",
                   changes="which interpreter the editor runs")
 

@@ -32,7 +32,7 @@ def judge_seat(facts: SeatFacts, files: Files, neighbours: Neighbours) -> Seat:
     as_base = as_known(files, lambda: runs_as_base(facts, files), None)
     found = [*found, *([as_base] if as_base is not None else [])]
     found += as_known(files, lambda: judge_leaks(facts, files, neighbours), nothing)
-    if facts.ran is not None:  # it ran: what would keep it from that is not asked
+    if facts.ran is not None and facts.live is None:  # it ran: what would keep it from that is not asked
         return replace(facts.seat, findings=tuple(found))
     health = as_known(files, lambda: judge_environment(environment, files, lambda: neighbours.bases), nothing)
     return replace(facts.seat, findings=tuple(found), environment=replace(environment, findings=tuple(health)))
@@ -54,6 +54,10 @@ def _of_kind(facts: SeatFacts, files: Files, neighbours: Neighbours) -> list[Fin
         from kalyx.core.verdicts.seats.kernel import judge_kernel
 
         return list(judge_kernel(facts, files, neighbours))
+    if facts.live is not None:
+        from kalyx.core.verdicts.seats.live import judge_live
+
+        return judge_live(facts, files)
     if kind == "script" and facts.cannot_start:
         from kalyx.core.verdicts.seats.script import judge_script
 

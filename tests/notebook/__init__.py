@@ -1,0 +1,1 @@
+"""Kalyx in real kernels."""
