@@ -1,14 +1,27 @@
 """What pyproject.toml cannot say: the command is a script of our own where there is a shell to start it.
 
 An installer's own script would load modules before our first line, and those a
-hostile PYTHONPATH could bring.
+hostile PYTHONPATH could bring. So a wheel is for systems of the kind that it was
+built on, though all its modules run anywhere.
 """
 
 import os
+import sysconfig
 
 from setuptools import setup
+from setuptools.command.bdist_wheel import bdist_wheel
+
+
+class WheelOfOneSystem(bdist_wheel):
+    """A wheel for any Python 3, and for the platform that it is built on."""
+
+    def get_tag(self):
+        """Return the tag: no part of it is compiled."""
+        return "py3", "none", sysconfig.get_platform().replace("-", "_").replace(".", "_")
+
 
 if os.name == "posix":
-    setup(scripts=["bin/kalyx"], data_files=[("share/man/man1", ["docs/kalyx.1"])])
+    setup(scripts=["bin/kalyx"], data_files=[("share/man/man1", ["docs/kalyx.1"])],
+          cmdclass={"bdist_wheel": WheelOfOneSystem})
 else:
-    setup(entry_points={"console_scripts": ["kalyx = kalyx.__main__:main"]})
+    setup(entry_points={"console_scripts": ["kalyx = kalyx.__main__:main"]}, cmdclass={"bdist_wheel": WheelOfOneSystem})
