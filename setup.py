@@ -6,7 +6,6 @@ built on, though all its modules run anywhere.
 """
 
 import os
-import sysconfig
 
 from setuptools import setup
 from setuptools.command.bdist_wheel import bdist_wheel
@@ -16,8 +15,12 @@ class WheelOfOneSystem(bdist_wheel):
     """A wheel for any Python 3, and for the platform that it is built on."""
 
     def get_tag(self):
-        """Return the tag: no part of it is compiled."""
-        return "py3", "none", sysconfig.get_platform().replace("-", "_").replace(".", "_")
+        """Return the tag: no part of it is compiled, and the platform is named as it is for what is."""
+        self.root_is_pure = False
+        try:
+            return "py3", "none", super().get_tag()[2]
+        finally:
+            self.root_is_pure = True
 
 
 if os.name == "posix":
