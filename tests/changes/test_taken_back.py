@@ -23,6 +23,7 @@ from kalyx.core.errors import Refused
 from kalyx.core.machine.local import RealMachine
 
 EXAMPLES = settings(max_examples=int(os.environ.get("KALYX_EXAMPLES", "40")), deadline=None,
+                    derandomize="KALYX_EXAMPLES" not in os.environ,
                     suppress_health_check=[HealthCheck.too_slow])
 NAMES = ("a", "b.py", "c d", "é", "x/a", "x/y/b", "x/y/c")
 FOLDERS = ("x", "x/y", "z")
@@ -82,6 +83,8 @@ STEPS = st.lists(st.tuples(st.sampled_from(("write", "remove", "rename", "aside"
 @example(files={}, links={}, steps=[("write", "x/a", "", "", ""), ("rename", "x", "x/y/b", "", "")])
 @example(files={}, links={}, steps=[("write", "x/y/b", "", "", ""), ("rename", "x/y", "a", "", ""),
                                     ("rename", "x", "x/y/b", "", "")])
+@example(files={}, links={"l": "a"}, steps=[("write", "a", "", "", ""), ("remove", "a", "", "", ""),
+                                            ("rename", "l", "a", "", ""), ("write", "a", "", "", "")])
 def test_any_actions(files: dict[str, tuple[str, int]], links: dict[str, str],
                      steps: list[tuple[str, str, str, str, str]]) -> None:
     """One change of any actions, on the same files and folders too; what is refused leaves no trace."""

@@ -348,7 +348,8 @@ WORDS = ["begin", "[kalyx beacon 1: ab begins, 1 lines, 4 bytes]\n", "ab.0000.AA
 
 
 @pytest.mark.parametrize("name", READERS)
-@settings(max_examples=int(os.environ.get("KALYX_EXAMPLES", "60")), deadline=None)
+@settings(max_examples=int(os.environ.get("KALYX_EXAMPLES", "60")), deadline=None,
+          derandomize="KALYX_EXAMPLES" not in os.environ)
 @given(data=st.binary(max_size=300) | st.lists(st.sampled_from(WORDS) | st.text(max_size=6), max_size=12).map(
     lambda parts: "".join(parts).encode("utf-8", "surrogatepass")) | JSON_VALUES.map(lambda v: json.dumps(v).encode()))
 def test_readers_refuse_in_one_way(name: str, data: bytes) -> None:

@@ -94,6 +94,8 @@ class Entry:
             Refused: it cannot be read as text, or written.
         """
         path = os.path.realpath(path) if os.path.islink(path) else path
+        if os.path.islink(path):
+            raise Refused(f"{path} cannot be written: it is a link that leads to itself.", "Take it away first.")
         before, mode, folder = None, None, os.path.dirname(path)
         if os.path.lexists(path):
             before, mode = text_of(path), S_IMODE(os.stat(path).st_mode)
