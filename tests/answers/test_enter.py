@@ -206,6 +206,7 @@ def test_new_shell(shell: str, world: World) -> None:
     (temporary := world.root / "temporary").mkdir()
     (world.home / "other/bin/python").symlink_to("/usr/bin/python3")
     write(world.home / RC[shell][0], RC[shell][1])
+    (world.home / ".local/share/fish/generated_completions").mkdir(parents=True)  # else fish reads all manuals first
     shown = typed([KALYX, "enter", "lab", "--start"], {
         **world.env, "SHELL": program, "TMPDIR": str(temporary), "TERM": "xterm" if shell == "xonsh" else "dumb",
         "XONSH_HISTORY_BACKEND": "dummy", "XDG_CONFIG_HOME": str(world.home / ".config")},

@@ -10,8 +10,9 @@ import shutil
 import stat
 import subprocess
 import sys
+import sysconfig
 import zipfile
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from functools import cache
 from pathlib import Path
 
@@ -59,7 +60,7 @@ def make_venv(folder: Path, python: str = BASE_PYTHON, *, pip: bool = False,
         text = file.read_text().replace(str(made), str(folder)).replace(made.name, folder.name)
         file.write_text(text)
     if pip:
-        for entry in site_of(made_venv(python, (), pip=True)).iterdir():
+        for entry in (own_pip() if python == BASE_PYTHON else site_of(made_venv(python, (), pip=True))).iterdir():
             if entry.name == "pip":  # its many files are those of one environment; what tells of them is each one's own
                 (site_of(folder) / entry.name).symlink_to(entry)
             elif entry.name.startswith("pip"):
@@ -73,14 +74,35 @@ def made_venv(python: str, options: tuple[str, ...], pip: bool = False) -> Path:
 
     With pip it takes seconds, so that all processes of a run share what one of them made.
     """
-    place = shared_folder() / hashlib.sha256(repr((python, options,
-                                                   pip)).encode()).hexdigest() / "environment-that-is-copied"
+    def make(place: Path) -> None:
+        done = run([python, "-m", "venv", *([] if pip else ["--without-pip"]), *options, place])
+        assert done.returncode == 0, done.stderr
+
+    return made_once((python, options, pip), "environment-that-is-copied", make)
+
+
+@cache
+def own_pip() -> Path:
+    """Return a site folder that holds a copy of the pip which the tests have themselves, and nothing else.
+
+    It is newer than the one that comes with a Python, and starts sooner.
+    """
+    def make(place: Path) -> None:
+        for entry in Path(sysconfig.get_path("purelib")).glob("pip*"):
+            if entry.name == "pip" or entry.name.startswith("pip-"):
+                shutil.copytree(entry, place / entry.name)
+
+    return made_once(("pip",), "site-packages", make)
+
+
+def made_once(what: object, name: str, make: Callable[[Path], object]) -> Path:
+    """Return a folder that the first process of this run which asks for it makes."""
+    place = shared_folder() / hashlib.sha256(repr(what).encode()).hexdigest() / name
     place.parent.mkdir(exist_ok=True)
     with open(place.parent / "lock", "w", encoding="ascii") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
         if not (place.parent / "made").exists():
-            done = run([python, "-m", "venv", *([] if pip else ["--without-pip"]), *options, place])
-            assert done.returncode == 0, done.stderr
+            make(place)
             (place.parent / "made").touch()
     return place
 

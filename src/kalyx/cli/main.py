@@ -77,19 +77,20 @@ def bounded(options: Any) -> Any:
 
 
 class CommandParser(Parser):
-    """The parser of one command, whose module is loaded when it is used: most runs need one of them."""
+    """The parser of one command, which is set up, and its module loaded, when it is used: a run needs one of them."""
 
-    def __init__(self, *args: Any, module: str, **more: Any) -> None:
-        super().__init__(*args, **more)
-        self._unloaded = module
+    def __init__(self, *, module: str, **given: Any) -> None:
+        self._module = module
+        self._given: dict[str, Any] | None = given
 
     def load(self, *, everywhere: bool = True) -> CommandParser:
-        """Add the command's own arguments, where that was not done yet, and those of all; return itself."""
-        module, self._unloaded = self._unloaded, ""
-        if module:
+        """Set it up, where that was not done yet, with the command's own arguments and those of all; return itself."""
+        given, self._given = self._given, None
+        if given is not None:
+            super().__init__(**given)
             if everywhere:
                 add_global_options(self)
-            load(module).add_arguments(self)
+            load(self._module).add_arguments(self)
             rows = EXAMPLES[self.prog.split()[-1]]
             width = max(len(line) for line, _ in rows)
             self.epilog = "\n".join(["examples:", *[f"  {line:<{width}}  {what}" if width < 48 else

@@ -52,11 +52,11 @@ def _redacted(found: dict[str, Any], machine: RecordingMachine, redactor: Redact
     split = machine.path.split
     above, name = split(redactor.text(machine.home.rstrip(machine.path.sep)))
     for kind, rows in shown["answers"].items():
-        for question in rows if kind in ("list", "scan") else ():
+        for question in rows if kind in ("list", "scan", "rights") else ():
             if question.partition(":")[2] == above and kind == "scan":
                 rows[question] = [[name], [name], False]
             elif question == above and isinstance(rows[question], list):
-                rows[question] = [name]
+                rows[question] = [name] if kind == "list" else []
     return shown
 
 
@@ -158,6 +158,13 @@ def _is_scan(row: Any) -> bool:
     return isinstance(row, list) and len(row) == 3 and _are_texts(row[0]) and _are_texts(row[1])
 
 
+def _are_rights(row: Any) -> bool:
+    """Whether it is what `rights_in` says: rows of kind, mode, owner, group, and the names that have them."""
+    return isinstance(row, list) and all(
+        isinstance(r, list) and len(r) == 5 and isinstance(r[0], str) and all(isinstance(n, int) for n in r[1:4])
+        and _are_texts(r[4]) for r in row)
+
+
 def _are_surroundings(row: Any) -> bool:
     return isinstance(row, list) and all(_are_texts(p) and len(p) == 2 and _is_hex(p[0] + p[1]) for p in row)
 
@@ -194,6 +201,6 @@ def _is(*kinds: type) -> Callable[[Any], bool]:
 _CHECKS: Mapping[str, Callable[[Any], bool]] = {
     "stat": _is_info, "lstat": _is_info, "there": _is(bool), "link": _is(str, type(None)), "real": _is(str),
     "unread": _is(str), "around": _are_surroundings, "list": _is_list, "scan": _is_scan, "one folder": _is(bool),
-    "may write": _is(bool), "may be there": _is(bool), "trouble": _is(str), "size": _is(int), "digest": _is(str),
-    "private group": _is(bool), "registry": _are_texts, "processor": _is(str), "process": _is_process,
-    "run": _is_run, "kept": _is(dict), "found": _is(dict, list, bool)}
+    "rights": _are_rights, "may write": _is(bool), "may be there": _is(bool), "trouble": _is(str), "size": _is(int),
+    "digest": _is(str), "private group": _is(bool), "registry": _are_texts, "processor": _is(str),
+    "process": _is_process, "run": _is_run, "kept": _is(dict), "found": _is(dict, list, bool)}

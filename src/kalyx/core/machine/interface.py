@@ -332,6 +332,19 @@ class Machine:
         """Return the names in a folder, in no order; none when it cannot be listed."""
         return self.names_in(path)
 
+    def rights_in(self, path: str) -> list[tuple[FileInfo, list[str]]]:
+        """Return what lies in a folder by kind, mode, owner and group: names that have the same stand together.
+
+        Nothing else of each info is filled in. Empty when the folder cannot be listed.
+        """
+        found: dict[tuple[str, int, int, int], list[str]] = {}
+        for name in self.entries(path):
+            info = self.lstat(self.path.join(path, name))
+            if info is not None:
+                found.setdefault((info.kind, info.mode, info.owner, info.group), []).append(name)
+        return [(FileInfo(kind, mode, owner, 0, group=group), names)
+                for (kind, mode, owner, group), names in found.items()]
+
     def has_one_folder(self, path: str) -> bool:
         """Whether it is known without listing that a folder has but one in it; links are not counted."""
         return False

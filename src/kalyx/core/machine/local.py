@@ -219,6 +219,18 @@ class RealMachine(Machine):
             self._unreadable(path, error)
             return []
 
+    def rights_in(self, path: str) -> list[tuple[FileInfo, list[str]]]:
+        found: dict[tuple[int, int, int], list[str]] = {}
+        try:
+            with os.scandir(path) as entries:
+                for entry in entries:
+                    info = entry.stat(follow_symlinks=False)
+                    found.setdefault((info.st_mode, info.st_uid, info.st_gid), []).append(entry.name)
+        except (OSError, ValueError) as error:
+            self._unreadable(path, error)
+        return [(FileInfo(_kind(mode), mode, owner, 0, group=group), names)
+                for (mode, owner, group), names in found.items()]
+
     def has_one_folder(self, path: str) -> bool:
         try:
             return os.stat(path).st_nlink == 3  # its name above, its own ".", and the ".." of the one in it
@@ -345,9 +357,12 @@ class RealMachine(Machine):
 
 
 def _described(found: os.stat_result) -> FileInfo:
-    kinds = {stat.S_IFREG: "file", stat.S_IFDIR: "folder", stat.S_IFLNK: "link"}
-    return FileInfo(kinds.get(stat.S_IFMT(found.st_mode), "other"), found.st_mode, found.st_uid, found.st_size,
-                    found.st_mtime, (found.st_dev, found.st_ino), found.st_gid)
+    return FileInfo(_kind(found.st_mode), found.st_mode, found.st_uid, found.st_size, found.st_mtime,
+                    (found.st_dev, found.st_ino), found.st_gid)
+
+
+def _kind(mode: int) -> str:
+    return {stat.S_IFREG: "file", stat.S_IFDIR: "folder", stat.S_IFLNK: "link"}.get(stat.S_IFMT(mode), "other")
 
 
 def _is_private(group: int, user: int) -> bool:

@@ -239,6 +239,12 @@ class RecordedMachine(Machine):
         names, folders, cut = self._answer("scan", f"{most}:{path}")
         return list(names), list(folders), bool(cut)
 
+    def rights_in(self, path: str) -> list[tuple[FileInfo, list[str]]]:
+        if not self._has("rights", path):  # an older document has each by itself
+            return super().rights_in(path)
+        return [(FileInfo(kind, mode, owner, 0, group=group), list(names))
+                for kind, mode, owner, group, names in self._answers["rights"][path]]
+
     def has_one_folder(self, path: str) -> bool:
         return bool(self._answers.get("one folder", {}).get(path))  # where it is not known, the folder is listed
 

@@ -113,6 +113,11 @@ class RecordingMachine(Machine):
         except Unreadable as error:
             return error.reason
 
+    def rights_in(self, path: str) -> list[tuple[FileInfo, list[str]]]:
+        rows = self._ask("rights", path, lambda: [[i.kind, i.mode, i.owner, i.group, names]
+                                                  for i, names in self._inner.rights_in(path)])
+        return [(FileInfo(kind, mode, owner, 0, group=group), names) for kind, mode, owner, group, names in rows]
+
     def scan(self, path: str, most: int = SCAN_LIMIT) -> tuple[list[str], list[str], bool]:
         names, folders, cut = self._ask("scan", f"{most}:{path}", lambda: self._scanned(path, most))
         return list(names), list(folders), bool(cut)

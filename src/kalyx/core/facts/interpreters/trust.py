@@ -182,18 +182,22 @@ class Trust:
             real, trouble = self._follow(place)
             if trouble or self.is_foreign(real):
                 return trouble or f"{real} lies in what is looked at"
-            for name in m.entries(real):
-                if name in ("site-packages", "dist-packages", "test"):
-                    continue
-                path = m.path.join(real, name)
-                info = m.lstat(path)
-                trouble = self._against(path, info) if info is not None else ""
-                if info is not None and info.kind == "link" and not trouble:
-                    end, trouble = self._follow(path)
-                    trouble = trouble or (f"{end} lies in what is looked at" if self.is_foreign(end) else "")
-                if trouble and info is not None and m.exists(path):
+            for info, names in m.rights_in(real):
+                names = [n for n in names if n not in ("site-packages", "dist-packages", "test")]
+                if info.kind != "link" and not self._against(real, info):
+                    continue  # of those that have the same rights one stands for all
+                trouble = next(filter(None, (self._against_part(m.path.join(real, n), info) for n in names)), "")
+                if trouble:
                     return trouble
         return ""
+
+    def _against_part(self, path: str, info: FileInfo) -> str:
+        """Say what speaks against a file, folder or link of a library; empty for one that is gone by now."""
+        trouble = self._against(path, info)
+        if info.kind == "link" and not trouble:
+            end, trouble = self._follow(path)
+            trouble = trouble or (f"{end} lies in what is looked at" if self.is_foreign(end) else "")
+        return trouble if trouble and self.machine.exists(path) else ""
 
     def _follow(self, path: str) -> tuple[str, str]:
         """Return where a path really leads, and what speaks against a folder or link on the way."""

@@ -11,7 +11,7 @@ __all__ = ["Complaint", "read_complaint"]
 
 MOST_READ = 400_000  # characters of what it said; a build can say much
 _OTHER_PYTHONS = re.compile(r"Ignored the following versions that require a different python version: (.{1,4000})")
-_ONE_VERSION = re.compile(r"(\S{1,60}) Requires-Python ([^;]{1,100})")
+_ONE_VERSION = re.compile(r"(?<!\S)(\S{1,60}) Requires-Python ([^;]{1,100})")
 _DIFFERENT = re.compile(r"Package '([^']{1,100})' requires a different Python: (\S{1,30}) not in '([^']{1,100})'")
 _NOT_FOUND = re.compile(r"ERROR: Could not find a version that satisfies the requirement (.{1,300}?) \(from")
 _UNREACHED = re.compile(
