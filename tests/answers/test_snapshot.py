@@ -11,8 +11,6 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core.carried.harmless import harmless
-from kalyx.core.carried.variables import deciding
 from kalyx.core.errors import NotRecorded, Unreadable
 from kalyx.core.machine.local import RealMachine
 from kalyx.core.machine.recorded import RecordedMachine
@@ -265,17 +263,3 @@ def test_what_was_not_recorded_is_not_absent(tmp_path: Path) -> None:
         with pytest.raises(NotRecorded):
             ask()
     assert replayed.may_be_there(f"{b}/file.py")
-
-
-def test_harmless() -> None:
-    """What decides stays, on its line; what is private is hidden."""
-    shell = "export PATH=/a:$PATH\nexport PIN='a\nb'\nalias x=1\nsetenv PIN 5\nset -gx PIN 5\nPYTHONPATH=/z\n"
-    assert harmless("/h/.bashrc", shell.encode()).decode().splitlines() == [
-        "export PATH=/a:$PATH", "export PIN=***", "", "alias x=1", "setenv PIN ***", "set -gx PIN ***", "PYTHONPATH=/z"]
-    assert harmless("/h/x/.env", b"pin=5\nPYTHONPATH=/z\n") == b"pin=***\nPYTHONPATH=/z\n"
-    code = "import os\npassword = getpass()\ntoken = 'abc'\n"
-    assert harmless("/h/a.py", code.encode()).decode() == code.replace("abc", "***")
-    assert harmless("/h/a.so", b"\x7fELF\0password=x") == b"\x7fELF\0password=x"
-    assert harmless("/h/x.dist-info/METADATA", "Name: x\xe9".encode("latin-1")) == "Name: x\xe9".encode("latin-1")
-    assert deciding({"PATH": "/a", "LAB": "x", "PIP_INDEX_URL": "https://a:b@c", "PYTHON_TOKEN": "x"}) == {
-        "PATH": "/a", "PIP_INDEX_URL": "https://***@c"}

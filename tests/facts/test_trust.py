@@ -269,6 +269,8 @@ ATTACKS: dict[str, Callable[[World, Path], str]] = {
     "code at the start": start_code,
     "hooks of the checkout": hooks,
     "variables of the loader": loaded,
+}
+RIGHTS: dict[str, Callable[[World, Path], str]] = {
     "program that all may write": of_another(lambda p: (p / "bin" / f"python{SHORT}").chmod(0o777)),
     "folder that all may write": of_another(lambda p: p.parent.chmod(0o777)),
     "library that all may write": of_another(lambda p: (p / "lib" / f"python{SHORT}").chmod(0o777)),
@@ -278,7 +280,7 @@ ATTACKS: dict[str, Callable[[World, Path], str]] = {
     "setuid": of_another(lambda p: (p / "bin" / f"python{SHORT}").chmod(0o4755)),
 }
 if ROOT:
-    ATTACKS |= {
+    RIGHTS |= {
         "group that is not private": of_another(lambda p: (os.chown(p / "bin", 0, 100), (p / "bin").chmod(0o775))),
         "program of another user": of_another(lambda p: os.chown(p / "bin" / f"python{SHORT}", NOBODY, 0)),
         "folder of another user": of_another(lambda p: os.chown(p.parent, NOBODY, 0)),
@@ -286,6 +288,7 @@ if ROOT:
             lambda p: os.chown(p / "bin" / "python", NOBODY, 0, follow_symlinks=False)),
         "library of another user": of_another(lambda p: os.chown(p / "lib" / f"python{SHORT}", NOBODY, 0)),
     }
+ATTACKS |= RIGHTS
 
 
 @pytest.mark.parametrize("name", ATTACKS)
@@ -299,7 +302,10 @@ def test_looking_runs_nothing_foreign(name: str, world: World) -> None:
              ["kernels", "--server", str(Path(program).parent.parent)], ["retire", "own", "--dry-run"],
              ["enrol", str(Path(program).parent.parent), "--dry-run"],
              ["contrast", f"python:{program}", "shell"]]
-    for command in [*LOOKING, *(named if program else [])]:
+    commands = [*LOOKING, *(named if program else [])]
+    if name in RIGHTS:  # all of them are judged by one rule: each command meets several of these, not every one
+        commands = commands[list(RIGHTS).index(name) % 3::3]
+    for command in commands:
         done = world.kalyx(*command)
         assert not mark.exists(), command
         assert done.returncode in (0, 1, 3) and "mistake" not in done.stderr, (command, done.stderr)

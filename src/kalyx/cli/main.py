@@ -80,17 +80,24 @@ class CommandParser(Parser):
     """The parser of one command, which is set up, and its module loaded, when it is used: a run needs one of them."""
 
     def __init__(self, *, module: str, **given: Any) -> None:
-        self._module = module
+        self._unloaded = module
         self._given: dict[str, Any] | None = given
+        if is_asked_for():  # what completes looks at all of them
+            self._set_up()
 
-    def load(self, *, everywhere: bool = True) -> CommandParser:
-        """Set it up, where that was not done yet, with the command's own arguments and those of all; return itself."""
+    def _set_up(self) -> None:
         given, self._given = self._given, None
         if given is not None:
             super().__init__(**given)
+
+    def load(self, *, everywhere: bool = True) -> CommandParser:
+        """Set it up, where that was not done yet, with the command's own arguments and those of all; return itself."""
+        self._set_up()
+        module, self._unloaded = self._unloaded, ""
+        if module:
             if everywhere:
                 add_global_options(self)
-            load(self._module).add_arguments(self)
+            load(module).add_arguments(self)
             rows = EXAMPLES[self.prog.split()[-1]]
             width = max(len(line) for line, _ in rows)
             self.epilog = "\n".join(["examples:", *[f"  {line:<{width}}  {what}" if width < 48 else

@@ -12,7 +12,7 @@ __all__ = ["join_words", "name_of_shell", "quote_word"]
 _PLAIN = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789/-_.@%+=:,")
 _NU = {"\\": "\\\\", '"': '\\"', "\n": "\\n", "\t": "\\t", "\r": "\\r"}
 _QUOTES_OF_POWERSHELL = "'\u2018\u2019\u201a\u201b"  # the typographic ones end a text in quotes, too
-_PLAIN_ON_WINDOWS = _PLAIN | frozenset("\\~") - frozenset("%,")
+_PLAIN_ON_WINDOWS = (_PLAIN | frozenset("\\~")) - frozenset("%,")  # a comma divides words there
 
 
 def name_of_shell(platform: str, env: Mapping[str, str]) -> str:

@@ -34,6 +34,8 @@ def new_shell(program: str, folder: str, bin_folder: str, label: str, check: Seq
     shell, name = family_of(program), plain_name(program)
     if shell is None:
         return NewShell((program,))
+    if shell.name == "cmd":
+        return _cmd(program, folder, bin_folder, check)
     after = _after(shell, bin_folder, label, check)
     if name == "bash":
         text = f"[ -r ~/.bashrc ] && . ~/.bashrc\n{after}\n"
@@ -48,8 +50,6 @@ def new_shell(program: str, folder: str, bin_folder: str, label: str, check: Seq
         return NewShell((program, "-e", after))
     if shell.name == "powershell":
         return NewShell((program, "-NoExit", "-Command", after))
-    if shell.name == "cmd":
-        return NewShell((program, "/k", after))
     if shell.name in ("sh", "bash"):  # it reads what ENV names, when somebody types into it
         own = f"[ -r {shell.quote(env['ENV'])} ] && . {shell.quote(env['ENV'])}\n" if env.get("ENV") else ""
         return NewShell((program, "-i"), {"ENV": f"{folder}/shrc"}, {"shrc": f"{own}{after}\n"})
@@ -101,7 +101,18 @@ def _after(shell: Shell, bin_folder: str, label: str, check: Sequence[str]) -> s
     if shell.name == "nu":
         return (f"^{line} (which python | get -o 0.path | default nowhere); "
                 f"$env.PATH = ($env.PATH | split row (char esep) | prepend {place} | uniq)")
-    if shell.name == "powershell":
-        return (f"& {line} (Get-Command python -ErrorAction SilentlyContinue).Source; "
+    if shell.name == "powershell":  # a quoted program is called by the sign that `join_words` puts before it
+        return (f"& {line.removeprefix('& ')} (Get-Command python -ErrorAction SilentlyContinue).Source; "
                 f"$env:PATH = {place} + [IO.Path]::PathSeparator + $env:PATH")
-    return f'for /f "delims=" %i in (\'where python\') do @(set "KALYX_FOUND=%i" & goto :k) & {line} "%KALYX_FOUND%"'
+    raise ValueError(f"{shell.name} is started in a way of its own")
+
+
+def _cmd(program: str, folder: str, bin_folder: str, check: Sequence[str]) -> NewShell:
+    """Return the start of a cmd: it runs a file, which takes what has other letters than ASCII from variables."""
+    text = ("@for /f \"delims=\" %%i in ('where python 2^>nul') do "
+            '@if not defined KALYX_FOUND set "KALYX_FOUND=%%i"\r\n'
+            '@call %KALYX_CHECK% "%KALYX_FOUND%"\r\n'
+            '@set "PATH=%KALYX_FIRST%;%PATH%"\r\n'
+            '@set "KALYX_FOUND=" & set "KALYX_CHECK=" & set "KALYX_FIRST="\r\n')
+    env = {"KALYX_CHECK": join_words(check, "cmd"), "KALYX_FIRST": bin_folder}
+    return NewShell((program, "/k", f"{folder}\\start.bat"), env, {"start.bat": text})

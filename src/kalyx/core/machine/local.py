@@ -9,6 +9,7 @@ import sys
 from kalyx.core.errors import Unreadable
 from kalyx.core.machine import scratch
 from kalyx.core.machine.children import Run, reason_of
+from kalyx.core.machine.groups import is_private
 from kalyx.core.machine.interface import LIST_LIMIT, READ_LIMIT, SCAN_LIMIT, Machine
 from kalyx.core.machine.results import FileInfo, around
 
@@ -89,7 +90,7 @@ class RealMachine(Machine):
 
     def is_private_group(self, group: int) -> bool:
         if group not in self._private_groups:
-            self._private_groups[group] = _is_private(group, self.user_id)
+            self._private_groups[group] = is_private(group, self.user_id)
         return self._private_groups[group]
 
     if os.name == "posix":  # sooner than a stat, and asked of hundreds of paths
@@ -363,21 +364,6 @@ def _described(found: os.stat_result) -> FileInfo:
 
 def _kind(mode: int) -> str:
     return {stat.S_IFREG: "file", stat.S_IFDIR: "folder", stat.S_IFLNK: "link"}.get(stat.S_IFMT(mode), "other")
-
-
-def _is_private(group: int, user: int) -> bool:
-    """Whether a group is the user's own, or the administrator's, and has nobody else in it."""
-    if os.name != "posix":
-        return False
-    import grp
-    import pwd
-
-    try:
-        members = grp.getgrgid(group)
-        owners = {one.pw_name: one.pw_gid for one in map(pwd.getpwuid, {0, user})}
-    except KeyError:
-        return False
-    return owners.get(members.gr_name) == group and set(members.gr_mem) <= set(owners)
 
 
 def own_command() -> tuple[str, ...]:

@@ -38,10 +38,13 @@ def applies(requirement: str, markers: Mapping[str, str], extras: Iterable[str] 
 def is_met(requirement: str, version: str) -> bool | None:
     """Whether an installed version satisfies a requirement; None when one cannot be parsed."""
     from packaging.requirements import InvalidRequirement, Requirement
-    from packaging.version import InvalidVersion
+    from packaging.version import InvalidVersion, Version
 
     try:
-        return Requirement(requirement).specifier.contains(version, prereleases=True)
+        wanted = Requirement(requirement).specifier
+        if any(one.operator != "===" for one in wanted):
+            Version(version)  # whether that raises differs between versions of `contains`
+        return wanted.contains(version, prereleases=True)
     except (InvalidRequirement, InvalidVersion):
         return None
 
