@@ -8,6 +8,7 @@ import shutil
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 from jsonschema import Draft202012Validator
@@ -15,12 +16,14 @@ from referencing import Registry, Resource
 
 from tests.support.build import KALYX, SHARED, World
 from tests.support.forked import Forked
+from tests.support.measured import VARIABLE, lines_of_this_process, measured_here, save
 
+LINES: list[Any] = []  # what notes the lines of this process
 SCHEMAS = Path(__file__).parent.parent / "docs" / "schema"
 
 
 # Modules of tests that are about how Kalyx is started and ended; single ones are marked `real`
-REAL = {"test_demo", "test_ending", "test_printed"}
+REAL = {"test_ending", "test_printed"}
 
 
 # What takes no built environment and few processes: `-m quick`, for while one works
@@ -33,6 +36,23 @@ def pytest_configure(config: pytest.Config) -> None:
     if SHARED not in os.environ:
         os.environ[SHARED] = tempfile.mkdtemp(prefix="kalyx-tests-")
         config.add_cleanup(lambda: shutil.rmtree(os.environ.pop(SHARED), True))
+    if measured_here():  # before the tests' own modules load those of Kalyx
+        LINES.append(lines_of_this_process())
+        LINES[0].start()
+
+
+def pytest_xdist_auto_num_workers(config: pytest.Config) -> int:
+    """Return how many processes run tests: one more than there are processors, as some tests wait."""
+    return (os.cpu_count() or 1) + 1
+
+
+@pytest.fixture(scope="session", autouse=True)
+def _measured() -> Iterator[None]:
+    """Note which lines this process runs, where that is asked for."""
+    yield
+    if LINES:
+        LINES[0].stop()
+        save(LINES[0], os.environ[VARIABLE])
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

@@ -191,7 +191,6 @@ class World:
                     **self.wheels.variables()}
         if "PYTHONPATH" in os.environ:
             self.env["PYTHONPATH"] = os.environ["PYTHONPATH"]
-        self.env.update({k: v for k, v in os.environ.items() if k.startswith("COVERAGE_")})  # where it is measured
 
     def venv(self, name: str = "lab", python: str = BASE_PYTHON, **more: object) -> Path:
         """Make an environment in the home folder."""

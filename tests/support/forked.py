@@ -14,6 +14,8 @@ import tempfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+from tests.support.measured import EVERY, measured_here
+
 __all__ = ["Forked"]
 
 LIMIT = 120  # seconds, as of any other command that tests run
@@ -26,6 +28,12 @@ import gc, importlib, json, os, pkgutil, signal, sys
 if os.fork():
     os._exit(0)  # what goes on is no child of the tests: those that run Kalyx's own code end what they find as one
 os.setsid()
+measured = sys.argv[1:]  # the folder that is told which lines were run, where that is measured
+if measured:
+    sys.path.insert(0, sys.argv[2])
+    from tests.support.measured import lines_of_this_process, save
+    lines = lines_of_this_process()
+    lines.start()
 import kalyx
 from kalyx.__main__ import main
 for found in pkgutil.walk_packages(kalyx.__path__, "kalyx."):
@@ -33,6 +41,9 @@ for found in pkgutil.walk_packages(kalyx.__path__, "kalyx."):
         importlib.import_module(found.name)
 for name in ("difflib", "elftools.elf.elffile", "heapq", "packaging.requirements"):  # what is loaded when it is needed
     importlib.import_module(name)
+if measured:
+    lines.stop()
+    save(lines, measured[0])
 gc.freeze()
 
 def run(asked):
@@ -45,6 +56,11 @@ def run(asked):
     os.environ.clear()
     os.environ.update(asked["env"])
     sys.argv[:] = asked["argv"]
+    if asked["measure"]:
+        lines.erase()
+        end = os._exit
+        os._exit = lambda status: (lines.stop(), save(lines, measured[0]), end(status))
+        lines.start()
     main()
 
 for line in sys.stdin:
@@ -71,10 +87,10 @@ class Forked:
     def __init__(self, program: str) -> None:
         self._program = program
         self._server = subprocess.Popen(
-            [sys.executable, "-I", "-c", SERVER.replace("LIMIT", str(LIMIT))], stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE, text=True, env={
-                "LANG": LANG, "PATH": os.defpath, **{k: v for k, v in os.environ.items() if k.startswith("COVERAGE_")}})
+            [sys.executable, "-I", "-c", SERVER.replace("LIMIT", str(LIMIT)), *measured_here()],
+            stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env={"LANG": LANG, "PATH": os.defpath})
         self._server.wait()
+        self._runs = 0
 
     def can_run(self, env: Mapping[str, str]) -> bool:
         """Whether a process that is running already can do what one with these variables would."""
@@ -85,7 +101,9 @@ class Forked:
         argv = [self._program, *map(os.fspath, arguments)]
         assert self._server.stdin is not None and self._server.stdout is not None
         with tempfile.NamedTemporaryFile() as out, tempfile.NamedTemporaryFile() as err:
-            request = {"argv": argv, "cwd": str(cwd), "env": dict(env), "out": out.name, "err": err.name}
+            self._runs += 1
+            request = {"argv": argv, "cwd": str(cwd), "env": dict(env), "out": out.name, "err": err.name,
+                       "measure": bool(measured_here()) and (self._runs % EVERY == 0 or arguments[0] == "demo")}
             self._server.stdin.write(json.dumps(request) + "\n")
             self._server.stdin.flush()
             status, left = map(int, self._server.stdout.readline().split())

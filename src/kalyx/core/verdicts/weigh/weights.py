@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 __all__ = ["Owners", "Weights", "could_go", "with_dependents"]
 
 MOST_UNOWNED = 12  # paths that are named
+_TOOLS = {"pip", "conda"}  # with these the others are put there and taken out: they go by no command of their own
 
 
 @record
@@ -151,6 +152,7 @@ def with_dependents(weighed: Sequence[WeighedDistribution], distributions: Seque
             needed_by[other].add(name)
     by_name = {normal_name(w.name): w for w in weighed}
     asked = {normal_name(d.name): d.requested is not False for d in distributions}
+    asked |= dict.fromkeys(asked.keys() & _TOOLS, True)
     found = []
     for one in weighed:
         name = normal_name(one.name)

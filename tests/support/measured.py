@@ -1,0 +1,43 @@
+"""Which lines and branches of Kalyx the tests run, where ``KALYX_COVERAGE`` names a folder for what is found.
+
+Of the runs of the command one in some is measured, as that takes twice as long: what most of them do, others do too.
+``tools/coverage_of_rooms.py`` puts together what all processes have left there.
+"""
+
+from __future__ import annotations
+
+import os
+import uuid
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from coverage import Coverage
+
+__all__ = ["EVERY", "VARIABLE", "lines_of_this_process", "measured_here", "save"]
+
+VARIABLE = "KALYX_COVERAGE"
+EVERY = 6
+NOT_MEASURED = ["*/kalyx/probe/*", "*/kalyx/demo/payload/*"]  # these run in other Pythons, each alone
+
+
+def measured_here() -> list[str]:
+    """Return the folder, and that of the project, where it is measured; else nothing."""
+    folder = os.environ.get(VARIABLE)
+    return [folder, str(Path(__file__).parents[2])] if folder else []
+
+
+def lines_of_this_process() -> Coverage:
+    """Return what notes, once it is started, which lines and branches are run."""
+    from coverage import Coverage
+
+    lines = Coverage(data_file=None, branch=True, source_pkgs=["kalyx"], omit=NOT_MEASURED, config_file=False,
+                     messages=False)
+    lines.set_option("run:disable_warnings", ["module-not-measured", "no-data-collected"])  # what is run later
+    return lines
+
+
+def save(lines: Coverage, folder: str) -> None:
+    """Leave what was noted in the folder."""
+    with open(os.path.join(folder, uuid.uuid4().hex), "wb") as file:
+        file.write(lines.get_data().dumps())

@@ -1,0 +1,76 @@
+"""Puts together what the processes of a test run have noted in a folder, and prints how much of each room it is.
+
+    KALYX_COVERAGE=FOLDER python -m pytest && python tools/coverage_of_rooms.py FOLDER
+
+A room is a folder of the source. Lines and branches count, as `coverage` has them; `--files` shows each file, too.
+Fails where less than 80% of a room is run.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+import tempfile
+from pathlib import Path
+
+from coverage import Coverage, CoverageData
+
+LEAST = 80.0  # percent of a room
+SOURCE = Path(__file__).parent.parent / "src" / "kalyx"
+
+
+def put_together(folder: Path, file: Path) -> None:
+    """Write all that was noted in a folder into one file."""
+    whole = CoverageData(str(file))
+    for noted in sorted(folder.iterdir()):
+        one = CoverageData(no_disk=True)
+        one.loads(noted.read_bytes())
+        whole.update(one)
+    whole.write()
+
+
+def by_file(file: Path) -> dict[str, tuple[int, int]]:
+    """Return how many lines and branches of each file were run, and how many there are."""
+    lines = Coverage(data_file=str(file), branch=True, source=[str(SOURCE)], config_file=False, messages=False,
+                     omit=["*/kalyx/probe/*", "*/kalyx/demo/payload/*"])
+    lines.load()
+    report = file.with_suffix(".json")
+    lines.json_report(outfile=str(report))
+    found = {}
+    for name, said in json.loads(report.read_text())["files"].items():
+        s = said["summary"]
+        found[str(Path(name).resolve().relative_to(SOURCE.resolve()))] = (
+            s["covered_lines"] + s["covered_branches"], s["num_statements"] + s["num_branches"])
+    return found
+
+
+def main() -> int:
+    """Print a line for each room and one for all; return 1 where a room is below the least."""
+    parser = argparse.ArgumentParser(description=__doc__.split("\n", maxsplit=1)[0])
+    parser.add_argument("folder", type=Path)
+    parser.add_argument("--files", action="store_true")
+    options = parser.parse_args()
+    with tempfile.TemporaryDirectory() as place:
+        file = Path(place) / "whole"
+        put_together(options.folder, file)
+        files = by_file(file)
+    rooms: dict[str, list[int]] = {}
+    for name, (run, all_of_it) in sorted(files.items()):
+        if options.files:
+            print(f"{100 * run / (all_of_it or 1):6.1f}%  {all_of_it:6}  {name}")
+        sums = rooms.setdefault(str(Path(name).parent), [0, 0])
+        sums[0], sums[1] = sums[0] + run, sums[1] + all_of_it
+    rooms = {name: sums for name, sums in rooms.items() if sums[1]}
+    for name, (run, all_of_it) in rooms.items():
+        print(f"{100 * run / all_of_it:6.1f}%  of {all_of_it:6} lines and branches  {name}")
+    run, all_of_it = (sum(sums[n] for sums in rooms.values()) for n in (0, 1))
+    print(f"{100 * run / (all_of_it or 1):6.1f}%  of {all_of_it:6} in all")
+    below = [name for name, (some, total) in rooms.items() if 100 * some / total < LEAST]
+    if below:
+        print(f"less than {LEAST:.0f}%: {', '.join(below)}", file=sys.stderr)
+    return 1 if below or not rooms else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
