@@ -26,6 +26,10 @@ SCHEMAS = Path(__file__).parent.parent / "docs" / "schema"
 REAL = {"test_ending", "test_printed"}
 
 
+# What says nothing of how much is run: hundreds of the same, or only what the source looks like
+UNMEASURED = {"test_house", "test_unread"}
+
+
 # What takes no built environment and few processes: `-m quick`, for while one works
 QUICK = {"test_causes", "test_house", "test_machine", "test_parsers", "test_platforms", "test_precedence",
          "test_record", "test_show", "test_silence", "test_why_platforms"}
@@ -53,6 +57,19 @@ def _measured() -> Iterator[None]:
     if LINES:
         LINES[0].stop()
         save(LINES[0], os.environ[VARIABLE])
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_call(item: pytest.Item) -> Iterator[None]:
+    """Leave out of what is measured the tests that run the same code hundreds of times."""
+    repeats = getattr(getattr(item, "obj", None), "is_hypothesis_test", False) or item.path.stem in UNMEASURED
+    if LINES and repeats:
+        LINES[0].stop()
+    try:
+        return (yield)
+    finally:
+        if LINES and repeats:
+            LINES[0].start()
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

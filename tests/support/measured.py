@@ -1,6 +1,7 @@
 """Which lines and branches of Kalyx the tests run, where ``KALYX_COVERAGE`` names a folder for what is found.
 
-Of the runs of the command one in some is measured, as that takes twice as long: what most of them do, others do too.
+Of the runs of the command those are measured that are the first of their kind in a test, and one in some of the others:
+it takes twice as long, and what most of them do, others do too. Tests of made-up content are not measured at all.
 ``tools/coverage_of_rooms.py`` puts together what all processes have left there.
 """
 
@@ -17,7 +18,7 @@ if TYPE_CHECKING:
 __all__ = ["EVERY", "VARIABLE", "lines_of_this_process", "measured_here", "save"]
 
 VARIABLE = "KALYX_COVERAGE"
-EVERY = 6
+EVERY = 12
 NOT_MEASURED = ["*/kalyx/probe/*", "*/kalyx/demo/payload/*"]  # these run in other Pythons, each alone
 
 

@@ -76,10 +76,10 @@ def answer_weigh(context: SeatContext, at: str, *, most: int = 20, progress: Cal
         raise NothingToJudge(f"{seat.ref} has nothing to weigh: {found.rstrip('.')}.", "Name another seat with --at.")
     progress(f"weighing {environment.path} …")
     roots = _roots(m, environment, neighbours)
+    entries = m.begin_disk_entries(roots)
     distributions = _distributions(m, neighbours, environment)
     owners = Owners(m, distributions, environment.path)
-    entries = [e for root in roots for e in m.disk_entries(root)]
-    weights = owners.weigh(entries, set())
+    weights = owners.weigh(entries(), set())
     interpreter = seat.interpreter
     markers = marker_values((interpreter.version if interpreter else None) or environment.python_version or "3",
                             (interpreter.implementation if interpreter else None) or "cpython", m.platform)
@@ -144,9 +144,9 @@ def answer_weigh_envs(context: SeatContext, *, most: int = 20, progress: Callabl
         environment = item.environment
         inside = [w for w in listed.environments if w.environment.path != environment.path
                   and m.is_within(w.environment.path, environment.path)]
-        entries = [e for root in _roots(m, environment, neighbours) for e in m.disk_entries(root)
-                   if not any(m.is_within(e[0], w.environment.path) for w in inside)]
+        listed_below = m.begin_disk_entries(_roots(m, environment, neighbours))
         distributions = _distributions(m, neighbours, environment)
+        entries = [e for e in listed_below() if not any(m.is_within(e[0], w.environment.path) for w in inside)]
         weights = Owners(m, distributions, environment.path).weigh(entries, counted)
         weighed.append(WeighedEnvironment(environment, weights.total, _last_used(entries), item.used_by))
         for one, weight in zip(distributions, weights.distributions, strict=True):

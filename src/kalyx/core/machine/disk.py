@@ -1,48 +1,133 @@
-"""What files take on the disk: every entry below a folder, by what the system has allocated to it."""
+"""What files take on the disk: every entry below some folders, by what the system has allocated to it.
+
+Most of the time is the system's own, a call for each file. Where copies of this process can be had for nothing
+(Linux, no other threads), they walk a share of the folders each while this one does something else.
+"""
 
 from __future__ import annotations
 
+import marshal
 import os
+import sys
 from operator import attrgetter
 from stat import S_ISDIR
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Iterable, Sequence
 
     from kalyx.core.model.weight import DiskEntry
 
-__all__ = ["list_entries"]
+__all__ = ["begin_listing"]
+
+UNIT, taken = (512, attrgetter("st_blocks")) if hasattr(os.stat_result, "st_blocks") else (1, attrgetter("st_size"))
+MOST_WALKERS = 4
+ENOUGH = 48  # folders to be shared out, so that the shares are about equal
 
 
-def list_entries(folder: str, closed: Callable[[str, str], object]) -> list[DiskEntry]:
-    """Return everything below a folder, the folder itself first; links are not followed.
+def begin_listing(folders: Sequence[str], closed: Callable[[str, str], object]) -> Callable[[], list[DiskEntry]]:
+    """Begin to list some folders and everything below them; return what waits for the end, and returns it all.
 
-    Sparse files count as allocated. Where the system does not tell (Windows), what a file seems to have counts.
-    `closed` is told of what cannot be listed.
+    Links are not followed. Sparse files count as allocated. Where the system does not tell (Windows), what a file
+    seems to have counts. `closed` is told of what cannot be listed.
     """
-    try:
-        info = os.lstat(folder)
-    except OSError as error:
-        closed(folder, error.strerror or str(error))
-        return []
-    unit, known = (512, "st_blocks") if hasattr(info, "st_blocks") else (1, "st_size")
-    taken = attrgetter(known)
-    found: list[DiskEntry] = [(folder, True, unit * taken(info), info.st_size, None, info.st_mtime)]
-    queue = [folder]
-    while queue:
-        here = queue.pop()
+    if not _can_copy_itself():
+        return lambda: _list_all(*_first(folders, closed), closed)
+    found, queue = _first(folders, closed)
+    while queue and len(queue) < ENOUGH:
+        _list(queue.pop(0), found, queue, closed)
+    count = min(os.cpu_count() or 1, MOST_WALKERS)
+    begun = [(share, _begin(share)) for share in (queue[n::count] for n in range(count)) if share]
+
+    def result() -> list[DiskEntry]:
+        for share, walker in begun:
+            found.extend(_result(share, walker, closed))
+        return found
+
+    return result
+
+
+def _first(folders: Iterable[str], closed: Callable[[str, str], object]) -> tuple[list[DiskEntry], list[str]]:
+    """Return the entries of folders themselves, and those that are there."""
+    found: list[DiskEntry] = []
+    for folder in folders:
         try:
-            with os.scandir(here) as entries:
-                for entry in entries:
-                    info = entry.stat(follow_symlinks=False)
-                    path = entry.path
-                    if S_ISDIR(info.st_mode):
-                        found.append((path, True, unit * taken(info), info.st_size, None, info.st_mtime))
-                        queue.append(path)
-                    else:
-                        key = (info.st_dev, info.st_ino) if info.st_nlink > 1 else None
-                        found.append((path, False, unit * taken(info), info.st_size, key, info.st_mtime))
+            info = os.lstat(folder)
         except OSError as error:
-            closed(here, error.strerror or str(error))
+            closed(folder, error.strerror or str(error))
+            continue
+        found.append((folder, True, UNIT * taken(info), info.st_size, None, info.st_mtime))
+    return found, [entry[0] for entry in found]
+
+
+def _list_all(found: list[DiskEntry], queue: list[str], closed: Callable[[str, str], object]) -> list[DiskEntry]:
+    """Add all that is below the folders of a queue; return it."""
+    while queue:
+        _list(queue.pop(), found, queue, closed)
     return found
+
+
+def _list(here: str, found: list[DiskEntry], queue: list[str], closed: Callable[[str, str], object]) -> None:
+    """Add what lies in a folder, and the folders among that to the queue."""
+    try:
+        with os.scandir(here) as entries:
+            for entry in entries:
+                info = entry.stat(follow_symlinks=False)
+                path = entry.path
+                if S_ISDIR(info.st_mode):
+                    found.append((path, True, UNIT * taken(info), info.st_size, None, info.st_mtime))
+                    queue.append(path)
+                else:
+                    key = (info.st_dev, info.st_ino) if info.st_nlink > 1 else None
+                    found.append((path, False, UNIT * taken(info), info.st_size, key, info.st_mtime))
+    except OSError as error:
+        closed(here, error.strerror or str(error))
+
+
+# -- copies of this process -------------------------------------------------------------------
+def _can_copy_itself() -> bool:
+    """Whether a copy of this process would be whole: threads are not copied with it."""
+    import _thread
+
+    return sys.platform == "linux" and (os.cpu_count() or 1) > 1 and _thread._count() == 0
+
+
+def _begin(folders: list[str]) -> tuple[int, int] | None:
+    """Start a copy that lists all below some folders; return its number and where it writes; None if that cannot be."""
+    try:
+        reading, writing = os.pipe()
+        pid = os.fork()
+    except OSError:
+        return None
+    if pid:
+        os.close(writing)
+        return pid, reading
+    try:
+        os.close(reading)
+        found: list[DiskEntry] = []
+        troubles: list[tuple[str, str]] = []
+        _list_all(found, folders, lambda path, why: troubles.append((path, why)))
+        data = memoryview(marshal.dumps((found, troubles)))
+        while data:
+            data = data[os.write(writing, data):]
+    finally:
+        os._exit(0)  # whatever it was: nothing that this process does at its end is the copy's to do
+
+
+def _result(folders: list[str], walker: tuple[int, int] | None, closed: Callable[[str, str], object]
+            ) -> list[DiskEntry]:
+    """Return what a copy has listed, and tell what it could not list; what it did not do is done here."""
+    data = b""
+    if walker is not None:
+        pid, reading = walker
+        with open(reading, "rb") as file:
+            data = file.read()
+        os.waitpid(pid, 0)
+    try:
+        found, troubles = marshal.loads(data)
+    except (ValueError, EOFError, TypeError):  # it was ended, or there was none
+        return _list_all([], list(folders), closed)
+    for path, why in troubles:
+        closed(path, why)
+    entries: list[DiskEntry] = found
+    return entries

@@ -126,9 +126,12 @@ class Machine:
         """Yield what a module's function makes of each part (both as JSON has it), several at once if that can be."""
         return (function(self, *part) for part in parts)
 
-    def disk_entries(self, folder: str) -> list[DiskEntry]:
-        """Return all below a folder, itself first, with what each takes on the disk; links are not followed."""
-        return []
+    def begin_disk_entries(self, folders: Sequence[str]) -> Callable[[], list[DiskEntry]]:
+        """Begin to list some folders and all below them, with what each takes on the disk; links are not followed.
+
+        Returns what waits for the end, and returns it all.
+        """
+        return list
 
     def remember(self, path: str, data: bytes) -> None:
         """Write a file of the user's cache folder, its folder with it; nothing where that cannot be."""

@@ -305,11 +305,11 @@ class RealMachine(Machine):
 
         return share_out(self, function, parts)
 
-    def disk_entries(self, folder: str) -> list[DiskEntry]:
-        """List and measure them."""
-        from kalyx.core.machine.disk import list_entries
+    def begin_disk_entries(self, folders: Sequence[str]) -> Callable[[], list[DiskEntry]]:
+        """List and measure them in other processes, where that is sooner."""
+        from kalyx.core.machine.disk import begin_listing
 
-        return list_entries(folder, self.report)
+        return begin_listing(folders, self.report)
 
     def remember(self, path: str, data: bytes) -> None:
         """Write it at once, so that nobody reads a half of it."""

@@ -188,9 +188,13 @@ def _needs(distributions: Sequence[Distribution], markers: Mapping[str, str]) ->
         name = queue.pop()
         for text in there[name].requires:
             other = normal_name(requirement_name(text))
-            if other not in there or other == name or not applies(text, markers, sorted(extras[name])):
+            if other not in there or other == name:
+                continue
+            if ";" in text and not applies(text, markers, sorted(extras[name])):
                 continue
             needs[name].add(other)
+            if "[" not in text:  # most requirements are no more than a name and a version
+                continue
             try:
                 wanted = set(Requirement(text).extras)
             except InvalidRequirement:
