@@ -14,9 +14,9 @@ import pytest
 from jsonschema import Draft202012Validator
 from referencing import Registry, Resource
 
-from tests.support.build import KALYX, SHARED, World
+from tests.support.build import KALYX, World
 from tests.support.forked import Forked
-from tests.support.measured import VARIABLE, lines_of_this_process, measured_here, save
+from tests.support.measured import SHARED, VARIABLE, lines_of_this_process, measured_here, save
 
 LINES: list[Any] = []  # what notes the lines of this process
 SCHEMAS = Path(__file__).parent.parent / "docs" / "schema"
@@ -40,9 +40,8 @@ def pytest_configure(config: pytest.Config) -> None:
     if SHARED not in os.environ:
         os.environ[SHARED] = tempfile.mkdtemp(prefix="kalyx-tests-")
         config.add_cleanup(lambda: shutil.rmtree(os.environ.pop(SHARED), True))
-    if measured_here():  # before the tests' own modules load those of Kalyx
+    if measured_here():
         LINES.append(lines_of_this_process())
-        LINES[0].start()
 
 
 def pytest_xdist_auto_num_workers(config: pytest.Config) -> int:
@@ -55,21 +54,21 @@ def _measured() -> Iterator[None]:
     """Note which lines this process runs, where that is asked for."""
     yield
     if LINES:
-        LINES[0].stop()
         save(LINES[0], os.environ[VARIABLE])
 
 
 @pytest.hookimpl(wrapper=True)
 def pytest_runtest_call(item: pytest.Item) -> Iterator[None]:
-    """Leave out of what is measured the tests that run the same code hundreds of times."""
-    repeats = getattr(getattr(item, "obj", None), "is_hypothesis_test", False) or item.path.stem in UNMEASURED
-    if LINES and repeats:
-        LINES[0].stop()
+    """Leave out of what is measured the tests that run the command, and those that run the same hundreds of times."""
+    left_out = "world" in getattr(item, "fixturenames", ()) or item.path.stem in UNMEASURED or getattr(
+        getattr(item, "obj", None), "is_hypothesis_test", False)
+    if LINES and not left_out:
+        LINES[0].start()
     try:
         return (yield)
     finally:
-        if LINES and repeats:
-            LINES[0].start()
+        if LINES and not left_out:
+            LINES[0].stop()
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

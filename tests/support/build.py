@@ -18,12 +18,12 @@ from pathlib import Path
 
 from kalyx.demo.wheels import build_wheel
 from tests.support.forked import Forked
+from tests.support.measured import SHARED
 
 BASE_PYTHON = getattr(sys, "_base_executable", None) or sys.executable
 KALYX = os.path.join(os.path.dirname(sys.executable), "kalyx")
 # The system's administrator reads everything, unless without the capability for it
 UNPRIVILEGED = ["setpriv", "--bounding-set=-dac_override,-dac_read_search"]
-SHARED = "KALYX_TESTS_SHARED"  # the variable that names what the processes of one run have in common
 SHORT = f"{sys.version_info[0]}.{sys.version_info[1]}"
 
 

@@ -14,7 +14,7 @@ import tempfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from tests.support.measured import EVERY, measured_here
+from tests.support.measured import EVERY, SHARED, VARIABLE, is_first, measured_here
 
 __all__ = ["Forked"]
 
@@ -31,9 +31,10 @@ os.setsid()
 measured = sys.argv[1:]  # the folder that is told which lines were run, where that is measured
 if measured:
     sys.path.insert(0, sys.argv[2])
-    from tests.support.measured import lines_of_this_process, save
+    from tests.support.measured import is_first, lines_of_this_process, save
     lines = lines_of_this_process()
-    lines.start()
+    if is_first("loading"):
+        lines.start()
 import kalyx
 from kalyx.__main__ import main
 for found in pkgutil.walk_packages(kalyx.__path__, "kalyx."):
@@ -88,23 +89,20 @@ class Forked:
         self._program = program
         self._server = subprocess.Popen(
             [sys.executable, "-I", "-c", SERVER.replace("LIMIT", str(LIMIT)), *measured_here()],
-            stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env={"LANG": LANG, "PATH": os.defpath})
+            stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env={
+                "LANG": LANG, "PATH": os.defpath, **{n: os.environ[n] for n in (VARIABLE, SHARED) if n in os.environ}})
         self._server.wait()
         self._runs = 0
-        self._met: set[tuple[str, ...]] = set()  # what was run, where it is measured
 
     def can_run(self, env: Mapping[str, str]) -> bool:
         """Whether a process that is running already can do what one with these variables would."""
         return env.get("LANG") == LANG and not any(name in env for name in AT_START)
 
     def _is_measured(self, arguments: Sequence[str]) -> bool:
-        """Whether a run is the first with such options in a test, or one in some of the others."""
+        """Whether a run is the first of a command in a test, or one in some of the others."""
         self._runs += 1
-        kind = (os.environ.get("PYTEST_CURRENT_TEST", "").partition("[")[0], *arguments[:1],
-                *sorted(a for a in map(os.fspath, arguments) if a.startswith("--")))
-        is_first = kind not in self._met
-        self._met.add(kind)
-        return is_first or self._runs % EVERY == 0
+        return is_first(os.environ.get("PYTEST_CURRENT_TEST", "").partition("[")[0], *arguments[:1]) or (
+            self._runs % EVERY == 0)
 
     def run(self, arguments: Sequence[str], cwd: Path, env: Mapping[str, str]) -> subprocess.CompletedProcess[str]:
         """Run the command; raises TimeoutExpired as `subprocess.run` does."""

@@ -1,12 +1,14 @@
 """Which lines and branches of Kalyx the tests run, where ``KALYX_COVERAGE`` names a folder for what is found.
 
 Of the runs of the command those are measured that are the first of their kind in a test, and one in some of the others:
-it takes twice as long, and what most of them do, others do too. Tests of made-up content are not measured at all.
+it takes twice as long, and what most of them do, others do too. Of a test itself it is measured where it starts no
+command and is not about made-up content, as that would be run hundreds of times.
 ``tools/coverage_of_rooms.py`` puts together what all processes have left there.
 """
 
 from __future__ import annotations
 
+import hashlib
 import os
 import uuid
 from pathlib import Path
@@ -15,10 +17,11 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from coverage import Coverage
 
-__all__ = ["EVERY", "VARIABLE", "lines_of_this_process", "measured_here", "save"]
+__all__ = ["EVERY", "SHARED", "VARIABLE", "is_first", "lines_of_this_process", "measured_here", "save"]
 
 VARIABLE = "KALYX_COVERAGE"
-EVERY = 12
+SHARED = "KALYX_TESTS_SHARED"  # the variable that names what the processes of one run have in common
+EVERY = 16
 NOT_MEASURED = ["*/kalyx/probe/*", "*/kalyx/demo/payload/*"]  # these run in other Pythons, each alone
 
 
@@ -36,6 +39,16 @@ def lines_of_this_process() -> Coverage:
                      messages=False)
     lines.set_option("run:disable_warnings", ["module-not-measured", "no-data-collected"])  # what is run later
     return lines
+
+
+def is_first(*what: str) -> bool:
+    """Whether nothing of a kind was asked about before, by any process of this run of the tests."""
+    name = hashlib.sha256(repr(what).encode()).hexdigest()
+    try:
+        os.close(os.open(os.path.join(os.environ[SHARED], f"measured-{name}"), os.O_CREAT | os.O_EXCL))
+    except FileExistsError:
+        return False
+    return True
 
 
 def save(lines: Coverage, folder: str) -> None:
