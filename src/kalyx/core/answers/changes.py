@@ -43,12 +43,8 @@ class RetireAnswer:
     plan: RetirePlan
     changes: tuple[Change, ...] = ()
     dry_run: bool = False
+    notes: tuple[Note, ...] = ()
     status: str = "ok"
-
-    @property
-    def notes(self) -> tuple[Note, ...]:
-        """What is to be said beside it."""
-        return self.plan.notes
 
 
 @record
@@ -121,7 +117,7 @@ def answer_retire(context: SeatContext, plan: RetirePlan, *, dry_run: bool, part
         Refused: something cannot be moved.
     """
     if dry_run or not plan.kernels:
-        return RetireAnswer(plan, dry_run=dry_run)
+        return RetireAnswer(plan, dry_run=dry_run, notes=plan.notes)
     journal = Journal(context.machine)
     changes: list[Change] = []
     left = list(plan.environments)
@@ -141,7 +137,7 @@ def answer_retire(context: SeatContext, plan: RetirePlan, *, dry_run: bool, part
                     entry.take_back_last()
                 raise
         changes.append(entry.change)
-    return RetireAnswer(plan, tuple(changes))
+    return RetireAnswer(plan, tuple(changes), notes=plan.notes)
 
 
 def _kept_kernel(context: SeatContext, kernel: Kernel) -> str:
