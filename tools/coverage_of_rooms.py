@@ -2,8 +2,8 @@
 
     KALYX_COVERAGE=FOLDER python -m pytest && python tools/coverage_of_rooms.py FOLDER
 
-A room is a folder of the source. Lines and branches count, as `coverage` has them; `--files` shows each file, too.
-Fails where less than 80% of a room is run.
+A room is a folder of the source. Lines and branches count, as `coverage` has them. Fails where less than 80% of a
+room is run.
 """
 
 from __future__ import annotations
@@ -49,7 +49,8 @@ def main() -> int:
     """Print a line for each room and one for all; return 1 where a room is below the least."""
     parser = argparse.ArgumentParser(description=__doc__.split("\n", maxsplit=1)[0])
     parser.add_argument("folder", type=Path)
-    parser.add_argument("--files", action="store_true")
+    parser.add_argument("--files", action="store_true", help="show each file, too")
+    parser.add_argument("--least", type=float, default=LEAST, metavar="PERCENT", help="what each room has to have")
     options = parser.parse_args()
     with tempfile.TemporaryDirectory() as place:
         file = Path(place) / "whole"
@@ -66,9 +67,9 @@ def main() -> int:
         print(f"{100 * run / all_of_it:6.1f}%  of {all_of_it:6} lines and branches  {name}")
     run, all_of_it = (sum(sums[n] for sums in rooms.values()) for n in (0, 1))
     print(f"{100 * run / (all_of_it or 1):6.1f}%  of {all_of_it:6} in all")
-    below = [name for name, (some, total) in rooms.items() if 100 * some / total < LEAST]
+    below = [name for name, (some, total) in rooms.items() if 100 * some / total < options.least]
     if below:
-        print(f"less than {LEAST:.0f}%: {', '.join(below)}", file=sys.stderr)
+        print(f"less than {options.least:g}%: {', '.join(below)}", file=sys.stderr)
     return 1 if below or not rooms else 0
 
 

@@ -14,7 +14,7 @@ import tempfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from tests.support.measured import EVERY, SHARED, VARIABLE, is_first, measured_here
+from tests.support.measured import RUNS, SHARED, VARIABLE, is_first, measured_here
 
 __all__ = ["Forked"]
 
@@ -99,10 +99,11 @@ class Forked:
         return env.get("LANG") == LANG and not any(name in env for name in AT_START)
 
     def _is_measured(self, arguments: Sequence[str]) -> bool:
-        """Whether a run is the first of a command in a test, or one in some of the others."""
+        """Whether a run is the first of a command in a test, or one in some of the others; see RUNS."""
         self._runs += 1
-        return is_first(os.environ.get("PYTEST_CURRENT_TEST", "").partition("[")[0], *arguments[:1]) or (
-            self._runs % EVERY == 0)
+        every = int(os.environ.get(RUNS, "12"))
+        return every > 0 and (self._runs % every == 0 or is_first(
+            os.environ.get("PYTEST_CURRENT_TEST", "").partition("[")[0], *arguments[:1]))
 
     def run(self, arguments: Sequence[str], cwd: Path, env: Mapping[str, str]) -> subprocess.CompletedProcess[str]:
         """Run the command; raises TimeoutExpired as `subprocess.run` does."""

@@ -17,11 +17,11 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from coverage import Coverage
 
-__all__ = ["EVERY", "SHARED", "VARIABLE", "is_first", "lines_of_this_process", "measured_here", "save"]
+__all__ = ["RUNS", "SHARED", "VARIABLE", "is_first", "lines_of_this_process", "measured_here", "save"]
 
 VARIABLE = "KALYX_COVERAGE"
 SHARED = "KALYX_TESTS_SHARED"  # the variable that names what the processes of one run have in common
-EVERY = 16
+RUNS = "KALYX_COVERAGE_RUNS"  # the variable that says of how many other runs one is measured; 0: no run at all
 NOT_MEASURED = ["*/kalyx/probe/*", "*/kalyx/demo/payload/*"]  # these run in other Pythons, each alone
 
 
