@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import ast
 import re
+from bisect import bisect_left
 from functools import cache
 
 from kalyx.core.facts.source_code.syntax import dotted
@@ -130,6 +131,7 @@ class _Reader:
         self.cell = cell
         self.found: list[Bound] = []
         self.has_walrus = ":=" in text
+        self.walrus_lines = self._lines_with(":=") if self.has_walrus else []
         self.has_equals = any(w in text for w in ("=}", "=!", "=:"))
         self.has_lazy_annotations = "annotations" in text and _LAZY.search(text) is not None
         self.modules: dict[str, str] = {}  # names that stand for modules of the standard library
@@ -174,11 +176,24 @@ class _Reader:
             if _F_STRING_EQUALS.search(self.lines[number - 1]) and any(
                     isinstance(n, ast.JoinedStr) for part in _own_parts(node) for n in ast.walk(part)):
                 self._add("3.8", "= in an f-string", number)
-        if self.has_walrus:
+        if self.has_walrus and self._stands_in(node, self.walrus_lines):
             for head in _own_parts(node):
                 walrus = next((n for n in ast.walk(head) if isinstance(n, ast.NamedExpr)), None)
                 if walrus is not None:
                     self._add("3.8", "the operator :=", walrus.lineno)
+
+    def _stands_in(self, node: Any, lines: Sequence[int]) -> bool:
+        """Whether one of some lines (in order) is a statement's own: not that of a statement inside it."""
+        inside = getattr(node, "body", None)
+        last = node.end_lineno or node.lineno
+        if isinstance(inside, list) and inside and not getattr(node, "orelse", None):
+            last = max(node.lineno, inside[0].end_lineno or inside[0].lineno)  # it may stand in the same line
+        first = min([node.lineno, *(d.lineno for d in getattr(node, "decorator_list", ()))])
+        at = bisect_left(lines, first)
+        return at < len(lines) and lines[at] <= last
+
+    def _lines_with(self, *signs: str) -> list[int]:
+        return [n for n, row in enumerate(self.lines, 1) if any(sign in row for sign in signs)]
 
     def _is_bracketed(self, node: Any) -> bool:
         """Whether all items of a with statement stand in one pair of brackets."""
@@ -261,8 +276,9 @@ class _Reader:
                   for name in _table_names(module) if f"{alias}.{name}" in self.text}
         if not wanted:
             return
+        lines = self._lines_with(*{f".{name}" for _, name in wanted})
         for node, is_guarded in statements(tree):
-            for part in _own_expressions(node) if not is_guarded else ():
+            for part in _own_expressions(node) if not is_guarded and self._stands_in(node, lines) else ():
                 if isinstance(part, ast.Attribute) and isinstance(part.value, ast.Name):
                     module = wanted.get((part.value.id, part.attr))
                     if module:
