@@ -11,7 +11,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kalyx.core.facts.packaging.requirements import marker_values
+from kalyx.core.model import Distribution, WeighedDistribution
 from kalyx.core.squares import divided
+from kalyx.core.verdicts.weigh.weights import could_go, with_dependents
 from tests.support.build import World, other_pythons, python_of, run, site_of, write
 
 
@@ -82,6 +85,32 @@ def test_what_goes_with_what(world: World) -> None:
     assert run(after["remedies"][0]["argv"], cwd=world.project, env=world.env).returncode == 0
     assert run([python_of(lab), "-c", "import potlog"], env=world.env).returncode == 0
     assert world.answer("weigh", "--at", "env:lab")["result"]["could_go"] == []
+
+
+EXTRAS = ('a; extra == "fast"', "b ; extra=='fast'", 'w; extra == "fast" and sys_platform == "win32"')
+IDLE = {  # distributions by name: asked for, what they require; and what could go
+    "nothing needs it": ({"one": (True, ()), "a": (False, ())}, ["a"]),
+    "asked for": ({"one": (True, ()), "a": (True, ())}, []),
+    "needed": ({"one": (True, ("a",)), "a": (False, ())}, []),
+    "an extra that is there in full": ({"one": (True, EXTRAS), "a": (False, ()), "b": (False, ())}, []),
+    "an extra of which a part is there": ({"one": (True, EXTRAS), "a": (False, ())}, ["a"]),
+    "an extra of what could go itself": ({"one": (False, EXTRAS), "a": (False, ()), "b": (False, ())},
+                                         ["a", "b", "one"]),
+    "not noted": ({"one": (None, ()), "a": (False, ())}, ["a"]),
+    "pip itself": ({"one": (True, ()), "pip": (False, ()), "setuptools": (False, ())}, ["setuptools"]),
+    "one needs the other": ({"one": (True, ()), "a": (False, ("b",)), "b": (False, ("a",))}, []),
+}
+
+
+@pytest.mark.parametrize("name", IDLE)
+def test_what_could_go(name: str) -> None:
+    """What was asked for, is needed, or may have been asked for as an extra stays; so does what takes it out."""
+    rows, expected = IDLE[name]
+    all_here = [Distribution(n, "1", "env", "/s", requires=needs, requested=asked)
+                for n, (asked, needs) in rows.items()]
+    markers = marker_values("3.11.2", "cpython", "linux")
+    weighed = with_dependents([WeighedDistribution(n, "1", 10, 1, 0, 10) for n in rows], all_here, markers)
+    assert could_go(weighed, all_here, markers) == expected
 
 
 def test_all_environments(world: World, validate) -> None:

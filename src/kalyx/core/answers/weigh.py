@@ -84,7 +84,7 @@ def answer_weigh(context: SeatContext, at: str, *, most: int = 20, progress: Cal
     markers = marker_values((interpreter.version if interpreter else None) or environment.python_version or "3",
                             (interpreter.implementation if interpreter else None) or "cpython", m.platform)
     weighed = with_dependents(weights.distributions, distributions, markers)
-    idle = could_go(weighed)
+    idle = could_go(weighed, distributions, markers)
     notes = [*context.notes, *_outside(owners)]
     if roots != [environment.path]:
         notes.append(Note("weighed-in-part", f"{environment.path} holds more than Python: only {', '.join(roots)} "

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from kalyx.core.facts.packaging.record_file import Record
 from kalyx.core.facts.packaging.requirements import applies
 from kalyx.core.lean.record import record, replace
@@ -18,6 +20,7 @@ if TYPE_CHECKING:
 __all__ = ["Owners", "Weights", "could_go", "with_dependents"]
 
 MOST_UNOWNED = 12  # paths that are named
+_EXTRA = re.compile(r"extra *== *['\"]([^'\"]{1,100})['\"]")
 _TOOLS = {"pip", "conda"}  # with these the others are put there and taken out: they go by no command of their own
 
 
@@ -205,6 +208,23 @@ def _needs(distributions: Sequence[Distribution], markers: Mapping[str, str]) ->
     return needs
 
 
-def could_go(weighed: Iterable[WeighedDistribution]) -> list[str]:
-    """Return what nobody asked for and nobody needs."""
-    return sorted((w.name for w in weighed if not w.asked_for and not w.needed_by), key=str.lower)
+def could_go(weighed: Iterable[WeighedDistribution], distributions: Sequence[Distribution],
+             markers: Mapping[str, str]) -> list[str]:
+    """Return what nobody asked for and nobody needs.
+
+    Installers do not note which extras they were asked for: one that is there in full may have been, and stays.
+    """
+    idle = {normal_name(w.name): w.name for w in weighed if not w.asked_for and not w.needed_by}
+    there = {normal_name(d.name) for d in distributions}
+    for one in [d for d in distributions if normal_name(d.name) not in idle] if idle else ():
+        by_extra: dict[str, set[str]] = {}
+        for text in one.requires:
+            for extra in _EXTRA.findall(text):
+                by_extra.setdefault(extra, set()).add(text)
+        for extra, texts in by_extra.items():
+            if not any(normal_name(requirement_name(t)) in idle for t in texts):
+                continue
+            names = {normal_name(requirement_name(t)) for t in texts if applies(t, markers, (extra,))}
+            if names <= there:
+                idle = {name: said for name, said in idle.items() if name not in names}
+    return sorted(idle.values(), key=str.lower)
