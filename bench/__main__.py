@@ -22,6 +22,7 @@ from bench.worlds import (
     lived_in_folder,
     many_distributions,
     many_environments,
+    many_files,
     many_kernels,
     thirty_imports,
     thirty_notebooks,
@@ -144,7 +145,7 @@ def measure(pair: Pair, folder: Path, env: dict[str, str]) -> float:
     return statistics.median(ours / theirs for ours, theirs in taken)
 
 
-def pairs(python: str, crowded: str, project: Path) -> list[Pair]:
+def pairs(python: str, crowded: str, large: str, project: Path) -> list[Pair]:
     """Return what is compared."""
     kalyx = [shutil.which("kalyx", path=os.path.dirname(python)) or "kalyx"]
     seat = f"python:{python}"
@@ -178,6 +179,8 @@ def pairs(python: str, crowded: str, project: Path) -> list[Pair]:
              theirs_less="home"),
         Pair("weigh, 400 distributions / du", [*kalyx, "weigh", "--at", f"python:{crowded}"],
              ["du", "-s", str(Path(crowded).parent.parent)], 2.5),
+        Pair("weigh, 120,000 files / du", [*kalyx, "weigh", "--at", f"python:{large}"],
+             ["du", "-s", str(Path(large).parent.parent)], 2.5),
         Pair("keeping 400 distributions aside / copying them", [python, "-c", KEEP, site], [python, "-c", COPY, site],
              1.0, ours_in="home", theirs_in="home"),
         Pair("why of a notebook with 30 imports / running them", [*kalyx, "why", "thirty.ipynb", "--at", seat],
@@ -216,7 +219,7 @@ def main() -> int:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name).resolve()
         env["HOME"] = str(folder / "home")
-        crowded = many_distributions(folder, 400)
+        crowded, large = many_distributions(folder, 400), many_files(folder, 120_000)
         project = lived_in_folder(folder)
         (folder / "crowd").mkdir()
         (folder / "home").mkdir(exist_ok=True)
@@ -236,7 +239,7 @@ def main() -> int:
                        cwd=folder / "home", env=env, stdout=subprocess.DEVNULL, check=True)
         cell = subprocess.run([kalyx, "beacon", "json"], env=env, stdout=subprocess.PIPE, check=True).stdout
         (folder / "home" / "beacon.py").write_bytes(cell)
-        for pair in pairs(sys.executable, crowded, project):
+        for pair in pairs(sys.executable, crowded, large, project):
             if sys.argv[1:] and not any(word in pair.says for word in sys.argv[1:]):
                 continue
             ratio = measure(pair, folder, {**env, **{k: v for k, v in own.items() if k == pair.variable}})

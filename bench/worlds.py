@@ -9,7 +9,7 @@ import sys
 from pathlib import Path
 
 __all__ = ["lacking_package", "lived_in_folder", "many_distributions", "many_environments",
-           "many_kernels", "thirty_imports"]
+           "many_files", "many_kernels", "thirty_imports"]
 
 BASE = getattr(sys, "_base_executable", None) or sys.executable
 
@@ -36,6 +36,24 @@ def many_distributions(folder: Path, count: int) -> str:
         rows = [f"{name}/part_{n}.py,sha256=x,10" for n in range(40)]
         (info / "RECORD").write_text("\n".join([*rows, f"{info.name}/METADATA,,"]) + "\n")
     return str(folder / "crowded" / "bin" / "python")
+
+
+def many_files(folder: Path, count: int) -> str:
+    """Make an environment of about `count` files, as many distributions install them; return its interpreter."""
+    site = make_venv(folder / "large", "--without-pip")
+    for number in range(count // 400):
+        name, rows = f"made_up_{number}", []
+        info = site / f"{name}-1.0.dist-info"
+        info.mkdir()
+        for part in range(20):
+            (site / name / f"p{part}" / "__pycache__").mkdir(parents=True)
+            for module in range(10):
+                for path in (f"{name}/p{part}/m{module}.py", f"{name}/p{part}/__pycache__/m{module}.cpython-311.pyc"):
+                    (site / path).touch()
+                    rows.append(f"{path},sha256={'x' * 43},0")
+        (info / "METADATA").write_text(f"Metadata-Version: 2.1\nName: {name}\nVersion: 1.0\n")
+        (info / "RECORD").write_text("\n".join(rows) + "\n")
+    return str(folder / "large" / "bin" / "python")
 
 
 def many_environments(folder: Path, count: int) -> None:

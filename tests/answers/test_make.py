@@ -13,6 +13,7 @@ import pytest
 from tests.answers.test_kernels import SPRIG, tree
 from tests.support.build import BASE_PYTHON, SHORT, World, make_venv, other_pythons, python_of, run, site_of, write
 from tests.support.packages import KIT, installed
+from tests.support.thorough import first_of_each
 
 
 def stocked(world: World) -> None:
@@ -91,7 +92,7 @@ VERSION_CONTROL = {
 }
 
 
-@pytest.mark.parametrize("kind", VERSION_CONTROL)
+@pytest.mark.parametrize("kind", first_of_each(VERSION_CONTROL, lambda k: k if VERSION_CONTROL[k][0] else "named", 1))
 def test_kept_out_of_version_control(kind: str, world: World, validate) -> None:
     """It is said where a checkout would take the environment in; --ignore adds the line, and undo takes it out."""
     begin, name, text, status = VERSION_CONTROL[kind]

@@ -36,6 +36,7 @@ from tests.support.build import (
     site_of,
     write,
 )
+from tests.support.thorough import first_of_each
 
 ALL = [*SITUATIONS, *MORE_SITUATIONS, *COMPILED, *PROJECTS, *MISHAPS, *REACH, *NATIVES, *OWNERS, *LINKS, *STARTS,
        *GENERATED]
@@ -44,7 +45,7 @@ ALL = [*SITUATIONS, *MORE_SITUATIONS, *COMPILED, *PROJECTS, *MISHAPS, *REACH, *N
 SHOWN: set[tuple[str, ...]] = set()  # what this process has looked at as text
 
 
-@pytest.mark.parametrize("case", ALL, ids=lambda s: s.slug)
+@pytest.mark.parametrize("case", first_of_each(ALL, lambda s: (s.cause, s.remedy), 2), ids=lambda s: s.slug)
 def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
     """The primary cause is right; the first remedy, carried out as given, mends it."""
     lab = world.venv("lab", pip=case.remedy is not None)
@@ -125,6 +126,8 @@ def all_say_the_same(world: World, case: Situation, report: dict) -> None:
         assert (other["environment"] or {}).get("findings") == (seat["environment"] or {}).get("findings")
 
 
+EVERY = sorted(other_pythons(), key=lambda v: [int(n) for n in v.split(".")] if v[0].isdigit() else [99])
+ENDS = (EVERY[0], EVERY[-1], SHORT)  # the oldest and the newest, whose own, and these tests' own
 PAIRS = [(a, b) for n, a in enumerate(ACCIDENTS) for b in list(ACCIDENTS)[n + 4::7]]
 
 
@@ -296,7 +299,8 @@ def test_variable_behind_a_failure(variable: str, value: str, code: str, world: 
         value[:1] != "e")
 
 
-@pytest.mark.parametrize("name", [*HEALTHY, *MORE_HEALTHY])
+@pytest.mark.parametrize("name", first_of_each([*HEALTHY, *MORE_HEALTHY],
+                                               lambda n: {**HEALTHY, **MORE_HEALTHY}[n][1], 8))
 def test_healthy_import_has_no_findings(name: str, world: World, validate) -> None:
     """A working import says where it comes from, and nothing is invented."""
     ask, layer, build = {**HEALTHY, **MORE_HEALTHY}[name]
@@ -329,7 +333,7 @@ print('\\n'.join(sorted(n for n in names if n not in ('__main__', 'antigravity',
 """
 
 
-@pytest.mark.parametrize("version", sorted(other_pythons()))
+@pytest.mark.parametrize("version", first_of_each(EVERY, lambda v: v in ENDS, 3))
 def test_every_module_of_every_interpreter(version: str, world: World) -> None:
     """What the interpreter imports has no findings; what is said to fail does fail there."""
     python = other_pythons()[version]
