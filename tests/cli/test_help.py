@@ -36,6 +36,7 @@ def test_help_lists_all_in_their_groups(world: World) -> None:
         assert 2 <= len(EXAMPLES[name]) <= 4
 
 
+@pytest.mark.thorough
 def test_examples_run_on_the_demo(tmp_path: Path) -> None:
     """Each example does what it says there: no usage error, nothing that could not be found out."""
     made = scenario.build(str(tmp_path / "demo"))
