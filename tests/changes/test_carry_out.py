@@ -117,6 +117,12 @@ def journal_of(place: Path) -> Journal:
     return Journal(RealMachine({"HOME": str(root), "XDG_DATA_HOME": str(root / "data")}, str(place)))
 
 
+def edit(place: Path, moves: list, edits: list) -> Remedy:
+    """Return a remedy that gives files of a folder other names, and then changes texts."""
+    return Remedy("Edit.", "edit", edits=tuple(Edit(str(place / f), b, a) for f, b, a in edits),
+                  moves=tuple(Move(str(place / f), str(place / t)) for f, t in moves))
+
+
 EDITS = {
     "a line": ([], [("b.py", "x = 1", "x = 2")], {"b.py": "x = 2\n"}),
     "two files": ([], [("a.py", "two", "2"), ("lib/c.py", "c", "3")], {"a.py": "one\n2\none\n", "lib/c.py": "3\n"}),
@@ -134,9 +140,7 @@ EDITS = {
 def test_edits(name: str, place: Path) -> None:
     """They are done in order, permissions and links stay, and taking them back leaves everything as it was."""
     moves, edits, expected = EDITS[name]
-    remedy = Remedy("Edit.", "edit", edits=tuple(Edit(str(place / f), b, a) for f, b, a in edits),
-                    moves=tuple(Move(str(place / f), str(place / t)) for f, t in moves))
-    before, journal = seen(place), journal_of(place)
+    remedy, before, journal = edit(place, moves, edits), seen(place), journal_of(place)
     check_edits(remedy)
     with journal.change("edit") as entry:
         do_edits(entry, remedy)
@@ -167,9 +171,7 @@ WRONG = {
 def test_what_is_not_as_it_was(name: str, place: Path) -> None:
     """All of an edit or nothing of it: what an earlier part did is taken back when a later one cannot be."""
     moves, edits, says = WRONG[name]
-    remedy = Remedy("Edit.", "edit", edits=tuple(Edit(str(place / f), b, a) for f, b, a in edits),
-                    moves=tuple(Move(str(place / f), str(place / t)) for f, t in moves))
-    before, journal = seen(place), journal_of(place)
+    remedy, before, journal = edit(place, moves, edits), seen(place), journal_of(place)
     with pytest.raises(Refused) as refused, journal.change("edit") as entry:
         do_edits(entry, remedy)
     assert says in refused.value.message and seen(place) == before

@@ -185,7 +185,7 @@ def test_what_path_finds(number: int) -> None:
 
 
 SURVEYED = {
-    "linux": ({"WORKON_HOME": "/work"}, ["/work/a", "/home/ada/.virtualenvs/b", "/home/ada/envs/c",
+    "linux": ({"WORKON_HOME": "/shelf"}, ["/shelf/a", "/home/ada/.virtualenvs/b", "/home/ada/envs/c",
                                          "/home/ada/.cache/pypoetry/virtualenvs/d", "/home/ada/miniconda3/envs/e"],
               ["/home/ada/Library/Caches/pypoetry/virtualenvs/x", "/home/ada/scoop/apps/x"]),
     "darwin": ({}, ["/Users/ada/.virtualenvs/b", "/Users/ada/Library/Caches/pypoetry/virtualenvs/d",

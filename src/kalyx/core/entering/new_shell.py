@@ -109,7 +109,7 @@ def _after(shell: Shell, bin_folder: str, label: str, check: Sequence[str]) -> s
 
 def _cmd(program: str, folder: str, bin_folder: str, check: Sequence[str]) -> NewShell:
     """Return the start of a cmd: it runs a file, which takes what has other letters than ASCII from variables."""
-    text = ("@for /f \"delims=\" %%i in ('where python 2^>nul') do "
+    text = ("@for /f \"delims=\" %%i in ('%SystemRoot%\\System32\\where.exe python 2^>nul') do "  # not the folder's own
             '@if not defined KALYX_FOUND set "KALYX_FOUND=%%i"\r\n'
             '@call %KALYX_CHECK% "%KALYX_FOUND%"\r\n'
             '@set "PATH=%KALYX_FIRST%;%PATH%"\r\n'
