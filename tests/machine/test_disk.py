@@ -7,6 +7,7 @@ import signal
 import subprocess
 import sys
 import threading
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -82,6 +83,21 @@ def test_the_same_either_way(way: Callable[..., list[DiskEntry]], place: Path, m
     said = subprocess.run(["du", "-s", "-B1", place], capture_output=True, text=True, check=True).stdout
     assert sum(e[2] for e in found) - linked[0][2] == int(said.split()[0]) and len(linked) == 2
     assert way([], told.append) == []  # type: ignore[arg-type]
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="copies of a process")
+def test_copies_end_with_who_asked() -> None:
+    """However that is ended, and whatever there is still to list."""
+    code = ("import os, time; from kalyx.core.machine import disk; disk.UNIT = 0\n"
+            "slow = disk._list; disk._list = lambda *all: (time.sleep(0.05), slow(*all))\n"
+            "disk.begin_listing(['/usr'], print); os.kill(os.getpid(), 9)")
+    done = subprocess.run([sys.executable, "-c", code, "copy-of-a-lister"], check=False, timeout=60)
+    assert done.returncode == -signal.SIGKILL
+    for _ in range(100):
+        if not subprocess.run(["pgrep", "-f", "copy-of-a-lister"], capture_output=True, check=False).stdout:
+            return
+        time.sleep(0.05)
+    pytest.fail("a copy goes on")
 
 
 @pytest.mark.skipif(sys.platform != "linux", reason="copies of a process")

@@ -94,6 +94,7 @@ def _can_copy_itself() -> bool:
 
 def _begin(folders: list[str]) -> tuple[int, int] | None:
     """Start a copy that lists all below some folders; return its number and where it writes; None if that cannot be."""
+    own = os.getpid()
     try:
         reading, writing = os.pipe()
         pid = os.fork()
@@ -106,7 +107,8 @@ def _begin(folders: list[str]) -> tuple[int, int] | None:
         os.close(reading)
         found: list[DiskEntry] = []
         troubles: list[tuple[str, str]] = []
-        _list_all(found, folders, lambda path, why: troubles.append((path, why)))
+        while folders and os.getppid() == own:  # who asked may have been ended meanwhile
+            _list(folders.pop(), found, folders, lambda path, why: troubles.append((path, why)))
         data = memoryview(marshal.dumps((found, troubles)))
         while data:
             data = data[os.write(writing, data):]
