@@ -104,16 +104,18 @@ def test_copies_end_with_who_asked() -> None:
 def test_copies_that_are_ended(place: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """What a copy did not do is done here; where none can be started, all of it; nothing of them is left."""
     monkeypatch.setattr(disk, "_can_copy_itself", lambda: True)
-    begin = disk._begin
+    begin, ended = disk._begin, []
 
     def and_end(folders: list[str]) -> tuple[int, int] | None:
         begun = begin(folders)
         assert begun is not None
         os.kill(begun[0], signal.SIGKILL)
+        ended.append(begun[0])
         return begun
 
     for instead in (and_end, lambda folders: None):
         monkeypatch.setattr(disk, "_begin", instead)
         assert set(in_copies([str(place)], lambda *_: None)) == by_walking(place)
-    with pytest.raises(ChildProcessError):
-        os.waitpid(-1, os.WNOHANG)
+    for pid in ended:
+        with pytest.raises(ChildProcessError):
+            os.waitpid(pid, os.WNOHANG)
