@@ -21,7 +21,7 @@ from tests.answers.test_kernels import _url_of
 from tests.notebook.test_extension import LOAD, with_extension
 from tests.support.build import World, site_of, write
 
-FRONT_END = ("import sys\nfrom jupyterlab.labapp import main\n"
+FRONT_END = ("import sys\nsys.modules['rfc3987_syntax'] = None\nfrom jupyterlab.labapp import main\n"
              "sys.argv[1:] = ['--no-browser', '--port=0', '--ServerApp.token=seed', '--allow-root', "
              "'--expose-app-in-browser', '--ServerApp.root_dir=' + sys.argv[1], '--ServerApp.ip=127.0.0.1', "
              "'--LabApp.news_url=None', '--ServerApp.terminals_enabled=False']\nmain()")

@@ -225,6 +225,7 @@ from kalyx.cli.common import context_for
 from kalyx.core.answers.do_remedy import do_remedy
 from kalyx.core.changes.carry_out import why_not_carried_out
 from kalyx.core.changes.journal import Journal
+from kalyx.core.machine.children import end_all_runs
 from kalyx.core.model import Edit, Move, Remedy
 given = json.load(sys.stdin)
 given["edits"], given["moves"] = ([kind(**one) for one in given[k]] for k, kind in (("edits", Edit), ("moves", Move)))
@@ -235,16 +236,19 @@ if remedy.argv and remedy.argv[0].endswith("kalyx"):
 if why_not_carried_out(remedy, context.machine.own_command):  # a trial, or what Kalyx leaves to a person
     env = {**context.machine.env, **remedy.env}
     sys.exit(subprocess.run(remedy.argv, cwd=remedy.cwd, env=env).returncode)
-with Journal(context.machine).change(remedy.do) as entry:
-    do_remedy(context, entry, remedy, 60.0)
+try:
+    with Journal(context.machine).change(remedy.do) as entry:
+        do_remedy(context, entry, remedy, 60.0)
+finally:
+    end_all_runs()
 """
 
 
 def carry_out(remedy: dict, kind: str, world: World) -> None:
     """Have the product carry out one remedy of a document, which is of some kind."""
     assert remedy["kind"] == kind != "manual"
-    done = subprocess.run([sys.executable, "-I", "-c", _CARRY_OUT], input=json.dumps(remedy), text=True, timeout=300,
-                          capture_output=True, cwd=world.project, env=world.env, check=False)
+    assert world.forked is not None
+    done = world.forked.run([], world.project, world.env, code=_CARRY_OUT, given=json.dumps(remedy))
     assert done.returncode == 0, done.stderr
 
 

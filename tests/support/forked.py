@@ -24,7 +24,7 @@ AT_START = ("LC_ALL", "LC_CTYPE", "PYTHONIOENCODING", "PYTHONUTF8", "PYTHONHOME"
 LANG = "C.UTF-8"
 # Reads one request for each run, as a line of JSON; answers with the exit status
 SERVER = """
-import gc, importlib, json, os, pkgutil, signal, sys
+import gc, importlib, json, os, pkgutil, signal, sys, traceback
 if os.fork():
     os._exit(0)  # what goes on is no child of the tests: those that run Kalyx's own code end what they find as one
 os.setsid()
@@ -49,7 +49,7 @@ gc.freeze()
 
 def run(asked):
     os.setsid()
-    os.dup2(os.open(os.devnull, os.O_RDONLY), 0)
+    os.dup2(os.open(asked["input"], os.O_RDONLY), 0)
     for number, file in ((1, asked["out"]), (2, asked["err"])):
         os.dup2(os.open(file, os.O_WRONLY), number)
     os.closerange(3, 256)
@@ -62,7 +62,7 @@ def run(asked):
         end = os._exit
         os._exit = lambda status: (lines.stop(), save(lines, measured[0]), end(status))
         lines.start()
-    main()
+    exec(asked["code"], {"__name__": "__main__"}) if asked["code"] else main()
 
 for line in sys.stdin:
     pid = os.fork()
@@ -70,9 +70,13 @@ for line in sys.stdin:
         status = 70
         try:
             run(json.loads(line))
+            sys.stdout.flush()
+            status = 0
         except SystemExit as end:  # of --help and --version
             sys.stdout.flush()
             status = end.code or 0
+        except BaseException:
+            traceback.print_exc()
         finally:
             os._exit(status)
     signal.signal(signal.SIGALRM, lambda *_: os.kill(pid, signal.SIGKILL))
@@ -105,12 +109,20 @@ class Forked:
         return every > 0 and (self._runs % every == 0 or is_first(
             os.environ.get("PYTEST_CURRENT_TEST", "").partition("[")[0], *arguments[:1]))
 
-    def run(self, arguments: Sequence[str], cwd: Path, env: Mapping[str, str]) -> subprocess.CompletedProcess[str]:
-        """Run the command; raises TimeoutExpired as `subprocess.run` does."""
+    def run(self, arguments: Sequence[str], cwd: Path, env: Mapping[str, str], *, code: str = "",
+            given: str = "") -> subprocess.CompletedProcess[str]:
+        """Run the command, or Python code in its place; raises TimeoutExpired as `subprocess.run` does.
+
+        `given`: what it reads.
+        """
         argv = [self._program, *map(os.fspath, arguments)]
         assert self._server.stdin is not None and self._server.stdout is not None
-        with tempfile.NamedTemporaryFile() as out, tempfile.NamedTemporaryFile() as err:
-            request = {"argv": argv, "cwd": str(cwd), "env": dict(env), "out": out.name, "err": err.name,
+        with (tempfile.NamedTemporaryFile() as out, tempfile.NamedTemporaryFile() as err,
+              tempfile.NamedTemporaryFile("w", encoding="utf-8") as read):
+            read.write(given)
+            read.flush()
+            request = {"argv": argv, "cwd": str(cwd), "env": dict(env), "out": out.name, "err": err.name, "code": code,
+                       "input": read.name if given else os.devnull,
                        "measure": bool(measured_here()) and self._is_measured(arguments)}
             self._server.stdin.write(json.dumps(request) + "\n")
             self._server.stdin.flush()
