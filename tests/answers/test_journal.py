@@ -17,7 +17,18 @@ import pytest
 from kalyx.core.changes.journal import RETIRED, Journal
 from kalyx.core.errors import Refused
 from kalyx.core.machine.local import RealMachine
-from tests.support.build import BASE_PYTHON, KALYX, World, kernelspec, make_venv, python_of, run, site_of, write
+from tests.support.build import (
+    BASE_PYTHON,
+    KALYX,
+    World,
+    bare_python,
+    kernelspec,
+    make_venv,
+    python_of,
+    run,
+    site_of,
+    write,
+)
 
 ENTRY = {"number": 1, "what": "x", "when": "2024", "state": "done"}
 # entries that no Kalyx has written: each is a note, and all others are there
@@ -80,6 +91,10 @@ def test_put_is_taken_back_byte_for_byte(world: World, validate) -> None:
     assert change["installed"][0]["added"] > 5 and change["installed"][0]["replaced"] >= 2 and change["bytes_kept"] > 0
     assert "kept for undo" in world.kalyx("changes").stdout
     run([python_of(lab), "-c", "import germkit.new.part, traygrid"], env=world.env)  # bytecode is written
+    start = site_of(lab) / "germkit" / "__init__.py"
+    for compiled in (start.parent / "__pycache__").glob("__init__.*"):  # as if both versions came in the same second
+        second = int(before[str(start)][2] / 1e9).to_bytes(4, "little")  # type: ignore[index]
+        compiled.write_bytes(compiled.read_bytes()[:8] + second + compiled.read_bytes()[12:])
     undone = world.answer("undo")
     validate(undone)
     assert undone["exit"] == 0 and tree(lab) == before
@@ -152,7 +167,8 @@ def test_two_at_once(world: World) -> None:
         fcntl.flock(lock, fcntl.LOCK_EX)
         second = world.answer("put", "germkit>=2")
     assert second["exit"] == 1 and "process 7, put seeds into /lab" in second["result"]["message"]
-    both = [subprocess.Popen([KALYX, "make", "new", "--json"], cwd=world.project, env=world.env, stdout=subprocess.PIPE,
+    both = [subprocess.Popen([KALYX, "make", "new", "--python", bare_python(), "--json"], cwd=world.project,
+                             env=world.env, stdout=subprocess.PIPE,
                              stderr=subprocess.PIPE) for _ in range(2)]
     answers = [json.loads(one.communicate()[0]) for one in both]
     assert sorted(a["status"] for a in answers) == ["ok", "problem"]

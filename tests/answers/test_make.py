@@ -11,7 +11,18 @@ from pathlib import Path
 import pytest
 
 from tests.answers.test_kernels import SPRIG, tree
-from tests.support.build import BASE_PYTHON, SHORT, World, make_venv, other_pythons, python_of, run, site_of, write
+from tests.support.build import (
+    BASE_PYTHON,
+    SHORT,
+    World,
+    bare_python,
+    make_venv,
+    other_pythons,
+    python_of,
+    run,
+    site_of,
+    write,
+)
 from tests.support.packages import KIT, installed
 from tests.support.thorough import first_of_each
 
@@ -49,9 +60,7 @@ def test_from_nothing_to_a_proven_kernel(version: str, world: World, validate) -
     assert result["enrolled"]["proof"]["prefix"] == str(env)
     assert world.answer("ask", "kernel:project", "import traygrid, sys; sys.prefix")["result"]["seats"][0][
         "value"] == repr(str(env))
-    if version == "3.8":  # its own pip is put there in seconds, each time
-        return
-    twin = world.answer("make", "twin", "--python", version, "--like", ".venv")
+    twin = world.answer("make", "twin", "--python", bare_python(), "--like", ".venv")
     packages = {p["name"]: p["version"] for p in twin["result"]["installed"]}
     assert twin["exit"] == 0 and {"humidlog": "1.3", "traygrid": "0.9", "ipykernel": "6"}.items() <= packages.items()
     listing = write(world.project / "listing.json", world.kalyx("packages", "--at", ".venv", "--json").stdout)
@@ -66,15 +75,17 @@ def test_from_nothing_to_a_proven_kernel(version: str, world: World, validate) -
 def test_nothing_is_left_half_made(world: World) -> None:
     """What cannot be built, filled or enrolled is taken away; folders with something in them are refused."""
     stocked(world)
+    world.activate(world.venv("lab", pip=True))
     world.wheels.add("ipykernel", "9", {"ipykernel_launcher.py": "raise SystemExit(4)\n"})
     write(world.project / "full" / "x", "")
     (world.project / "empty").mkdir()
     before = tree(world.root)
     for args, status, words in (
             (("full",), 1, "not empty"), (("new", "--put", "nixnix"), 1, "nixnix"),
-            (("empty", "--put", "nixnix"), 1, "nix"),
-            (("new", "--enrol", "--put", "ipykernel>=9"), 1, "enrolled"), (("new", "--python", "4.9"), 3, "There are"),
-            (("new", "--python", "soon"), 2, "version"), (("new", "--like", "nix"), 3, "no environment"),
+            (("empty", "--python", bare_python(), "--put", "nixnix"), 1, "nix"),
+            (("new", "--python", bare_python(), "--enrol", "--put", "ipykernel>=9"), 1, "enrolled"),
+            (("new", "--python", "4.9"), 3, "There are"), (("new", "--python", "soon"), 2, "version"),
+            (("new", "--like", "nix"), 3, "no environment"),
             (("new", "--requirements", "nix.txt"), 3, "nix.txt"),
             (("new", "--python", "/usr/bin/true"), 3, "interpreter")):
         done = world.kalyx("make", *args)
@@ -109,7 +120,7 @@ def test_kept_out_of_version_control(kind: str, world: World, validate) -> None:
     validate(planned)
     assert [n["note"] for n in planned["notes"]] == ["not-ignored"]
     assert planned["result"]["remedies"][0]["edits"][0]["path"] == str(file)
-    made = world.answer("make", str(folder), "--ignore")
+    made = world.answer("make", str(folder), "--ignore", "--python", bare_python())
     validate(made)
     assert (made["notes"], made["result"]["remedies"]) == ([], [])
     written = file.read_bytes().decode()

@@ -13,8 +13,8 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.machine.interface import Machine
 
-__all__ = ["make_folder_with", "missing_folders", "place_to_write", "read_regular", "remove_temporary",
-           "temporary_beside", "temporary_near", "write_file"]
+__all__ = ["forget_bytecode", "make_folder_with", "missing_folders", "place_to_write", "read_regular",
+           "remove_temporary", "temporary_beside", "temporary_near", "write_file"]
 
 
 READ_LIMIT = 64 * 1024 * 1024  # bytes of a file that is kept for undo
@@ -133,7 +133,26 @@ def write_file(path: str, data: bytes, mode: int | None = None, temporary: str =
     except OSError as error:
         raise Refused(f"{path} cannot be written: {error.strerror}.",
                       "See to it that the folder is yours to write.") from None
+    forget_bytecode(path)
     _sync_folder(folder)
+
+
+def forget_bytecode(path: str) -> None:
+    """Remove what Python compiled of a source file that was replaced; nothing of what is none.
+
+    Python takes it for that of any file of the same size whose time of change is in the same second.
+    """
+    folder, name = os.path.split(path)
+    stem, ending = os.path.splitext(name)
+    cache = os.path.join(folder, "__pycache__")
+    if ending != ".py" or os.path.islink(cache):
+        return
+    try:
+        for entry in os.listdir(cache):
+            if entry.startswith(f"{stem}.") and entry.endswith(".pyc"):
+                os.unlink(os.path.join(cache, entry))
+    except OSError:  # there is none, or it is another user's
+        pass
 
 
 def _as_before(path: str, temporary: str, mode: int | None) -> None:

@@ -12,7 +12,7 @@ import shutil
 from hashlib import sha256
 from stat import S_IMODE, S_ISDIR, S_ISLNK
 
-from kalyx.core.changes.files import read_regular, write_file
+from kalyx.core.changes.files import forget_bytecode, read_regular, write_file
 from kalyx.core.errors import Refused
 
 TYPE_CHECKING = False
@@ -198,6 +198,7 @@ def _put_back(path: str, was: list[object], kept: str, temporary: str) -> None:
         _copy(kept, place)
         os.chmod(place, mode)
     os.replace(place, path)
+    forget_bytecode(path)
     if os.path.lexists(place):  # both were names of one file already, and then a rename does nothing (POSIX)
         os.unlink(place)
 
