@@ -221,13 +221,14 @@ class World:
         self.env["PATH"] = f"{env / 'bin'}:{self.env['PATH']}"
 
     def kalyx(self, *args: str, cwd: Path | None = None, env: Mapping[str, str] | None = None,
-              privileged: bool = True) -> subprocess.CompletedProcess[str]:
-        """Run the command in this world; not `privileged`: as one whom permissions bind."""
-        bound = [] if privileged or os.geteuid() else UNPRIVILEGED
+              privileged: bool = True, memory: int = 0) -> subprocess.CompletedProcess[str]:
+        """Run the command in this world; not `privileged`: as one whom permissions bind; with so many bytes at most."""
+        bound = not privileged and os.geteuid() == 0
         variables = {**self.env, **(env or {})}
-        if self.forked is not None and not bound and self.forked.can_run(variables):
-            return self.forked.run(args, cwd or self.project, variables)
-        return run([*bound, KALYX, *args], cwd=cwd or self.project, env=variables)
+        if self.forked is not None and self.forked.can_run(variables):
+            return self.forked.run(args, cwd or self.project, variables, bound=bound, memory=memory)
+        limits = ["prlimit", f"--as={memory}"] if memory else []
+        return run([*limits, *(UNPRIVILEGED if bound else ()), KALYX, *args], cwd=cwd or self.project, env=variables)
 
     def answer(self, *args: str, **more: object) -> dict[str, object]:
         """Run the real command with --json; return its document with the exit status in it."""

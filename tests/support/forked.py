@@ -24,7 +24,7 @@ AT_START = ("LC_ALL", "LC_CTYPE", "PYTHONIOENCODING", "PYTHONUTF8", "PYTHONHOME"
 LANG = "C.UTF-8"
 # Reads one request for each run, as a line of JSON; answers with the exit status
 SERVER = """
-import gc, importlib, json, os, pkgutil, signal, sys, traceback
+import gc, importlib, json, os, pkgutil, resource, signal, sys, traceback
 if os.fork():
     os._exit(0)  # what goes on is no child of the tests: those that run Kalyx's own code end what they find as one
 os.setsid()
@@ -47,6 +47,16 @@ if measured:
     save(lines, measured[0])
 gc.freeze()
 
+def bind():  # have permissions bind this process and what it starts, as they do not bind the administrator
+    import ctypes
+    library = ctypes.CDLL(None)
+    header, sets = (ctypes.c_uint32 * 2)(0x20080522), (ctypes.c_uint32 * 6)()
+    for number in (1, 2):  # CAP_DAC_OVERRIDE, CAP_DAC_READ_SEARCH
+        library.prctl(24, number, 0, 0, 0)  # PR_CAPBSET_DROP
+    library.capget(header, sets)
+    sets[:3] = [one & ~0b110 for one in sets[:3]]
+    library.capset(header, sets)
+
 def run(asked):
     os.setsid()
     os.dup2(os.open(asked["input"], os.O_RDONLY), 0)
@@ -56,6 +66,10 @@ def run(asked):
     os.chdir(asked["cwd"])
     os.environ.clear()
     os.environ.update(asked["env"])
+    if asked["bound"]:
+        bind()
+    if asked["memory"]:
+        resource.setrlimit(resource.RLIMIT_AS, (asked["memory"], asked["memory"]))
     sys.argv[:] = asked["argv"]
     if asked["measure"]:
         lines.erase()
@@ -80,7 +94,7 @@ for line in sys.stdin:
         finally:
             os._exit(status)
     signal.signal(signal.SIGALRM, lambda *_: os.kill(pid, signal.SIGKILL))
-    signal.alarm(LIMIT)
+    signal.alarm(SECONDS)
     status = os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1])
     print(status, signal.alarm(0), flush=True)
 """
@@ -92,7 +106,7 @@ class Forked:
     def __init__(self, program: str) -> None:
         self._program = program
         self._server = subprocess.Popen(
-            [sys.executable, "-I", "-c", SERVER.replace("LIMIT", str(LIMIT)), *measured_here()],
+            [sys.executable, "-I", "-c", SERVER.replace("SECONDS", str(LIMIT)), *measured_here()],
             stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env={
                 "LANG": LANG, "PATH": os.defpath, **{n: os.environ[n] for n in (VARIABLE, SHARED) if n in os.environ}})
         self._server.wait()
@@ -110,10 +124,10 @@ class Forked:
             os.environ.get("PYTEST_CURRENT_TEST", "").partition("[")[0], *arguments[:1]))
 
     def run(self, arguments: Sequence[str], cwd: Path, env: Mapping[str, str], *, code: str = "",
-            given: str = "") -> subprocess.CompletedProcess[str]:
+            given: str = "", bound: bool = False, memory: int = 0) -> subprocess.CompletedProcess[str]:
         """Run the command, or Python code in its place; raises TimeoutExpired as `subprocess.run` does.
 
-        `given`: what it reads.
+        `given`: what it reads; `bound`: permissions bind it; `memory`: the bytes that it may have.
         """
         argv = [self._program, *map(os.fspath, arguments)]
         assert self._server.stdin is not None and self._server.stdout is not None
@@ -122,7 +136,7 @@ class Forked:
             read.write(given)
             read.flush()
             request = {"argv": argv, "cwd": str(cwd), "env": dict(env), "out": out.name, "err": err.name, "code": code,
-                       "input": read.name if given else os.devnull,
+                       "input": read.name if given else os.devnull, "bound": bound, "memory": memory,
                        "measure": bool(measured_here()) and self._is_measured(arguments)}
             self._server.stdin.write(json.dumps(request) + "\n")
             self._server.stdin.flush()
