@@ -5,9 +5,7 @@ from __future__ import annotations
 import io
 import json
 import os
-import signal
 import sys
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -21,7 +19,7 @@ from tests.support.build import World, notebook, python_of, site_of, write
 
 
 @pytest.fixture
-def place(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[World]:
+def place(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> World:
     """Return a world that this process is in: an environment, a kernel, notebooks, code, a change in the journal."""
     made = World(tmp_path)
     lab = made.venv("lab", pip=True)
@@ -40,10 +38,7 @@ def place(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[World]:
     for name, value in made.env.items():
         monkeypatch.setenv(name, value)
     monkeypatch.chdir(made.project)
-    handler = signal.getsignal(signal.SIGALRM)
-    yield made
-    signal.setitimer(signal.ITIMER_REAL, 0)
-    signal.signal(signal.SIGALRM, handler)
+    return made
 
 
 # What is typed, the exit status, and words of the text

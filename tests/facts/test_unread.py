@@ -308,19 +308,16 @@ def test_files_come_to_an_end(name: str, world: World) -> None:
 def test_own_work_has_a_bound(world: World, monkeypatch: pytest.MonkeyPatch,
                               capsys: pytest.CaptureFixture[str]) -> None:
     """What Kalyx itself does ends in time, with a sentence and status 3."""
-    from kalyx.cli import main
+    from kalyx.cli import bound, main
 
     before = signal.getsignal(signal.SIGALRM)
-    monkeypatch.setattr(main, "OWN_SECONDS", 0.2)
-    monkeypatch.setattr(main, "CHILD_SECONDS", 0.0)
+    monkeypatch.setattr(bound, "OWN_SECONDS", 0.2)
+    monkeypatch.setattr(bound, "CHILD_SECONDS", 0.0)
     monkeypatch.setattr("kalyx.cli.kernels.answer_kernels", lambda *a, **k: time.sleep(20))
     began = time.monotonic()
-    try:
-        assert main.run(["kernels"]) == 3
-    finally:
-        signal.setitimer(signal.ITIMER_REAL, 0)
-        signal.signal(signal.SIGALRM, before)
+    assert main.run(["kernels"]) == 3
     assert time.monotonic() - began < 10 and "did not come to an end" in capsys.readouterr().err
+    assert signal.getsignal(signal.SIGALRM) is before and signal.getitimer(signal.ITIMER_REAL)[0] == 0
 
 
 # -- readers of foreign files, with anything in them ------------------------------------------------------

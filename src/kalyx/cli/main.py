@@ -6,6 +6,7 @@ import os
 import sys
 
 from kalyx import __version__
+from kalyx.cli.bound import Bound, Overdue
 from kalyx.cli.commands import COMMANDS, EXAMPLES, GROUPS
 from kalyx.cli.completion import SHELLS, attach, complete, is_asked_for, shell_code
 from kalyx.cli.options import (
@@ -41,39 +42,6 @@ kalyx says which Python is really used here, and why an import fails in it.
   kalyx demo                 see all of it on made-up data
   kalyx COMMAND --help       more on each
 """
-
-
-LOOKING = ("here", "why", "envs", "packages", "running", "kernels", "ask", "fit", "contrast", "weigh", "report",
-           "snapshot")
-OWN_SECONDS = 30.0  # for Kalyx's own work, beside five times what a child may take
-CHILD_SECONDS = 60.0
-
-
-class Overdue(KeyboardInterrupt):
-    """Kalyx's own work has no end in sight: it ends as by Ctrl-C, and says so."""
-
-    def __init__(self, seconds: float) -> None:
-        super().__init__(f"{seconds} s")
-        self.seconds = seconds
-
-
-def bounded(options: Any) -> Any:
-    """Set a bound on the time that a command which looks may take as a whole; return its options."""
-    import _signal
-
-    if options.command not in LOOKING or getattr(options, "prove", False) or not hasattr(_signal, "setitimer"):
-        return options
-    seconds = OWN_SECONDS + 5 * (options.timeout or CHILD_SECONDS)
-
-    def end(*_: object) -> None:
-        raise Overdue(seconds)
-
-    try:
-        _signal.signal(_signal.SIGALRM, end)
-        _signal.setitimer(_signal.ITIMER_REAL, seconds)
-    except ValueError:  # not in the main thread
-        pass
-    return options
 
 
 class CommandParser(Parser):
@@ -192,8 +160,8 @@ def run_command(argv: list[str]) -> int:
         return 0
     if options.command is None:
         raise UsageError("no command was given.", "kalyx --help lists them.")
-    with Patience(options.command):
-        status: str = load(COMMANDS[options.command][0]).run(bounded(options))
+    with Patience(options.command), Bound(options):
+        status: str = load(COMMANDS[options.command][0]).run(options)
     return STATUS[status]
 
 
