@@ -44,8 +44,8 @@ def pytest_configure(config: pytest.Config) -> None:
 
 
 def pytest_xdist_auto_num_workers(config: pytest.Config) -> int:
-    """Return how many processes run tests: one more than there are processors, as some tests wait."""
-    return (os.cpu_count() or 1) + 1
+    """Return how many processes run tests: two more than there are processors, as some tests wait."""
+    return (os.cpu_count() or 1) + 2
 
 
 @pytest.fixture(scope="session", autouse=True)

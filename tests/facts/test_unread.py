@@ -235,7 +235,7 @@ def test_no_expression_takes_for_ever() -> None:
         for name, one in patterns():
             for unit in UNITS:
                 for wrap in ("x '{}'!", "\n{}x:"):
-                    for size in (1_000, 100_000):  # the long one only where the short one took its time
+                    for size in (500, 100_000):  # the long one only where the short one took its time
                         text: str | bytes = wrap.format(unit * (size // len(unit)))
                         text = text.encode() if isinstance(one.pattern, bytes) else text
                         began = time.perf_counter()
@@ -247,7 +247,7 @@ def test_no_expression_takes_for_ever() -> None:
                             slow.append((name, unit))
                         finally:
                             signal.setitimer(signal.ITIMER_REAL, 0)
-                        if time.perf_counter() - began < 0.0005:
+                        if time.perf_counter() - began < 0.0003:
                             break
     finally:
         signal.signal(signal.SIGALRM, before)
