@@ -88,7 +88,7 @@ ENVIRONMENTS = {
 
 @pytest.mark.parametrize("shell", SCRIPTS)
 @pytest.mark.parametrize("kind", first_of_each(
-    ENVIRONMENTS, lambda k: "more" if k in ("moved", "without scripts", "base") else k, 1))
+    ENVIRONMENTS, lambda k: "more" if k in ("moved", "without scripts", "base", "conda") else k, 1))
 def test_lines_in_real_shells(kind: str, shell: str, world: World) -> None:
     """python, pip and console scripts are the environment's; another inside it, too; then all is as it was."""
     program, env = shell_program(shell), ENVIRONMENTS[kind](world)

@@ -25,6 +25,7 @@ from tests.support.build import (
     site_of,
     write,
 )
+from tests.support.thorough import some_pythons
 
 LISTING = """\
 import json, sys
@@ -55,7 +56,7 @@ def read_of(document: dict) -> tuple[list[str], list[list[str]]]:
         [d["name"], d["version"]] for d in result["distributions"])
 
 
-@pytest.mark.parametrize("version", sorted(other_pythons()))
+@pytest.mark.parametrize("version", some_pythons(other_pythons()))
 def test_packages_equal_the_interpreter(version: str, world: World, validate) -> None:
     """Path and distributions, of every Python here and of environments made with it."""
     python = other_pythons()[version]

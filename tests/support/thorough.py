@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections import Counter
 from collections.abc import Callable, Hashable, Iterable
 from typing import TypeVar
@@ -9,9 +10,10 @@ from typing import TypeVar
 import pytest
 from _pytest.mark.structures import ParameterSet
 
-__all__ = ["first_of_each"]
+__all__ = ["first_of_each", "some_pythons"]
 
 T = TypeVar("T")
+SHORT = f"{sys.version_info[0]}.{sys.version_info[1]}"
 
 
 def first_of_each(cases: Iterable[T], kind: Callable[[T], Hashable], most: int) -> list[ParameterSet]:
@@ -22,3 +24,10 @@ def first_of_each(cases: Iterable[T], kind: Callable[[T], Hashable], most: int) 
         met[kind(case)] += 1
         found.append(pytest.param(case, marks=[pytest.mark.thorough] if met[kind(case)] > most else []))
     return found
+
+
+def some_pythons(versions: Iterable[str]) -> list[ParameterSet]:
+    """Return versions as parameters: the oldest, the newest, the tests' own and one of those between for everybody."""
+    known = sorted(versions, key=lambda v: [int(n) for n in v.split(".")] if v[:1].isdigit() else [99])
+    ends = {*known[:1], *[v for v in known if v[:1].isdigit()][-1:], SHORT}
+    return first_of_each(known, lambda v: v if v in ends else "between", 1)

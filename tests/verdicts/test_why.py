@@ -36,7 +36,7 @@ from tests.support.build import (
     site_of,
     write,
 )
-from tests.support.thorough import first_of_each
+from tests.support.thorough import first_of_each, some_pythons
 
 ALL = [*SITUATIONS, *MORE_SITUATIONS, *COMPILED, *PROJECTS, *MISHAPS, *REACH, *NATIVES, *OWNERS, *LINKS, *STARTS,
        *GENERATED]
@@ -127,7 +127,6 @@ def all_say_the_same(world: World, case: Situation, report: dict) -> None:
 
 
 EVERY = sorted(other_pythons(), key=lambda v: [int(n) for n in v.split(".")] if v[0].isdigit() else [99])
-ENDS = (EVERY[0], EVERY[-1], SHORT)  # the oldest and the newest, whose own, and these tests' own
 PAIRS = [(a, b) for n, a in enumerate(ACCIDENTS) for b in list(ACCIDENTS)[n + 4::7]]
 
 
@@ -333,7 +332,7 @@ print('\\n'.join(sorted(n for n in names if n not in ('__main__', 'antigravity',
 """
 
 
-@pytest.mark.parametrize("version", first_of_each(EVERY, lambda v: v in ENDS, 3))
+@pytest.mark.parametrize("version", some_pythons(EVERY))
 def test_every_module_of_every_interpreter(version: str, world: World) -> None:
     """What the interpreter imports has no findings; what is said to fail does fail there."""
     python = other_pythons()[version]

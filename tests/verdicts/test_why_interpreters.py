@@ -8,8 +8,8 @@ from pathlib import Path
 
 import pytest
 
-from tests.support.build import SHORT, World, other_pythons, run, write
-from tests.support.thorough import first_of_each
+from tests.support.build import World, other_pythons, run, write
+from tests.support.thorough import some_pythons
 
 
 @dataclass(frozen=True)
@@ -109,8 +109,7 @@ def planted(world: World, site: Path, rows: list[Module]) -> None:
             write(site / name[5:] if name.startswith("SITE/") else world.project / name, text)
 
 
-@pytest.mark.parametrize("version", first_of_each(
-    sorted(other_pythons()), lambda v: v if v in ("2.7", "3.13", SHORT) else "another", 2))
+@pytest.mark.parametrize("version", some_pythons(other_pythons()))
 def test_causes_at_every_interpreter(version: str, world: World, validate) -> None:
     """One row of each kind at each interpreter: outcome and cause are right, and nothing else is said before it."""
     python = other_pythons()[version]
