@@ -12,6 +12,7 @@ import argparse
 import json
 import sys
 import tempfile
+from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 from coverage import Coverage, CoverageData
@@ -22,12 +23,21 @@ SOURCE = Path(__file__).parent.parent / "src" / "kalyx"
 
 def put_together(folder: Path, file: Path) -> None:
     """Write all that was noted in a folder into one file."""
+    arcs: dict[str, set[tuple[int, int]]] = {}
+    with ProcessPoolExecutor() as processes:  # there are thousands
+        for found in processes.map(noted_in, sorted(folder.iterdir()), chunksize=50):
+            for name, of_it in found.items():
+                arcs.setdefault(name, set()).update(of_it)
     whole = CoverageData(str(file))
-    for noted in sorted(folder.iterdir()):
-        one = CoverageData(no_disk=True)
-        one.loads(noted.read_bytes())
-        whole.update(one)
+    whole.add_arcs(arcs)
     whole.write()
+
+
+def noted_in(file: Path) -> dict[str, list[tuple[int, int]]]:
+    """Return the steps from line to line that one process has noted, of each file."""
+    one = CoverageData(no_disk=True)
+    one.loads(file.read_bytes())
+    return {name: one.arcs(name) or [] for name in one.measured_files()}
 
 
 def by_file(file: Path) -> dict[str, tuple[int, int]]:

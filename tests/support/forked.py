@@ -11,10 +11,11 @@ import os
 import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from tests.support.measured import RUNS, SHARED, VARIABLE, is_first, measured_here
+from tests.support.measured import SHARED, UNTIL, VARIABLE, is_first, measured_here
 
 __all__ = ["Forked"]
 
@@ -45,6 +46,8 @@ for name in ("difflib", "elftools.elf.elffile", "heapq", "packaging.requirements
 if measured:
     lines.stop()
     save(lines, measured[0])
+    lines.erase()
+    lines.start()  # here, as it takes longer than most of what is then run in the copies
 gc.freeze()
 
 def bind():  # have permissions bind this process and what it starts, as they do not bind the administrator
@@ -72,10 +75,10 @@ def run(asked):
         resource.setrlimit(resource.RLIMIT_AS, (asked["memory"], asked["memory"]))
     sys.argv[:] = asked["argv"]
     if asked["measure"]:
-        lines.erase()
         end = os._exit
         os._exit = lambda status: (lines.stop(), save(lines, measured[0]), end(status))
-        lines.start()
+    elif measured:
+        lines.stop()
     exec(asked["code"], {"__name__": "__main__"}) if asked["code"] else main()
 
 for line in sys.stdin:
@@ -110,18 +113,15 @@ class Forked:
             stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env={
                 "LANG": LANG, "PATH": os.defpath, **{n: os.environ[n] for n in (VARIABLE, SHARED) if n in os.environ}})
         self._server.wait()
-        self._runs = 0
 
     def can_run(self, env: Mapping[str, str]) -> bool:
         """Whether a process that is running already can do what one with these variables would."""
         return env.get("LANG") == LANG and not any(name in env for name in AT_START)
 
     def _is_measured(self, arguments: Sequence[str]) -> bool:
-        """Whether a run is the first of a command in a test, or one in some of the others; see RUNS."""
-        self._runs += 1
-        every = int(os.environ.get(RUNS, "12"))
-        return every > 0 and (self._runs % every == 0 or is_first(
-            os.environ.get("PYTEST_CURRENT_TEST", "").partition("[")[0], *arguments[:1]))
+        """Whether a run is the first or second of a command in a case of a test, where those are measured."""
+        kind = (os.environ.get("PYTEST_CURRENT_TEST", "").rpartition(" (")[0], *arguments[:1], "--json" in arguments)
+        return time.time() < float(os.environ.get(UNTIL, "inf")) and (is_first(*kind, 1) or is_first(*kind, 2))
 
     def run(self, arguments: Sequence[str], cwd: Path, env: Mapping[str, str], *, code: str = "",
             given: str = "", bound: bool = False, memory: int = 0) -> subprocess.CompletedProcess[str]:

@@ -1,14 +1,15 @@
 """Which lines and branches of Kalyx the tests run, where ``KALYX_COVERAGE`` names a folder for what is found.
 
-Of the runs of the command those are measured that are the first of their kind in a test, and one in some of the others:
-it takes twice as long, and what most of them do, others do too. Of a test itself it is measured where it starts no
-command and is not about made-up content, as that would be run hundreds of times.
+The first two runs of each command in each case of a test are measured, as text and as JSON: that takes twice as long,
+and what the others do, those do too. Of a test itself it is measured where it starts no command and is not about
+made-up content, as that would be run hundreds of times.
 ``tools/coverage_of_rooms.py`` puts together what all processes have left there.
 """
 
 from __future__ import annotations
 
 import hashlib
+import importlib.util
 import os
 import uuid
 from pathlib import Path
@@ -17,11 +18,11 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from coverage import Coverage
 
-__all__ = ["RUNS", "SHARED", "VARIABLE", "is_first", "lines_of_this_process", "measured_here", "save"]
+__all__ = ["SHARED", "UNTIL", "VARIABLE", "is_first", "lines_of_this_process", "measured_here", "save"]
 
 VARIABLE = "KALYX_COVERAGE"
 SHARED = "KALYX_TESTS_SHARED"  # the variable that names what the processes of one run have in common
-RUNS = "KALYX_COVERAGE_RUNS"  # the variable that says of how many other runs one is measured; 0: no run at all
+UNTIL = "KALYX_COVERAGE_UNTIL"  # the variable that says until when runs are measured, in seconds since 1970
 NOT_MEASURED = ["*/kalyx/probe/*", "*/kalyx/demo/payload/*"]  # these run in other Pythons, each alone
 
 
@@ -35,13 +36,16 @@ def lines_of_this_process() -> Coverage:
     """Return what notes, once it is started, which lines and branches are run."""
     from coverage import Coverage
 
-    lines = Coverage(data_file=None, branch=True, source_pkgs=["kalyx"], omit=NOT_MEASURED, config_file=False,
-                     messages=False)
-    lines.set_option("run:disable_warnings", ["module-not-measured", "no-data-collected"])  # what is run later
+    found = importlib.util.find_spec("kalyx")
+    assert found is not None and found.submodule_search_locations
+    # by its files, not as a source: what is not run in a process is not looked for in each, which takes long
+    lines = Coverage(data_file=None, branch=True, include=[f"{found.submodule_search_locations[0]}/*"],
+                     omit=NOT_MEASURED, config_file=False, messages=False)
+    lines.set_option("run:disable_warnings", ["no-data-collected"])
     return lines
 
 
-def is_first(*what: str) -> bool:
+def is_first(*what: object) -> bool:
     """Whether nothing of a kind was asked about before, by any process of this run of the tests."""
     name = hashlib.sha256(repr(what).encode()).hexdigest()
     try:
