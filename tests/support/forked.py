@@ -15,7 +15,7 @@ import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from tests.support.measured import SHARED, UNTIL, VARIABLE, is_first, measured_here
+from tests.support.measured import SHARED, UNTIL, VARIABLE, is_first, kind_of, measured_here
 
 __all__ = ["Forked"]
 
@@ -119,8 +119,8 @@ class Forked:
         return env.get("LANG") == LANG and not any(name in env for name in AT_START)
 
     def _is_measured(self, arguments: Sequence[str]) -> bool:
-        """Whether a run is the first or second of a command in a case of a test, where those are measured."""
-        kind = (os.environ.get("PYTEST_CURRENT_TEST", "").rpartition(" (")[0], *arguments[:1], "--json" in arguments)
+        """Whether a run is the first or second of its kind, where those are measured."""
+        kind = (kind_of(os.environ.get("PYTEST_CURRENT_TEST", "")), *arguments[:1], "--json" in arguments)
         return time.time() < float(os.environ.get(UNTIL, "inf")) and (is_first(*kind, 1) or is_first(*kind, 2))
 
     def run(self, arguments: Sequence[str], cwd: Path, env: Mapping[str, str], *, code: str = "",

@@ -1,8 +1,8 @@
 """Which lines and branches of Kalyx the tests run, where ``KALYX_COVERAGE`` names a folder for what is found.
 
-The first two runs of each command in each case of a test are measured, as text and as JSON: that takes twice as long,
-and what the others do, those do too. Of a test itself it is measured where it starts no command and is not about
-made-up content, as that would be run hundreds of times.
+The first two runs of each command in each test are measured, as text and as JSON, and in each case of the tables of
+causes: that takes twice as long, and what the others do, those do too. Of a test itself it is measured where it starts
+no command and is not about made-up content, as that would be run hundreds of times.
 ``tools/coverage_of_rooms.py`` puts together what all processes have left there.
 """
 
@@ -11,6 +11,7 @@ from __future__ import annotations
 import hashlib
 import importlib.util
 import os
+import re
 import uuid
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -18,11 +19,12 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from coverage import Coverage
 
-__all__ = ["SHARED", "UNTIL", "VARIABLE", "is_first", "lines_of_this_process", "measured_here", "save"]
+__all__ = ["SHARED", "UNTIL", "VARIABLE", "is_first", "kind_of", "lines_of_this_process", "measured_here", "save"]
 
 VARIABLE = "KALYX_COVERAGE"
 SHARED = "KALYX_TESTS_SHARED"  # the variable that names what the processes of one run have in common
 UNTIL = "KALYX_COVERAGE_UNTIL"  # the variable that says until when runs are measured, in seconds since 1970
+EACH_CASE = re.compile(r"test_(cause_and_remedy|slip|printed_here|odd_files|healthy_import_\w+)\[")
 NOT_MEASURED = ["*/kalyx/probe/*", "*/kalyx/demo/payload/*"]  # these run in other Pythons, each alone
 
 
@@ -43,6 +45,11 @@ def lines_of_this_process() -> Coverage:
                      omit=NOT_MEASURED, config_file=False, messages=False)
     lines.set_option("run:disable_warnings", ["no-data-collected"])
     return lines
+
+
+def kind_of(test: str) -> str:
+    """Return what of a test's name says which runs of the command are alike: all of it where each case has a cause."""
+    return test.rpartition(" (")[0] if EACH_CASE.search(test) else test.partition("[")[0]
 
 
 def is_first(*what: object) -> bool:
