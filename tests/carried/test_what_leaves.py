@@ -162,7 +162,7 @@ def test_names_of_secrets(name: str, is_one: bool) -> None:
     ("/home/ada", "ada", "node7.lab.example", "/home/ada/x on node7, node7.lab.example", "~/x on host, host"),
     ("/home/ada", "ada", "node7", "/home/adam/x by ada, Ada, nevada", "/home/adam/x by user, user, nevada"),
     ("/home/ada/", "ada", "node7", "cd /home/ada; node70 NODE7", "cd ~; node70 host"),
-    ("/var/root", "root", "localhost", "/var/root/x as root at localhost", "~/x as root at localhost"),
+    ("/srv/adm", "root", "localhost", "/srv/adm/x as root at localhost", "~/x as root at localhost"),
     ("C:\\Users\\ada", "ada", "PC-9", "c:\\users\\ADA\\x on pc-9", "~\\x on host"),
     ("/home/ed", "ed", "x", "ed tried x", "ed tried x"), ("/home/ed", "ed", "x", "ed", "user"),
     ("/", "ada", "", "/x of ada_2, a.ada.b", "/x of user_2, a.user.b"), ("", "", "", "nothing", "nothing")])

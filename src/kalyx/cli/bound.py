@@ -35,7 +35,8 @@ class Bound:
         self._seconds = 0.0
         if options.command in LOOKING and not getattr(options, "prove", False) and hasattr(signal, "setitimer"):
             self._seconds = OWN_SECONDS + 5 * (options.timeout or CHILD_SECONDS)
-        self._before: Any = None
+        self._is_set = False
+        self._before: Any = None  # stays so where what was there was not set by Python
 
     def __enter__(self) -> None:
         if not self._seconds:
@@ -44,12 +45,13 @@ class Bound:
             self._before = signal.signal(signal.SIGALRM, self._end)
         except ValueError:  # not in the main thread
             return
+        self._is_set = True
         signal.setitimer(signal.ITIMER_REAL, self._seconds)
 
     def __exit__(self, *_: object) -> None:
-        if self._before is not None:
+        if self._is_set:
             signal.setitimer(signal.ITIMER_REAL, 0)
-            signal.signal(signal.SIGALRM, self._before)
+            signal.signal(signal.SIGALRM, signal.SIG_DFL if self._before is None else self._before)
 
     def _end(self, *_: object) -> None:
         raise Overdue(self._seconds)
