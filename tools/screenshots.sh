@@ -41,7 +41,7 @@ shot enrol 'kalyx enrol lab --overwrite'
 shot mend 'kalyx mend springplan --yes'
 shot fit 'kalyx fit inventory.py'
 shot contrast 'kalyx contrast env:lab-old env:lab'
-shot weigh 'kalyx weigh --at env:lab-old; kalyx weigh --envs --most 3'
+shot weigh 'kalyx weigh; kalyx weigh --at env:lab-old'
 shot point 'kalyx point lab --dry-run; echo; kalyx point lab --file germination.ipynb'
 shot enter 'kalyx enter lab-old; kalyx enter lab-old --start < <(echo which python pip; echo exit)'
 
