@@ -114,6 +114,7 @@ def test_layers_and_what_hides_what(world: World, validate) -> None:
     causes = [f["cause"] for f in document["result"]["findings"]]
     assert sorted(causes) == ["dependency-absent", "layer-leak", "version-conflict"]
     assert ("runs-code", str(site / "easy.pth")) in [(n["note"], n["path"]) for n in document["notes"]]
+    assert str(site / "old.egg-info") not in [n["path"] for n in document["notes"]]  # an old form, and whole
     assert document["exit"] == 1
     narrow = world.answer("packages", "--at", str(lab), "--module", "linked")
     assert [d["name"] for d in narrow["result"]["distributions"]] == ["linked-kit"]

@@ -158,7 +158,8 @@ def test_a_real_project(world: World) -> None:
 
 def test_one_import_does_not_spoil_the_next(world: World) -> None:
     """A crash, an exit, a hang, a killed group: the rest is still tried, each in its own right."""
-    world.activate(world.venv("lab"))
+    lab = world.venv("lab")
+    world.activate(lab)
     for name, code in {
             "dies": "import os\nos.kill(os.getpid(), 11)\n", "leaves": "raise SystemExit(3)\n",
             "kills": "import os\nos.killpg(0, 9)\n", "orphan": "import os\nos.kill(os.getppid(), 9)\n",
@@ -181,6 +182,11 @@ def test_one_import_does_not_spoil_the_next(world: World) -> None:
     alone = world.answer("why", "orphan")["result"]["imports"][0]["causes"][0]
     assert "the process that had started it" in alone["because"]
     assert [(e["path"], e["line"]) for e in alone["evidence"]][-1] == (str(world.project / "orphan.py"), 2)
+    # a slow start counts: where it hangs is told before the time is up
+    write(site_of(lab) / "sitecustomize.py", "import time\ntime.sleep(1.5)\n")
+    slow = world.answer("why", "hangs", "--timeout", "4")["result"]["imports"][0]["causes"][0]
+    assert [(e["path"], e["line"]) for e in slow["evidence"]] == [(str(world.project / "hangs.py"), 2)]
+    (site_of(lab) / "sitecustomize.py").unlink()
     # what its own children do with themselves is their matter
     write(world.project / "forks.py", "import os\npid = os.fork()\nif not pid:\n    os._exit(7)\n"
           "assert os.waitpid(pid, 0)[1] == 7 << 8\npid = os.fork()\nif not pid:\n    os.kill(os.getpid(), 9)\n"

@@ -27,7 +27,7 @@ class Situation:
     others: tuple[str, ...] = ()
     outcome: str = "fails"
     privileged: bool = True  # False: as one whom permissions bind
-    hangs: bool = False  # what is started does not end: it is given four seconds
+    hangs: bool = False  # what is started does not end: it is given a few seconds
 
 
 def _installed_in_other(w: World, lab: Path) -> None:

@@ -55,7 +55,7 @@ def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
             pytest.skip("this system's Python has no package to find in it")
         make_venv(world.home / "base", "/usr/bin/python3")
     case.build(world, lab)
-    limit = ("--timeout", "8") if case.hangs else ()  # where it hangs is told by itself, a second before
+    limit = ("--timeout", "6") if case.hangs else ()  # where it hangs is told by itself, half a second before
     document = world.answer("why", case.ask, "--at", case.at, *limit, privileged=case.privileged)
     validate(document)
     report = document["result"]["imports"][0]
@@ -91,7 +91,7 @@ def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
 
 def said_elsewhere(world: World, case: Situation, report: dict) -> None:
     """Hold what is concluded from a snapshot against what is concluded here: it is the same."""
-    limit = ("--timeout", "8") if case.hangs else ()  # where it hangs is told by itself, a second before
+    limit = ("--timeout", "6") if case.hangs else ()  # where it hangs is told by itself, half a second before
     file = str(world.root / "snapshot.json")
     taken = world.kalyx("snapshot", "--at", case.at, "--why", case.ask, "--to", file, *limit,
                         privileged=case.privileged)

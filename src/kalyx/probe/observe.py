@@ -5,7 +5,8 @@ can: until the import has been tried it loads nothing but modules built into
 the interpreter, so that a file of the person's own that hides a module of the
 standard library does to the import exactly what it would do without us.
 
-Started as ``python FLAGS -c BOOT THIS-FILE RESULT LIMIT START MAIN REQUEST...``.
+Started as ``python FLAGS -c BOOT THIS-FILE RESULT LIMIT BEGUN START MAIN REQUEST...``.
+LIMIT is in seconds, from BEGUN by the system's clock: so long is an import waited for before the stack is told.
 START is the first entry of the path where that is no script's: ``behind:FOLDER`` for one after the standard library.
 A request is ``MODULE[:NAME]``, an import (with a name it may begin with dots); ``@FILE``, to compile a file; or
 ``<FOLDER`` or ``>FOLDER``, to put a folder at the front or the end of the path.
@@ -298,6 +299,14 @@ def compile_file(path):
                 data[error.start:error.start + 1],), (path, data[:error.start].count(b"\n") + 1, 1, ""))
 
 
+def time_left(limit, begun):
+    """Return the seconds that are left of a limit which began, by the system's clock, before the interpreter ran."""
+    if "time" not in sys.builtin_module_names:
+        return limit
+    import time
+    return min(limit, max(0.1, limit - (time.time() - begun)))
+
+
 def watch(path, limit):
     """Have the interpreter write its stack to a file when it crashes or hangs."""
     file = open(path, "wb", 0)
@@ -465,8 +474,8 @@ def add_folders(requests):
 
 def main():
     """Carry out the command line (see the module's docstring)."""
-    result, limit, start, script = sys.argv[2:6]
-    asked = sys.argv[6:]
+    result, limit, begun, start, script = sys.argv[2:7]
+    asked = sys.argv[7:]
     held = None
     sys.dont_write_bytecode = True  # looking changes nothing
     out = open(result, "wb", 0)
@@ -474,7 +483,7 @@ def main():
     about = who()
     asked, about["front"], about["back"] = add_folders(asked)
     out.write((dump({"who": about}) + "\n").encode("ascii"))
-    held = watch(result + ".stack", float(limit))
+    held = watch(result + ".stack", time_left(float(limit), float(begun)))
     if "posix" in sys.builtin_module_names:
         import posix as system
     else:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 import sys
+import time
 from _frozen_importlib_external import MAGIC_NUMBER  # `importlib.util` has it too, and takes long to load
 
 from kalyx.core.errors import Unreadable
@@ -172,7 +173,7 @@ class _Trial:
         self._folder = machine.make_folder()
         self._file = os.path.join(self._folder, "result")
         argv = [*launch.argv, "-c", *_probe(probe_folder, interpreter), self._file,
-                str(max(limit * 0.9, limit - 1.0)), start_word(launch), launch.main or "", *requests]
+                str(max(limit * 0.9, limit - 1.0)), str(time.time()), start_word(launch), launch.main or "", *requests]
         self._begun = machine.begin(argv, env=launch.env, cwd=launch.cwd, limit=limit)
 
     def ended(self) -> bool:

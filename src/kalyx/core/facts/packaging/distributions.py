@@ -247,9 +247,11 @@ class SiteMetadata:
         return False if "INSTALLER" in names and "RECORD" in names else None
 
     def names_inside(self, entry: str) -> list[str]:
-        """Return the files of one metadata entry; an egg-info file has none."""
+        """Return the files of one metadata entry; an egg-info that is one file, as distutils wrote it, has none."""
         if entry not in self._inside:
-            self._inside[entry] = self.files.names_in(self.files.path.join(self.folder, entry))
+            whole = self.files.path.join(self.folder, entry)
+            is_one_file = entry.endswith(".egg-info") and self.files.is_file(whole)
+            self._inside[entry] = [] if is_one_file else self.files.names_in(whole)
         return self._inside[entry]
 
     def size_of(self, distribution: Distribution) -> int | None:

@@ -35,5 +35,5 @@ def hang(case: Case, failure: Failure | None) -> Finding | None:
         tuple(frame_evidence(case, case.obs.stack)) or (
             Evidence(f"it was ended after {case.obs.seconds:.0f} s; where it was is not known",
                      case.python.executable),),
-        (Remedy("Look at the place named above; give it longer with --timeout if it is only slow.",
-                "manual", changes="nothing"),))
+        (Remedy(f"{'Look at the place named above; give' if frame else 'Give'} it longer with --timeout if it is only "
+                "slow.", "manual", changes="nothing"),))
