@@ -28,6 +28,11 @@ from tests.support.build import (
 # Code, and the Pythons that it is for as fit says; held against every Python of this machine
 CODE = {
     "match": ("match 1:\n    case 1:\n        pass\n", ">=3.10"),
+    "match without a space": ("match(1):\n    case 1:\n        pass\n", ">=3.10"),
+    "call of a match": ("match = print\nmatch(1)\n", None),
+    "walrus in a list": ("x = [\n    y\n    for n in range(3)\n    if (y := n)\n]\n", ">=3.8"),
+    "by position, in lines": ("def f(\n    a,\n    /\n):\n    return a\n", ">=3.8"),
+    "decorator called twice": ("def a(x):\n    return lambda y: lambda f: f\n@a(1)(2)\ndef f():\n    pass\n", ">=3.9"),
     "walrus": ("if (n := 3) > 2:\n    pass\n", ">=3.8"),
     "by position": ("def f(a, /):\n    return a\n", ">=3.8"),
     "union as a type": ("def f(x: int | None) -> str | None:\n    return x\n", ">=3.10"),
@@ -44,6 +49,16 @@ CODE = {
     "name behind a dot": ("import math\nprint(math.prod([1, 2]))\n", ">=3.8"),
     "name of another": ("class math:\n    prod = 1\nprint(math.prod)\n", None),
     "name under a condition": ("import sys, math\nif sys.version_info >= (3, 8):\n    print(math.prod([1]))\n", None),
+    "name in one decision": (
+        "import sys, types\nif sys.version_info >= (3, 10) and isinstance(1, types.UnionType):\n    pass\n", None),
+    "name in one of two": ("import math\nprint(math.prod([1]) if hasattr(math, 'prod') else 1)\n", None),
+    "answer with a name": (
+        "import sys, math\nNEWER = sys.version_info >= (3, 8)\nif NEWER:\n    print(math.prod([1]))\n", None),
+    "left before": ("import math\ndef f():\n    if not hasattr(math, 'prod'):\n        return 1\n"
+                    "    return math.prod([1])\nf()\n", None),
+    "left for another reason": ("import math\ndef f(x):\n    if hasattr(x, 'prod'):\n        return 1\n"
+                                "    return math.prod([1])\nf(1)\n", ">=3.8"),
+    "module that is written to": ("import sys\nsys.modules['seeds'] = sys\nprint(sys.platlibdir)\n", ">=3.9"),
     "name that went": ("from collections import Mapping\n", "<3.10"),
     "module that went": ("import imp\n", None),
 }

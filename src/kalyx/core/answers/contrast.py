@@ -160,8 +160,9 @@ def _imported_here(context: SeatContext, a: Side, b: Side) -> dict[str, Place]:
     found: dict[str, Place] = {}
     own = OwnModules(m, [context.folder])
     for file in read_needs(m, files, context.folder):
+        is_own = own.beside(file)
         for item in file.imports:
-            if own.has(item.module, file):
+            if is_own(item.module):
                 continue
             for name in by_module.get(item.module.split(".")[0], ()):
                 found.setdefault(name, Place(file.path, item.line, item.cell, item.guard))

@@ -47,6 +47,8 @@ class Run:
         self._failed: RunResult | None = None
         self._mark = f"{descendants.OWN_MARK}.{next(_numbers)}"
         env = {**env, descendants.VARIABLE: self._mark}
+        if judged is None:  # what was judged good starts nothing that could outlive us
+            descendants.adopt_orphans()  # before it can leave any
         try:
             with _turn:  # a child that is not in the list yet would be taken for a stray one
                 if _closing:
@@ -59,8 +61,7 @@ class Run:
             closed = folder is not None and getattr(error, "filename", None) == folder
             self._failed = RunResult(None, b"", b"", False, 0.0, reason_of(error), closed)
             return
-        descendants.adopt_orphans()
-        if judged is None:  # what was judged good starts nothing that could outlive us
+        if judged is None:
             guard.watch()
         self._watch = _watch(self._child, most)
 

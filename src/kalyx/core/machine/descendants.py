@@ -20,6 +20,7 @@ __all__ = ["OWN_MARK", "VARIABLE", "adopt_orphans", "end_all"]
 VARIABLE = "KALYX_RUN"
 OWN_MARK = f"{os.getpid()}-{os.urandom(6).hex()}"
 ROUNDS = 200  # a process that starts others while it is ended
+EMPTY_ROUNDS = 4  # one that was there when all were listed may have started another since, and ended: so it is not seen
 SET_CHILD_SUBREAPER = 36
 _adopting = False
 
@@ -58,9 +59,12 @@ def end_all(pid: int, mark: str, others: Collection[int] = (), guard: int = 0, f
     first = first or pid
     if _last_number() == pid == first:
         return  # nothing was started after it
+    empty = 0
     for _ in range(ROUNDS):
+        newest = _last_number()
         found = list(_started_by(pid, mark, others, guard, first))
-        if not found:
+        empty = 0 if found else empty + 1
+        if not found and (newest == _last_number() or empty == EMPTY_ROUNDS):
             return
         for one in found:
             try:

@@ -6,11 +6,12 @@ Most of the time is the system's own, a call for each file. Where copies of this
 
 from __future__ import annotations
 
-import marshal
 import os
-import sys
+from functools import partial
 from operator import attrgetter
 from stat import S_ISDIR
+
+from kalyx.core.machine.copies import Copy, can_copy_itself
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -31,17 +32,20 @@ def begin_listing(folders: Sequence[str], closed: Callable[[str, str], object]) 
     Links are not followed. Sparse files count as allocated. Where the system does not tell (Windows), what a file
     seems to have counts. `closed` is told of what cannot be listed.
     """
-    if not _can_copy_itself():
+    if not can_copy_itself():
         return lambda: _list_all(*_first(folders, closed), closed)
     found, queue = _first(folders, closed)
     while queue and len(queue) < ENOUGH:
         _list(queue.pop(0), found, queue, closed)
     count = min(os.cpu_count() or 1, MOST_WALKERS)
-    begun = [(share, _begin(share)) for share in (queue[n::count] for n in range(count)) if share]
+    begun = [(share, Copy(partial(_list_share, share))) for share in (queue[n::count] for n in range(count)) if share]
 
     def result() -> list[DiskEntry]:
         for share, walker in begun:
-            found.extend(_result(share, walker, closed))
+            listed, troubles = walker.result() or (_list_all([], list(share), closed), ())
+            found.extend(listed)
+            for path, why in troubles:
+                closed(path, why)
         return found
 
     return result
@@ -84,52 +88,11 @@ def _list(here: str, found: list[DiskEntry], queue: list[str], closed: Callable[
         closed(here, error.strerror or str(error))
 
 
-# -- copies of this process -------------------------------------------------------------------
-def _can_copy_itself() -> bool:
-    """Whether a copy of this process would be whole: threads are not copied with it."""
-    import _thread
-
-    return sys.platform == "linux" and (os.cpu_count() or 1) > 1 and _thread._count() == 0
-
-
-def _begin(folders: list[str]) -> tuple[int, int] | None:
-    """Start a copy that lists all below some folders; return its number and where it writes; None if that cannot be."""
-    own = os.getpid()
-    try:
-        reading, writing = os.pipe()
-        pid = os.fork()
-    except OSError:
-        return None
-    if pid:
-        os.close(writing)
-        return pid, reading
-    try:
-        os.close(reading)
-        found: list[DiskEntry] = []
-        troubles: list[tuple[str, str]] = []
-        while folders and os.getppid() == own:  # who asked may have been ended meanwhile
-            _list(folders.pop(), found, folders, lambda path, why: troubles.append((path, why)))
-        data = memoryview(marshal.dumps((found, troubles)))
-        while data:
-            data = data[os.write(writing, data):]
-    finally:
-        os._exit(0)  # whatever it was: nothing that this process does at its end is the copy's to do
-
-
-def _result(folders: list[str], walker: tuple[int, int] | None, closed: Callable[[str, str], object]
-            ) -> list[DiskEntry]:
-    """Return what a copy has listed, and tell what it could not list; what it did not do is done here."""
-    data = b""
-    if walker is not None:
-        pid, reading = walker
-        with open(reading, "rb") as file:
-            data = file.read()
-        os.waitpid(pid, 0)
-    try:
-        found, troubles = marshal.loads(data)
-    except (ValueError, EOFError, TypeError):  # it was ended, or there was none
-        return _list_all([], list(folders), closed)
-    for path, why in troubles:
-        closed(path, why)
-    entries: list[DiskEntry] = found
-    return entries
+def _list_share(folders: list[str], is_waited_for: Callable[[], bool]
+                ) -> tuple[list[DiskEntry], list[tuple[str, str]]]:
+    """Return the entries of folders and of all below them, and what cannot be listed."""
+    found: list[DiskEntry] = []
+    troubles: list[tuple[str, str]] = []
+    while folders and is_waited_for():
+        _list(folders.pop(), found, folders, lambda path, why: troubles.append((path, why)))
+    return found, troubles

@@ -7,6 +7,7 @@ import os
 import sys
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.machine.copies import can_copy_itself, shared_out
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -30,14 +31,31 @@ def share_out(machine: Machine, function: Callable[..., Any], parts: Sequence[Se
     JSON. What a child did not do, as it was ended or could not start, is done here.
     """
     count = max(1, min(os.cpu_count() or 1, MOST_PROCESSES, len(parts)))
+    done: dict[int, Any] = {}
+    if can_copy_itself():
+        def work(part: Sequence[Any]) -> tuple[Any, dict[str, str]]:
+            return function(machine, *part), dict(machine.troubles)
+
+        for number, (result, troubles) in shared_out(work, parts, count).items():
+            done[number] = result
+            for path, reason in troubles.items():
+                machine.report(path, reason)
+    else:
+        done = _by_children(machine, function, parts, count)
+    for number, part in enumerate(parts):
+        yield done[number] if number in done else function(machine, *part)
+
+
+def _by_children(machine: Machine, function: Callable[..., Any], parts: Sequence[Sequence[Any]], count: int
+                 ) -> dict[int, Any]:
+    """Return what was made of the parts by children that were given an equal share each, and by this process."""
     shares = [list(range(n, len(parts), count)) for n in range(count)]
     begun = [_begin(machine, function, [parts[n] for n in share]) for share in shares[1:]]
-    done: dict[int, Any] = {n: function(machine, *parts[n]) for n in shares[0]}
+    done = {n: function(machine, *parts[n]) for n in shares[0]}
     for share, child in zip(shares[1:], begun, strict=True):
         for number, result in zip(share, _result_of(machine, child), strict=False):
             done[number] = result
-    for number, part in enumerate(parts):
-        yield done[number] if number in done else function(machine, *part)
+    return done
 
 
 def _begin(machine: Machine, function: Callable[..., Any], parts: list[Sequence[Any]]) -> tuple[str, Any] | None:

@@ -10,22 +10,29 @@ from __future__ import annotations
 
 import ast
 import re
-from bisect import bisect_left, bisect_right
-from itertools import accumulate
 
 from kalyx.core.facts.source_code.cells import read_pieces
 from kalyx.core.facts.source_code.path_changes import PathReader
-from kalyx.core.facts.source_code.syntax import catches_import_error, dotted, is_type_checking, parse
+from kalyx.core.facts.source_code.syntax import (
+    catches_import_error,
+    dotted,
+    is_type_checking,
+    lines_of,
+    parse,
+    places_of,
+    within,
+)
 from kalyx.core.lean.record import record, replace
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator, Sequence
+    from collections.abc import Callable, Iterator, Sequence
     from typing import Any
 
     from kalyx.core.facts.files import Files
 
-    _Item = tuple[ast.AST, str, tuple[int, int] | None]
+    _Lines = tuple[int, int] | None
+    _Item = tuple[ast.AST, str, _Lines]
     _Each = Callable[[ast.Module, str, int | None, Sequence["ImportedName"]], object]
 
 __all__ = ["ImportedName", "Source", "find_sources", "package_root", "read_source"]
@@ -133,8 +140,7 @@ class _Reader:
                 self._by_line(cell, text)
             else:
                 known = len(self.found)
-                places, has_calls = _import_lines(text, lines := text.split("\n"))
-                self._walk(tree, cell, lines, places, has_calls=has_calls)
+                self._walk(tree, cell, text)
                 if each is not None:
                     each(tree, text, cell, self.found[known:])
         unique = {(i.request, i.guard): i for i in reversed(self.found)}
@@ -157,35 +163,42 @@ class _Reader:
             else:
                 self._from(match.group(2), [], line, guard, cell, said)
 
-    def _walk(self, tree: ast.AST, cell: int | None, lines: list[str], imports: list[int], *, has_calls: bool) -> None:
-        """Visit every statement, iteratively: a tree may be deeper than Python's own stack.
+    def _walk(self, tree: ast.AST, cell: int | None, text: str) -> None:
+        """Visit the statements in whose lines something can be imported; a call that does it can stand in any of them.
 
-        Only in those `imports` lines can anything be imported; what has none of them in it is passed over. With
-        `has_calls` a call may do it, which can stand in any expression.
+        It is done iteratively: a tree may be deeper than Python's own stack.
         """
-        children_of = ast.iter_child_nodes if has_calls else _bodies
-        queue: list[_Item] = [(tree, "", None)]
+        imports, calls = _import_lines(text)
+        rows = text.split("\n") if imports else []
+        queue: list[_Item] = [(tree, "", None)] if imports else []
         while queue:
             node, guard, instead_of = queue.pop()
-            known, line = len(self.found), getattr(node, "lineno", 0)
-            text = lines[line - 1].strip() if 0 < line <= len(lines) else ""
+            known = len(self.found)
+            self._statement(node, guard, cell, rows)
+            if len(self.found) > known:
+                self.found[known:] = [replace(i, instead_of=instead_of) for i in self.found[known:]]
+            children_of = _children if calls and within((node,), calls) else _bodies
+            if children_of is _children or isinstance(node, _HOLDS_STATEMENTS):
+                parts = list(_inside(node, guard, instead_of, self.flags, children_of))
+                queue += reversed([(child, held, lines) for children, held, lines in parts
+                                   for child in within(children, imports)])
+
+    def _statement(self, node: ast.AST, guard: str, cell: int | None, rows: Sequence[str]) -> None:
+        """Take up what a statement, or a call, imports by itself, and the flags that it sets."""
+        if isinstance(node, (ast.Import, ast.ImportFrom, ast.Call)):
+            text = rows[node.lineno - 1].strip() if node.lineno <= len(rows) else ""
             if isinstance(node, ast.Import):
                 for alias in node.names:
                     self._add(alias.name, None, node.lineno, guard, cell, text)
             elif isinstance(node, ast.ImportFrom):
                 self._from("." * node.level + (node.module or ""), [a.name for a in node.names],
                            node.lineno, guard, cell, text)
-            elif isinstance(node, ast.Call):
+            else:
                 self._call(node, guard, cell, text)
-            elif type(node).__name__ in ("Try", "TryStar"):
-                self.flags |= _flags_of(node)
-            elif isinstance(node, ast.Assign) and _asks_if_there(node.value):
-                self.flags |= {t.id for t in node.targets if isinstance(t, ast.Name)}
-            if len(self.found) > known:
-                self.found[known:] = [replace(i, instead_of=instead_of) for i in self.found[known:]]
-            if has_calls or isinstance(node, _HOLDS_STATEMENTS):
-                inside = _inside(node, guard, instead_of, self.flags, children_of)
-                queue += reversed([item for item in inside if _has_one_of(imports, item[0])])
+        elif type(node).__name__ in ("Try", "TryStar"):
+            self.flags |= _flags_of(node)
+        elif isinstance(node, ast.Assign) and _asks_if_there(node.value):
+            self.flags |= {t.id for t in node.targets if isinstance(t, ast.Name)}
 
     def _call(self, node: ast.Call, guard: str, cell: int | None, text: str) -> None:
         """Read ``import_module("x")``, ``__import__("x")``, ``sys.path.append("folder")``."""
@@ -238,23 +251,10 @@ class _Reader:
             self.found.append(ImportedName(module, name, line, guard, cell, text))
 
 
-def _import_lines(text: str, lines: Sequence[str]) -> tuple[list[int], bool]:
-    """Return the lines in which something may be imported, and whether calls do it too."""
-    has_calls = any(call in text for call in _CALLS)
-    ends = list(accumulate(len(line) + 1 for line in lines))
-    found = set()
-    for word in ("import", "find_spec", "sys.modules", *(_CALLS if has_calls else ())):
-        at = text.find(word)
-        while at >= 0:
-            found.add(bisect_right(ends, at) + 1)
-            at = text.find(word, at + 1)
-    return sorted(found), has_calls
-
-
-def _has_one_of(lines: list[int], node: ast.AST) -> bool:
-    first = getattr(node, "lineno", 0)
-    at = bisect_left(lines, first)
-    return not first or (at < len(lines) and lines[at] <= (getattr(node, "end_lineno", None) or lines[at]))
+def _import_lines(text: str) -> tuple[list[int], list[int]]:
+    """Return the lines in which something may be imported, and those of them in which a call may do it."""
+    calls = list(places_of(text, _CALLS))
+    return lines_of(text, [*places_of(text, ("import", "find_spec", "sys.modules")), *calls]), lines_of(text, calls)
 
 
 def package_root(files: Files, path: str) -> str:
@@ -266,42 +266,43 @@ def package_root(files: Files, path: str) -> str:
     return str(folder)
 
 
+def _children(node: ast.AST) -> list[ast.AST]:
+    return list(ast.iter_child_nodes(node))
+
+
 def _bodies(node: ast.AST) -> list[ast.AST]:
     """Return the statements inside a statement."""
     return [child for field in ("body", "orelse", "cases") for child in getattr(node, field, ())]
 
 
-def _inside(node: ast.AST, guard: str, instead_of: tuple[int, int] | None, flags: set[str],
-            children_of: Callable[[ast.AST], Iterable[ast.AST]] = ast.iter_child_nodes) -> Iterator[_Item]:
-    """Yield the parts of a node, each with the guard that holds for it; `flags` tell what could be imported."""
-    children: list[tuple[ast.AST, str]] = []
+def _inside(node: ast.AST, guard: str, instead_of: _Lines, flags: set[str],
+            children_of: Callable[[ast.AST], Sequence[ast.AST]]) -> Iterator[tuple[Sequence[ast.AST], str, _Lines]]:
+    """Yield the parts of a node, with the guard that holds for them; `flags` tell what could be imported."""
     if type(node).__name__ in ("Try", "TryStar"):
         tried: Any = node
         caught = any(_does_without(h) for h in tried.handlers)
         hold = stronger(guard, "try") if caught else guard
-        yield from ((child, hold, instead_of) for child in tried.body)
         lines = (tried.body[0].lineno, tried.body[-1].end_lineno or tried.body[-1].lineno)
-        yield from ((child, guard, lines if caught else instead_of) for child in tried.handlers)
-        children = [*[(child, hold) for child in tried.orelse],  # it runs only if what was tried is there
-                    *[(child, guard) for child in tried.finalbody]]
+        yield tried.body, hold, instead_of
+        yield tried.handlers, guard, lines if caught else instead_of
+        yield tried.orelse, hold, instead_of  # it runs only if what was tried is there
+        yield tried.finalbody, guard, instead_of
     elif isinstance(node, ast.If) and (_asks_where_it_runs(node.test) or _asks_if_there(node.test)
                                        or _names_in(node.test) & flags):
-        hold = stronger(guard, "try")  # one branch runs here, the other elsewhere
-        children = [(child, hold) for child in (*node.body, *node.orelse)]
+        yield (*node.body, *node.orelse), stronger(guard, "try"), instead_of  # one runs here, the other elsewhere
     elif isinstance(node, ast.If) and not is_type_checking(node.test):
-        hold = stronger(guard, "condition")
-        children = [(child, hold) for child in (*node.body, *node.orelse)]
-        yield node.test, guard, instead_of
+        yield (node.test,), guard, instead_of
+        yield (*node.body, *node.orelse), stronger(guard, "condition"), instead_of
     elif isinstance(node, ast.If):
-        children = [*[(child, "typing") for child in node.body], *[(child, guard) for child in node.orelse]]
+        yield node.body, "typing", instead_of
+        yield node.orelse, guard, instead_of
     elif isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.Lambda)):
-        children = [(child, stronger(guard, "function")) for child in children_of(node)]
+        yield children_of(node), stronger(guard, "function"), instead_of
     elif isinstance(node, ast.With) and any(dotted(getattr(i.context_expr, "func", None)) in (
             "suppress", "contextlib.suppress") for i in node.items):
-        children = [(child, stronger(guard, "try")) for child in node.body]
+        yield node.body, stronger(guard, "try"), instead_of
     else:
-        children = [(child, guard) for child in children_of(node)]
-    yield from ((child, hold, instead_of) for child, hold in children)
+        yield children_of(node), guard, instead_of
 
 
 def stronger(a: str, b: str) -> str:
@@ -314,8 +315,12 @@ def _flags_of(tried: Any) -> set[str]:
     if not any(_does_without(h) for h in tried.handlers):
         return set()
     found = set()
-    for node in (n for part in (*tried.body, *tried.handlers, *tried.orelse) for n in ast.walk(part)):
-        if isinstance(node, ast.Assign) and isinstance(node.value, ast.Constant) and (
+    queue: list[Any] = [*tried.body, *tried.handlers, *tried.orelse]
+    while queue:
+        node = queue.pop()
+        if isinstance(node, _HOLDS_STATEMENTS):
+            queue += [n for n in ast.iter_child_nodes(node) if not isinstance(n, ast.expr)]
+        elif isinstance(node, ast.Assign) and isinstance(node.value, ast.Constant) and (
                 node.value.value is None or isinstance(node.value.value, bool)):
             found |= {t.id for t in node.targets if isinstance(t, ast.Name)}
     return found

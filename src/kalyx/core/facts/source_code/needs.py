@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
 __all__ = ["CodeNeeds", "needs_as_data", "read_needs"]
 
-FORM = 1  # grows when what is read of a file, or how it is kept, changes
+FORM = 2  # grows when what is read of a file, or how it is kept, changes
 MANY = 60  # files, from which on more than one process is worth its start
 CHUNK = 25  # files that a process is given at once
 CACHE_LIMIT = 64 * 1024 * 1024  # bytes
@@ -55,8 +55,9 @@ def read_needs(machine: Machine, paths: Sequence[str], root: str) -> list[CodeNe
     place = m.path.join(user_folder(m, "cache"), f"needs-{name}.json")
     known = _recalled(m, place)
     states = {p: _state(m, p) for p in paths}
-    data = {p: known[p][1] for p in paths if p in known and known[p][0] == states[p] != []}
-    unread = [p for p in paths if p not in data]
+    found = {p: needs for p, (state, needs, _) in known.items() if p in states and state == states[p] != []}
+    data = {p: known[p][2] for p in found}
+    unread = [p for p in paths if p not in found]
     chunks = [(unread[n:n + CHUNK], root) for n in range(0, len(unread), CHUNK)]
     for chunk in m.in_processes(needs_as_data, chunks) if len(unread) >= MANY else (
             needs_as_data(m, *chunk) for chunk in chunks):
@@ -64,7 +65,7 @@ def read_needs(machine: Machine, paths: Sequence[str], root: str) -> list[CodeNe
     if unread:
         kept = {p: [states[p], data[p]] for p in paths if states[p]}
         m.remember(place, json.dumps({"form": FORM, "files": kept}, separators=(",", ":")).encode("utf-8"))
-    return [_of_data(data[p]) for p in paths]
+    return [found[p] if p in found else _of_data(data[p]) for p in paths]
 
 
 def _state(m: Machine, path: str) -> list[object]:
@@ -72,22 +73,25 @@ def _state(m: Machine, path: str) -> list[object]:
     return [info.size, info.modified] if info is not None else []
 
 
-def _recalled(m: Machine, place: str) -> dict[str, Any]:
+def _recalled(m: Machine, place: str) -> dict[str, tuple[Any, CodeNeeds, Any]]:
+    """Return what is remembered of files: the state that each was in, what it needed, and that as plain data."""
     try:
         content = json.loads(m.read_whole(place, CACHE_LIMIT)) if m.is_file(place) else {}
         files = content["files"] if content["form"] == FORM else {}
         assert isinstance(files, dict)
-        return {p: row for p, row in files.items() if isinstance(row, list) and len(row) == 2 and _is_whole(p, row[1])}
+        rows = ((p, row) for p, row in files.items() if isinstance(row, list) and len(row) == 2)
+        return {p: (row[0], needs, row[1]) for p, row in rows if (needs := _if_whole(p, row[1])) is not None}
     except (Unreadable, ValueError, KeyError, TypeError, AssertionError, RecursionError):  # damaged: it is read anew
         return {}
 
 
-def _is_whole(path: str, data: Any) -> bool:
-    """Whether remembered data is what was written: anybody may have changed it since."""
+def _if_whole(path: str, data: Any) -> CodeNeeds | None:
+    """Return what remembered data says, where it is what was written: anybody may have changed it since."""
     try:
-        return isinstance(data, dict) and _of_data(data).path == path and isinstance(data["block"], str)
+        needs = _of_data(data) if isinstance(data, dict) and isinstance(data["block"], str) else None
+        return needs if needs is not None and needs.path == path else None
     except (TypeError, ValueError, KeyError):
-        return False
+        return None
 
 
 def needs_as_data(files: Files, paths: Sequence[str], root: str) -> list[dict[str, Any]]:

@@ -9,9 +9,10 @@ from __future__ import annotations
 import ast
 import re
 from bisect import bisect_left
-from functools import cache
+from functools import cache, cached_property
 
-from kalyx.core.facts.source_code.syntax import dotted
+from kalyx.core.facts.source_code.guards import QUESTIONS, Guards, statements
+from kalyx.core.facts.source_code.syntax import dotted, lines_of, places_of
 from kalyx.core.lean.record import record
 from kalyx.core.tables.standard_library import SYSTEM_ONLY, library_names, stdlib_history
 
@@ -22,27 +23,24 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.source_code.imports import ImportedName
 
-__all__ = ["Bound", "statements", "versions_of_code"]
+__all__ = ["Bound", "versions_of_code"]
 
 _F_STRING_EQUALS = re.compile(r"[fF][rR]?(['\"]).*\{[^{}'\"=!<>]+=(?:![rsa])?(?::[^{}]*)?\}")
-# What a newer form of syntax has in its text: a word that is looked for first, as most code has it not, and its form.
-# Each begins with plain letters where it can: so it is found quickly; what is no such form costs a look at the tree.
-_MAY_BE_NEWER = tuple((words, re.compile(form)) for words, form in (
-    ((":=",), r":="), (("match ",), r"match [^\n]{1,200}:"), (("type ",), r"type \w+[^\n=]{0,200} = "),
-    (("except*", "except *"), r"except"), (("with (", "with("), r"with ?\("), (("/,", "/)"), r"[(,] ?/[,)]"),
-    (("|",), r"\| ?(?:None|int|str|float|bytes|bool|object|list|dict|set|tuple)"), (("None |", "None|"), r"None ?\|"),
-    (("list[", "dict[", "set[", "tuple[", "type["), r"[:>] ?(?:list|dict|set|tuple|type|frozenset)\["),
-    (("int |", "str |", "] |", "bool |", "float |", "bytes |"), r"\|"), (("=}", "=!", "=:"), r"=(?:![rsa])?[:}]"),
-    (("class ",), r"class \w{1,99}\["), (("def ",), r"def \w{1,99}\["),
-    (("@",), r"@(?:[^\w\s]|[\w.]{1,99}[^\w.(\r\n# ])"),
+# What a newer form of syntax has in its text; what has it and is none costs a look at the tree of that statement
+_NEWER = (":=", "|", "/,", "/)", "/\n", "=}", "=!", "=:", "except*", "except *", "with(", "with (",
+          "list[", "dict[", "set[", "tuple[", "type[")
+# And what takes more to see: signs of which one is there then, and the form. Each begins with plain letters, and looks
+# back only then: so it is found quickly.
+_NEWER_FORMS = tuple((signs, re.compile(form)) for signs, form in (
+    (("match ", "match(", "match[", "match{"), r"match(?<!\Smatch)(?=[ \t(\[{])"),
+    (("type ",), r"type(?<![^\s;:]type) "),
+    (("](",), r"def[ \t]+\w+[ \t]*\["), (("](", "]:"), r"class[ \t]+\w+[ \t]*\["),
+    (("@",), r"(?m)@(?<!\S@)(?![ \t]*[\w.]+[ \t]*(?:\([^()\n]*\))?[ \t]*(?:#[^\n]*)?$)"),
 ))
 _LAZY = re.compile(r"^from __future__ import .*\bannotations\b", re.MULTILINE)
 _BUILTIN_TYPES = frozenset({"int", "str", "float", "bytes", "bool", "list", "dict", "set", "tuple", "type", "frozenset",
                             "complex", "object"})
 _BUILTIN_GENERICS = frozenset({"list", "dict", "set", "tuple", "type", "frozenset"})
-_HOLDING = (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef, ast.If, ast.For, ast.AsyncFor, ast.While, ast.With,
-            ast.AsyncWith, ast.Try, *(getattr(ast, n) for n in ("TryStar", "Match", "TypeAlias") if hasattr(ast, n)))
-_KEEPS_OFF = frozenset({"AttributeError", "ImportError", "ModuleNotFoundError", "NameError", "Exception"})
 
 
 @record
@@ -59,67 +57,49 @@ class Bound:
 def versions_of_code(tree: ast.Module, text: str, cell: int | None, imports: Sequence[ImportedName]) -> list[Bound]:
     """Return what bounds the versions of Python that can run a piece of code, which has these imports.
 
-    The tree is gone through only where the text has something that may be newer.
+    Of the tree only those statements are looked at in whose lines something may be newer.
     """
     reader = _Reader(text, cell)
     reader.imported(imports)
     if reader.has_lazy_annotations:
         reader.lazy()
-    speaks_of = reader.spoken_of(imports)
-    if speaks_of or _may_be_newer(text):
-        for node, is_guarded in statements(tree, with_guards=speaks_of, heads_alone=not speaks_of and not (
-                reader.has_walrus or reader.has_equals)):
-            reader.syntax(node)
-            if speaks_of and not is_guarded:
-                reader.names(node)
-    if speaks_of:
-        reader.attributes(tree)
+    spoken, at = _spoken_of(text, imports)
+    guards = Guards({alias for alias, _ in spoken}) if spoken else None
+    at += places_of(text, (*_NEWER, *(QUESTIONS if guards else ())))
+    at += [found.start() for signs, form in _NEWER_FORMS if any(s in text for s in signs)
+           for found in form.finditer(text)]
+    lines = lines_of(text, at)
+    asked = []
+    for node, is_guarded in statements(tree, lines, guards) if lines else ():
+        reader.syntax(node)
+        if not is_guarded:
+            reader.names(node)
+            asked.append(node)
+    if guards:
+        reader.attributes(asked, spoken, guards)
     return reader.found
 
 
-def _may_be_newer(text: str) -> bool:
-    return any(form.search(text) for words, form in _MAY_BE_NEWER if any(w in text for w in words))
+def _spoken_of(text: str, imports: Sequence[ImportedName]) -> tuple[dict[tuple[str, str], str], list[int]]:
+    """Return which names of a text, behind a dot, came to or went from a module that is imported, and the places.
 
-
-def statements(tree: ast.AST, *, with_guards: bool = True, heads_alone: bool = False) -> Iterator[tuple[Any, bool]]:
-    """Yield every statement of a tree, with whether something keeps it from failing where a name is lacking.
-
-    Without `with_guards` that is not looked for; with `heads_alone` only those come that hold others.
+    The names are those that stand for the module, and its own; the places are also all where the module's name stands
+    alone, and might be given to something else.
     """
-    queue: list[tuple[Any, bool]] = [(n, False) for n in reversed(getattr(tree, "body", ()))]
-    while queue:
-        node, is_guarded = queue.pop()
-        yield node, is_guarded
-        kind = type(node).__name__
-        if kind in ("Try", "TryStar"):
-            held = is_guarded or any(_keeps_off(h) for h in node.handlers)
-            parts = [(node.body, held), *((h.body, held) for h in node.handlers), (node.orelse, held),
-                     (node.finalbody, is_guarded)]
-        elif kind == "If":
-            held = is_guarded or (with_guards and _asks(node.test))
-            parts = [(node.body, held), (node.orelse, held)]
-        elif kind == "Match":
-            parts = [(case.body, is_guarded) for case in node.cases]
-        else:
-            parts = [(getattr(node, field, None) or (), is_guarded) for field in ("body", "orelse")]
-        queue += [(child, held) for body, held in reversed(parts) for child in reversed(body)
-                  if not heads_alone or isinstance(child, _HOLDING)]
-
-
-def _keeps_off(handler: ast.ExceptHandler) -> bool:
-    kinds = handler.type.elts if isinstance(handler.type, ast.Tuple) else [handler.type]
-    return handler.type is None or any(dotted(k).rpartition(".")[2] in _KEEPS_OFF for k in kinds)
-
-
-def _asks(test: ast.expr) -> bool:
-    """Whether a condition asks which Python runs, or whether a name is there."""
-    for node in ast.walk(test):
-        if isinstance(node, ast.Call) and dotted(node.func) in ("hasattr", "getattr"):
-            return True
-        if dotted(node).startswith(("sys.", "os.name", "platform.")) or (
-                isinstance(node, ast.Name) and re.match(r"(?i)_?(is_)?(py|python|win|mac|posix|linux)", node.id)):
-            return True
-    return False
+    found: dict[tuple[str, str], str] = {}
+    places: list[int] = []
+    for module in {i.module for i in imports if i.name is None}:
+        names = _table_names(module)
+        aliases = [module] if names and "." not in module else []
+        if names and f"{module} as " in text:
+            aliases += re.findall(rf"{module}(?<![\w.]{module}) as (\w+)", text)
+        for alias in aliases:
+            spoken = names.intersection(re.findall(rf"{alias}(?<![\w.]{alias})\.(\w+)", text))
+            if spoken:
+                found.update({(alias, name): module for name in spoken})
+                places += places_of(text, {f"{alias}.{name}" for name in spoken})
+                places += [m.start() for m in re.finditer(rf"{alias}(?<![\w.]{alias})\b(?!\.)", text)]
+    return found, places
 
 
 class _Reader:
@@ -127,15 +107,19 @@ class _Reader:
 
     def __init__(self, text: str, cell: int | None) -> None:
         self.text = text
-        self.lines = text.split("\n")
         self.cell = cell
         self.found: list[Bound] = []
         self.has_walrus = ":=" in text
-        self.walrus_lines = self._lines_with(":=") if self.has_walrus else []
+        self.walrus_lines = lines_of(text, places_of(text, (":=",)))
         self.has_equals = any(w in text for w in ("=}", "=!", "=:"))
         self.has_lazy_annotations = "annotations" in text and _LAZY.search(text) is not None
         self.modules: dict[str, str] = {}  # names that stand for modules of the standard library
         self.others: set[str] = set()  # names that are given to anything else
+
+    @cached_property
+    def lines(self) -> list[str]:
+        """The lines of the text; most pieces of code need none of them."""
+        return self.text.split("\n")
 
     def _add(self, version: str, what: str, line: int, *, is_oldest: bool = True) -> None:
         self.found.append(Bound(version, is_oldest, what, line, self.cell))
@@ -192,9 +176,6 @@ class _Reader:
         at = bisect_left(lines, first)
         return at < len(lines) and lines[at] <= last
 
-    def _lines_with(self, *signs: str) -> list[int]:
-        return [n for n, row in enumerate(self.lines, 1) if any(sign in row for sign in signs)]
-
     def _is_bracketed(self, node: Any) -> bool:
         """Whether all items of a with statement stand in one pair of brackets."""
         if len(node.items) < 2 and node.items[0].optional_vars is None:
@@ -243,15 +224,6 @@ class _Reader:
             if one.name:
                 self._name(one.module, one.name, one.line)
 
-    def spoken_of(self, imports: Sequence[ImportedName]) -> bool:
-        """Whether the text has a name behind a dot that came to, or went from, a module that is imported."""
-        for module in {i.module for i in imports if i.name is None}:
-            names = _table_names(module)
-            if names and (any(f"{module}.{name}" in self.text for name in names) or (
-                    f"{module} as " in self.text and any(f".{name}" in self.text for name in names))):
-                return True
-        return False
-
     def _name(self, module: str, name: str, line: int) -> None:
         since = library_names()["names"].get(module, {}).get(name)
         gone = stdlib_history()["names"].get(f"{module}.{name}")
@@ -268,17 +240,16 @@ class _Reader:
             self.modules.update({a.asname or a.name: a.name for a in node.names if a.asname or "." not in a.name})
         elif isinstance(node, (ast.Assign, ast.AnnAssign, ast.For)):
             targets = node.targets if isinstance(node, ast.Assign) else [node.target]
-            self.others |= {n.id for t in targets for n in ast.walk(t) if isinstance(n, ast.Name)}
+            self.others |= {n.id for t in targets for n in ast.walk(t)
+                            if isinstance(n, ast.Name) and isinstance(n.ctx, ast.Store)}
 
-    def attributes(self, tree: ast.AST) -> None:
-        """Read what is asked of modules by a dot, where the table has such a name and the text speaks of it."""
-        wanted = {(alias, name): module for alias, module in self.modules.items() if alias not in self.others
-                  for name in _table_names(module) if f"{alias}.{name}" in self.text}
-        if not wanted:
-            return
-        lines = self._lines_with(*{f".{name}" for _, name in wanted})
-        for node, is_guarded in statements(tree):
-            for part in _own_expressions(node) if not is_guarded and self._stands_in(node, lines) else ():
+    def attributes(self, nodes: Sequence[Any], spoken: dict[tuple[str, str], str], guards: Guards) -> None:
+        """Read what is asked of modules by a dot in some statements, where the table has such a name."""
+        wanted = {(alias, name): module for (alias, name), module in spoken.items()
+                  if self.modules.get(alias) == module and alias not in self.others}
+        lines = lines_of(self.text, places_of(self.text, {f".{name}" for _, name in wanted}))
+        for node in nodes:
+            for part in _own_expressions(node, guards) if self._stands_in(node, lines) else ():
                 if isinstance(part, ast.Attribute) and isinstance(part.value, ast.Name):
                     module = wanted.get((part.value.id, part.attr))
                     if module:
@@ -291,13 +262,19 @@ def _table_names(module: str) -> set[str]:
     return history | set(library_names()["names"].get(module, ()))
 
 
-def _own_expressions(node: Any) -> Iterator[ast.AST]:
-    """Yield all expressions of a statement, those of statements inside it left out; and of what is tried, nothing."""
+def _own_expressions(node: Any, guards: Guards) -> Iterator[ast.AST]:
+    """Yield all expressions of a statement but of those inside it, and what no question beside it holds off."""
     queue = _own_parts(node)
     while queue:
         part = queue.pop()
         yield part
-        queue += list(ast.iter_child_nodes(part))
+        if isinstance(part, ast.IfExp) and guards.asks(part.test):
+            queue.append(part.test)
+        elif isinstance(part, ast.BoolOp):
+            first = next((n for n, value in enumerate(part.values, 1) if guards.asks(value)), len(part.values))
+            queue += part.values[:first]
+        else:
+            queue += list(ast.iter_child_nodes(part))
 
 
 def _own_parts(node: ast.AST) -> list[ast.AST]:

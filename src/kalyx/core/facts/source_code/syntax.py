@@ -3,12 +3,17 @@
 from __future__ import annotations
 
 import ast
+import sys
+from bisect import bisect_left
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Iterable, Iterator, Sequence
+    from typing import Any
 
-__all__ = ["catches_import_error", "dotted", "is_type_checking", "parse"]
+__all__ = ["catches_import_error", "dotted", "is_type_checking", "lines_of", "parse", "places_of", "within"]
+
+USUAL_STACK = 8 * 1024 * 1024  # bytes
 
 
 def parse(text: str) -> ast.Module:
@@ -25,9 +30,21 @@ def parse(text: str) -> ast.Module:
             warnings.simplefilter("ignore")
             return ast.parse(text)
 
-    if len(text) < 20_000:  # too little to nest deeply
+    if len(text) < 20_000 or _has_large_stack():  # too little to nest deeply
         return work()
     return _with_large_stack(work)
+
+
+def _has_large_stack() -> bool:
+    """Whether Python's own bounds on nesting hold here: from 3.11 on they do in a main thread as systems make it."""
+    import _thread
+
+    if sys.version_info < (3, 11) or sys.platform not in ("linux", "darwin") or _thread._count() > 0:
+        return False
+    import resource
+
+    size = resource.getrlimit(resource.RLIMIT_STACK)[0]
+    return size == resource.RLIM_INFINITY or size >= USUAL_STACK
 
 
 def _with_large_stack(work: Callable[[], ast.Module]) -> ast.Module:
@@ -76,3 +93,41 @@ def catches_import_error(handler: ast.ExceptHandler) -> bool:
 def is_type_checking(test: ast.expr) -> bool:
     """Whether a condition holds for type checkers alone."""
     return dotted(test).split(".")[-1] == "TYPE_CHECKING"
+
+
+# -- only what stands in some lines ------------------------------------------------------------
+def places_of(text: str, words: Iterable[str]) -> Iterator[int]:
+    """Yield the places of a text where one of some words begins."""
+    for word in words:
+        at = text.find(word)
+        while at >= 0:
+            yield at
+            at = text.find(word, at + 1)
+
+
+def lines_of(text: str, places: Iterable[int]) -> list[int]:
+    """Return the lines, counted from 1, in which some places of a text are: each once, in order."""
+    found: list[int] = []
+    line, known = 1, 0
+    for place in sorted(places):
+        line += text.count("\n", known, place)
+        known = place
+        if not found or found[-1] != line:
+            found.append(line)
+    return found
+
+
+def within(nodes: Sequence[Any], lines: Sequence[int]) -> list[Any]:
+    """Return those of some nodes that one of some lines (in order) is a part of; decorators belong to what they adorn.
+
+    What is of no line of its own may have any of them in it.
+    """
+    found = []
+    for node in nodes:
+        first = getattr(node, "lineno", 0)
+        if first and getattr(node, "decorator_list", None):
+            first = min(first, node.decorator_list[0].lineno)
+        at = bisect_left(lines, first)
+        if not first or (at < len(lines) and lines[at] <= (getattr(node, "end_lineno", None) or lines[at])):
+            found.append(node)
+    return found

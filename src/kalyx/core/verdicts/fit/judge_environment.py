@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import cache
 
 from kalyx.core.facts.native.builtin_modules import CompiledIn
 from kalyx.core.facts.packaging.record_file import Record
@@ -44,6 +45,8 @@ class EnvironmentJudge:
         self.version = (interpreter.version if interpreter else None) or environment.python_version or ""
         self.sites = neighbours.visible_sites(self.interpreter) if self.interpreter else neighbours.sites(environment)
         self._found: dict[str, Distribution | None] = {}
+        self._lacking: dict[int, Lack | None] = {}
+        self._standard: set[str] | None = None
 
     def python_fits(self, python: PythonWanted | None) -> bool:
         """Whether its Python can run the code; not where it is not known."""
@@ -53,10 +56,11 @@ class EnvironmentJudge:
 
     def lacks(self, needs: Sequence[Need]) -> list[Lack]:
         """Return the needs that it does not meet, those alone that nothing makes optional."""
-        present = {n.module for n in needs if n.module and self._lack(n) is None}
+        by_module = {n.module: n for n in needs}
         found = []
         for need in needs:
-            if need.optional or (need.unless and all(u in present for u in need.unless)):
+            if need.optional or (need.unless and all(u in by_module and self._lack(by_module[u]) is None
+                                                     for u in need.unless)):
                 continue
             lack = self._lack(need)
             if lack is not None:
@@ -65,6 +69,11 @@ class EnvironmentJudge:
         return [x for x in found if unique[normal_name(x.distribution or x.module or ""), x.because] is x]
 
     def _lack(self, need: Need) -> Lack | None:
+        if id(need) not in self._lacking:
+            self._lacking[id(need)] = self._lack_of(need)
+        return self._lacking[id(need)]
+
+    def _lack_of(self, need: Need) -> Lack | None:
         if need.marker and not applies(f"x; {need.marker}", self._markers()):
             return None
         if need.is_standard:
@@ -195,32 +204,46 @@ class EnvironmentJudge:
     def _lack_of_standard(self, need: Need) -> Lack | None:
         module = need.module or ""
         top = module.split(".")[0]
-        if self.neighbours.any_holds(self.sites, top):  # a stand-in for what came later, or went
-            return None
+        because = ""
         system = system_lacking(self.files.platform, top)  # what functions ask for is not asked for here
         if system and any(p.guard not in ("function", "try", "typing") for p in need.asked_by):
-            return Lack(module, None, "", None, f"{module} is there on {system} alone")
-        pair = version_pair(self.version)
-        for name in (module, top):
-            row = stdlib_history()["modules"].get(name) or [None, None]
-            first, gone = version_pair(row[0] or "2.0"), version_pair(row[1] or "99.0")
-            if pair < first or pair >= gone:
-                when = f"it came with Python {row[0]}" if pair < first else f"it went with Python {row[1]}"
-                return Lack(module, None, "", None, f"Python {self.version} has no {name}: {when}")
-        return self._lack_of_part(module, top)
+            because = f"{module} is there on {system} alone"
+        because = because or _lacks_by_version(self.version, module) or self._lack_of_part(top)
+        if not because or self.neighbours.any_holds(self.sites, top):  # a stand-in for what came later, or went
+            return None
+        return Lack(module, None, "", None, because)
 
-    def _lack_of_part(self, module: str, top: str) -> Lack | None:
-        """Find a module of the standard library that this build, or this system's package, leaves out."""
+    def _lack_of_part(self, top: str) -> str:
+        """Say which module of the standard library this build, or this system's package, leaves out; mostly empty."""
         part = _COMPILED_PARTS.get(top, top if top in ("distutils", "ensurepip", "venv", "lib2to3") else "")
         if not part or self.interpreter is None:
-            return None
+            return ""
+        if self._standard is None:
+            self._standard = self._modules_of_standard(self.interpreter)
+        if not self._standard or part in self._standard or part in CompiledIn(
+                self.files, self.interpreter, self.files.env):
+            return ""
+        return f"the Python {self.version} in {self.interpreter.base_prefix} was made without {part}"
+
+
+    def _modules_of_standard(self, interpreter: Interpreter) -> set[str]:
+        """Return the names that its standard library has files of; none where that is not to be seen."""
         m = self.files
-        folders = usual_stdlib(m, self.interpreter)
+        folders = usual_stdlib(m, interpreter)
         if not any(m.names_in(f) for f in folders):
-            return None
-        places = [p for f in folders for p in (f, m.path.join(f, "lib-dynload"), m.path.join(f, "DLLs"))]
-        if any(n.split(".")[0] == part for place in places for n in m.names_in(place)) or part in CompiledIn(
-                m, self.interpreter, m.env):
-            return None
-        return Lack(module, None, "", None,
-                    f"the Python {self.version} in {self.interpreter.base_prefix} was made without {part}")
+            return set()
+        places = (p for f in folders for p in (f, m.path.join(f, "lib-dynload"), m.path.join(f, "DLLs")))
+        return {n.split(".")[0] for place in places for n in m.names_in(place)}
+
+
+@cache
+def _lacks_by_version(version: str, module: str) -> str:
+    """Say that a version of Python came before a module of the standard library, or after it went; else empty."""
+    pair = version_pair(version)
+    for name in dict.fromkeys((module, module.split(".")[0])):
+        row = stdlib_history()["modules"].get(name) or [None, None]
+        first, gone = version_pair(row[0] or "2.0"), version_pair(row[1] or "99.0")
+        if pair < first or pair >= gone:
+            when = f"it came with Python {row[0]}" if pair < first else f"it went with Python {row[1]}"
+            return f"Python {version} has no {name}: {when}"
+    return ""

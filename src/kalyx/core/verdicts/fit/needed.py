@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import sys
+from functools import cache
 
 from kalyx.core.facts.packaging.project import Declared
-from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Need, Place, PythonWanted
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables.import_names import distribution_for, is_shared
@@ -31,15 +31,27 @@ class OwnModules:
     def __init__(self, files: Files, roots: Sequence[str]) -> None:
         self._files = files
         self._roots = [f for r in roots for f in (r, files.path.join(r, "src"), files.path.join(r, "lib"))]
-        self._known: dict[tuple[str, str], bool] = {}
+        self._modules: dict[str, set[str]] = {}  # of a folder
+        self._found: dict[tuple[str, ...], dict[str, bool]] = {}  # in all folders together: the same for many files
+        self._package_roots: dict[str, str] = {}
 
-    def has(self, module: str, code: CodeNeeds) -> bool:
-        """Whether a file's import finds a module of one's own."""
+    def beside(self, code: CodeNeeds) -> Callable[[str], bool]:
+        """Return what tells whether a file's import finds a module of one's own."""
         from kalyx.core.facts.source_code.imports import package_root
 
-        top, m = module.split(".")[0], self._files
-        folders = [m.path.dirname(code.path), *code.folders, *self._roots]
-        return any(self._holds(f, top) for f in (*folders, package_root(m, code.path)))
+        m, here = self._files, self._files.path.dirname(code.path)
+        if here not in self._package_roots:
+            self._package_roots[here] = package_root(m, code.path)
+        folders = (here, *code.folders, *self._roots, self._package_roots[here])
+        known = self._found.setdefault(folders, {})
+
+        def has(module: str) -> bool:
+            top = module.partition(".")[0]
+            if top not in known:
+                known[top] = any(self._holds(f, top) for f in folders)
+            return known[top]
+
+        return has
 
     def alike(self, module: str, code: CodeNeeds) -> str:
         """Return a file of one's own that may be meant by an import, of a slightly other name; mostly none."""
@@ -53,22 +65,22 @@ class OwnModules:
 
     def _holds(self, folder: str, module: str) -> bool:
         """Whether a folder has a module, or a folder of code, of that name; each is looked into once."""
-        m, key = self._files, (folder, module)
-        if key not in self._known:
-            names, folders, _ = m.scan(folder)
-            self._known[key] = any(n.partition(".")[0] == module and n.endswith(_CODE) for n in names) or (
-                module in folders and any(n.endswith(_CODE) for n in m.scan(m.path.join(folder, module))[0]))
-        return self._known[key]
+        m = self._files
+        names, folders, _ = m.scan(folder)
+        if folder not in self._modules:
+            self._modules[folder] = {n.partition(".")[0] for n in names if n.endswith(_CODE)}
+        return module in self._modules[folder] or (
+            module in folders and any(n.endswith(_CODE) for n in m.scan(m.path.join(folder, module))[0]))
 
 
-@record
 class _Asked:
     """All lines that ask for one module."""
 
-    module: str
-    places: tuple[Place, ...]
-    unless: tuple[str, ...] = ()
-    meant: str = ""  # a file of one's own
+    def __init__(self, module: str, first: CodeNeeds) -> None:
+        self.module = module
+        self.first = first  # of the files that do
+        self.places: list[Place] = []
+        self.unless: tuple[str, ...] = ()
 
 
 def is_standard(module: str) -> bool:
@@ -86,21 +98,11 @@ def needs_of(code: Iterable[CodeNeeds], declared: Sequence[Declared], own: OwnMo
     asks for it itself. A single notebook runs without what only others of its project import. What files ask for that
     stand `aside` is optional: tests, documentation.
     """
-    asked: dict[str, _Asked] = {}
-    for file in code:
-        for item in file.imports:
-            module = _as_asked(item)
-            if not module or (own.has(module, file) and not is_shared(module.split(".")[0])):
-                continue
-            guard = item.guard if item.guard in _GUARDED or not aside(file.path) else "try"
-            place = Place(file.path, item.line, item.cell, guard)
-            known = asked.get(module) or _Asked(module, (), meant=own.alike(module, file))
-            unless = known.unless or tuple(_alternatives(file, item))
-            asked[module] = replace(known, places=(*known.places, place), unless=unless)
+    asked = _asked_for(code, own, aside)
     by_name: dict[str, list[Declared]] = {}
     for one in declared:
         by_name.setdefault(one.name, []).append(one)
-    found = [_need(one, by_name, brought_by) for one in asked.values()]
+    found = [_need(one, by_name, own, brought_by) for one in asked.values()]
     imported = {normal_name(n.distribution) for n in found if n.distribution}
     for name, rows in by_name.items():
         main = [d for d in rows if not d.optional]
@@ -110,14 +112,34 @@ def needs_of(code: Iterable[CodeNeeds], declared: Sequence[Declared], own: OwnMo
     return found
 
 
-def _as_asked(item: ImportedName) -> str:
+def _asked_for(code: Iterable[CodeNeeds], own: OwnModules, aside: Callable[[str], bool]) -> dict[str, _Asked]:
+    """Return what files ask for that is no module of their own."""
+    asked: dict[str, _Asked] = {}
+    for file in code:
+        is_own = own.beside(file)
+        is_aside = bool(file.imports) and aside(file.path)
+        for item in file.imports:
+            module = _as_asked(item.module, item.name)
+            if not module or (is_own(module) and not is_shared(module.split(".")[0])):
+                continue
+            if module not in asked:
+                asked[module] = _Asked(module, file)
+            known = asked[module]
+            guard = item.guard if item.guard in _GUARDED or not is_aside else "try"
+            known.places.append(Place(file.path, item.line, item.cell, guard))
+            known.unless = known.unless or tuple(_alternatives(file, item))
+    return asked
+
+
+@cache
+def _as_asked(module: str, name: str | None) -> str:
     """Return the module that has to be there: of a name that many share, with its parts."""
-    if item.module.startswith("."):
+    if module.startswith("."):
         return ""
-    parts = item.module.split(".")
+    parts = module.split(".")
     if not is_shared(parts[0]):
-        return item.module if is_standard(item.module) and item.module in stdlib_history()["modules"] else parts[0]
-    return item.module if len(parts) > 1 or not item.name else f"{item.module}.{item.name}"
+        return module if is_standard(module) and module in stdlib_history()["modules"] else parts[0]
+    return module if len(parts) > 1 or not name else f"{module}.{name}"
 
 
 def _alternatives(file: CodeNeeds, item: ImportedName) -> list[str]:
@@ -125,10 +147,12 @@ def _alternatives(file: CodeNeeds, item: ImportedName) -> list[str]:
     if item.instead_of is None:
         return []
     first, last = item.instead_of
-    return [m for i in file.imports if i.cell == item.cell and first <= i.line <= last and (m := _as_asked(i))]
+    return [m for i in file.imports
+            if i.cell == item.cell and first <= i.line <= last and (m := _as_asked(i.module, i.name))]
 
 
-def _need(one: _Asked, declared: dict[str, list[Declared]], brought_by: Callable[[str], str | None]) -> Need:
+def _need(one: _Asked, declared: dict[str, list[Declared]], own: OwnModules,
+          brought_by: Callable[[str], str | None]) -> Need:
     needed = any(p.guard not in _GUARDED for p in one.places)
     places = tuple(sorted(one.places, key=lambda p: not p.needed))
     if is_standard(one.module) and not _is_declared(one.module, declared):
@@ -140,7 +164,7 @@ def _need(one: _Asked, declared: dict[str, list[Declared]], brought_by: Callable
     if not here and not by_table and normal_name(name) not in declared:
         name = _declared_alike(name, declared) or name
     is_guessed = not here and not by_table and normal_name(name) not in declared
-    if is_guessed and one.meant:
+    if is_guessed and own.alike(one.module, one.first):
         return Need(one.module, None, "", places, not needed, one.unless)
     rows = declared.get(normal_name(name), [])
     if rows and all(d.optional for d in rows):  # of an extra, and asked for only by what runs later

@@ -1,4 +1,4 @@
-"""What lies below folders and what it takes: the same from one process and from several, whatever becomes of them."""
+"""What is shared out among processes: the same comes of it as from one, whatever becomes of them."""
 
 from __future__ import annotations
 
@@ -10,10 +10,13 @@ import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 
-from kalyx.core.machine import disk
+from kalyx.core.facts.source_code.needs import needs_as_data
+from kalyx.core.machine import copies, disk, workers
+from kalyx.core.machine.local import RealMachine
 from kalyx.core.model import DiskEntry
 
 
@@ -62,7 +65,7 @@ def beside_a_thread(folders: list[str], closed: Callable[[str, str], object]) ->
     thread = threading.Thread(target=end.wait)
     thread.start()
     try:
-        assert not disk._can_copy_itself()
+        assert not disk.can_copy_itself()
         return in_copies(folders, closed)
     finally:
         end.set()
@@ -74,7 +77,7 @@ def beside_a_thread(folders: list[str], closed: Callable[[str, str], object]) ->
 def test_the_same_either_way(way: Callable[..., list[DiskEntry]], place: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Each entry once, links not followed, what is not there told; the sum is what the system's own count says."""
     if way is in_copies:  # the tests' own process has threads
-        monkeypatch.setattr(disk, "_can_copy_itself", lambda: True)
+        monkeypatch.setattr(disk, "can_copy_itself", lambda: True)
     told: list[tuple[str, str]] = []
     found = way([str(place), str(place.parent / "none")], lambda path, why: told.append((path, why)))
     assert set(found) == by_walking(place) and len(found) == len(set(found))
@@ -103,19 +106,48 @@ def test_copies_end_with_who_asked() -> None:
 @pytest.mark.skipif(sys.platform != "linux", reason="copies of a process")
 def test_copies_that_are_ended(place: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """What a copy did not do is done here; where none can be started, all of it; nothing of them is left."""
-    monkeypatch.setattr(disk, "_can_copy_itself", lambda: True)
-    begin, ended = disk._begin, []
+    monkeypatch.setattr(disk, "can_copy_itself", lambda: True)
+    ended = []
 
-    def and_end(folders: list[str]) -> tuple[int, int] | None:
-        begun = begin(folders)
-        assert begun is not None
-        os.kill(begun[0], signal.SIGKILL)
-        ended.append(begun[0])
-        return begun
+    class Ended(copies.Copy):
+        """A copy that is ended as soon as it has begun."""
 
-    for instead in (and_end, lambda folders: None):
-        monkeypatch.setattr(disk, "_begin", instead)
+        def __init__(self, work: Callable[[Callable[[], bool]], Any]) -> None:
+            super().__init__(work)
+            os.kill(self._pid, signal.SIGKILL)
+            ended.append(self._pid)
+
+    class Nothing(copies.Copy):
+        """None, as the system has no room for it."""
+
+        def __init__(self, work: Callable[[Callable[[], bool]], Any]) -> None:
+            self._pid = 0
+
+    for instead in (Ended, Nothing):
+        monkeypatch.setattr(disk, "Copy", instead)
+        monkeypatch.setattr(copies, "Copy", instead)
         assert set(in_copies([str(place)], lambda *_: None)) == by_walking(place)
+        shared = copies.shared_out(lambda part: part * 2, range(50), 3)
+        assert shared.items() <= {n: n * 2 for n in range(50)}.items()
     for pid in ended:
         with pytest.raises(ChildProcessError):
             os.waitpid(pid, os.WNOHANG)
+
+
+@pytest.mark.parametrize("by_copies", [True, False])
+def test_what_is_shared_out(by_copies: bool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The same comes of it, in order, with what could not be read, from copies and from children."""
+    monkeypatch.setattr(workers, "can_copy_itself", lambda: by_copies and sys.platform == "linux")
+    monkeypatch.setattr(os, "cpu_count", lambda: 3)
+    parts = []
+    for number in range(40):
+        file = tmp_path / f"\u00e9{number}.py"
+        file.write_text(f"import lib{number}\n") if number % 9 else file.mkdir()
+        parts.append(([str(file)], ""))
+    machine = RealMachine()
+    found = list(machine.in_processes(needs_as_data, parts))
+    assert [row["path"] for rows in found for row in rows] == [p for paths, _ in parts for p in paths]
+    assert [row["imports"][0][0] for rows in found for row in rows if row["imports"]] == [
+        f"lib{n}" for n in range(40) if n % 9]
+    unread = [row["path"] for rows in found for row in rows if row["trouble"]]
+    assert unread == [parts[n][0][0] for n in range(0, 40, 9)]

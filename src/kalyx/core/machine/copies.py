@@ -1,0 +1,99 @@
+"""Copies of this process, which have all that it has loaded and do a share of its work (fork(2)).
+
+They are had for nothing where the system makes them, and no other threads are: these are not copied.
+"""
+
+from __future__ import annotations
+
+import marshal
+import os
+import sys
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+    from typing import Any
+
+__all__ = ["Copy", "can_copy_itself", "shared_out"]
+
+MOST_TURNS = 16_000  # that wait to be taken: a pipe holds as many
+
+
+def can_copy_itself() -> bool:
+    """Whether a copy of this process would be whole, and have a processor to run on."""
+    import _thread
+
+    return sys.platform == "linux" and (os.cpu_count() or 1) > 1 and _thread._count() == 0
+
+
+class Copy:
+    """A copy of this process that is at work; what comes of it can be written by `marshal`.
+
+    The work is told how to ask whether anybody still waits for it: who began it may have been ended meanwhile.
+    """
+
+    def __init__(self, work: Callable[[Callable[[], bool]], Any]) -> None:
+        self._pid = 0  # 0: there is none, as the system had no room for it
+        own = os.getpid()
+        try:
+            self._reading, writing = os.pipe()
+        except OSError:
+            return
+        try:
+            self._pid = os.fork()
+        except OSError:
+            os.close(self._reading)
+            os.close(writing)
+            return
+        if self._pid:
+            os.close(writing)
+            return
+        try:
+            os.close(self._reading)
+            data = memoryview(marshal.dumps(work(lambda: os.getppid() == own)))
+            while data:
+                data = data[os.write(writing, data):]
+        finally:
+            os._exit(0)  # whatever it was: nothing that this process does at its end is the copy's to do
+
+    def result(self) -> Any:
+        """Wait for it, and return what came of its work; None where it was ended, or there was none."""
+        if not self._pid:
+            return None
+        with open(self._reading, "rb") as file:
+            data = file.read()
+        os.waitpid(self._pid, 0)
+        self._pid = 0
+        try:
+            return marshal.loads(data)
+        except (ValueError, EOFError, TypeError):
+            return None
+
+
+def shared_out(work: Callable[[Any], Any], parts: Sequence[Any], count: int) -> dict[int, Any]:
+    """Return what `work` makes of each part, by their numbers; `count` processes take one part after the other.
+
+    This one is among them: whoever is sooner does more. What a copy that was ended had taken is not in it.
+    """
+    waiting, written = os.pipe()
+    try:
+        for number in range(min(len(parts), MOST_TURNS)):
+            os.write(written, number.to_bytes(2, "big"))
+    finally:
+        os.close(written)
+
+    def take(is_waited_for: Callable[[], bool]) -> dict[int, Any]:
+        found = {}
+        while is_waited_for() and (turn := os.read(waiting, 2)):
+            number = int.from_bytes(turn, "big")
+            found[number] = work(parts[number])
+        return found
+
+    try:
+        copies = [Copy(take) for _ in range(count - 1)]
+        done = take(lambda: True)
+    finally:
+        os.close(waiting)
+    for copy in copies:
+        done.update(copy.result() or ())
+    return done
