@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from kalyx.core.facts.packaging.requirements import marker_values
 from kalyx.core.model import Distribution, WeighedDistribution
 from kalyx.core.squares import divided
-from kalyx.core.verdicts.weigh.weights import could_go, with_dependents
+from kalyx.core.verdicts.weigh.dependents import could_go, with_dependents
 from tests.support.build import World, other_pythons, python_of, run, site_of, write
 
 

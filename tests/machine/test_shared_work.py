@@ -56,7 +56,9 @@ def one(path: str) -> DiskEntry:
 
 
 def in_copies(folders: list[str], closed: Callable[[str, str], object]) -> list[DiskEntry]:
-    return disk.begin_listing(folders, closed)()
+    shares = disk.read_in_shares(folders, lambda share: share, closed)
+    return [(os.path.join(folder, entry[0]), *entry[1:])
+            for share in shares for folder, entries in share for entry in entries]
 
 
 def beside_a_thread(folders: list[str], closed: Callable[[str, str], object]) -> list[DiskEntry]:
@@ -93,7 +95,9 @@ def test_copies_end_with_who_asked() -> None:
     """However that is ended, and whatever there is still to list."""
     code = ("import os, time; from kalyx.core.machine import disk; disk.UNIT = 0\n"
             "slow = disk._list; disk._list = lambda *all: (time.sleep(0.05), slow(*all))\n"
-            "disk.begin_listing(['/usr'], print); os.kill(os.getpid(), 9)")
+            "from kalyx.core.machine import copies; Copy = copies.Copy\n"
+            "def begin(work):\n    Copy(work)\n    time.sleep(0.2)\n    os.kill(os.getpid(), 9)\n"
+            "copies.Copy = begin\ndisk.read_in_shares(['/usr'], len, print)")
     done = subprocess.run([sys.executable, "-c", code, "copy-of-a-lister"], check=False, timeout=60)
     assert done.returncode == -signal.SIGKILL
     for _ in range(100):
@@ -112,7 +116,7 @@ def test_copies_that_are_ended(place: Path, monkeypatch: pytest.MonkeyPatch) -> 
     class Ended(copies.Copy):
         """A copy that is ended as soon as it has begun."""
 
-        def __init__(self, work: Callable[[Callable[[], bool]], Any]) -> None:
+        def __init__(self, work: Callable[[], Any]) -> None:
             super().__init__(work)
             os.kill(self._pid, signal.SIGKILL)
             ended.append(self._pid)
@@ -120,11 +124,10 @@ def test_copies_that_are_ended(place: Path, monkeypatch: pytest.MonkeyPatch) -> 
     class Nothing(copies.Copy):
         """None, as the system has no room for it."""
 
-        def __init__(self, work: Callable[[Callable[[], bool]], Any]) -> None:
+        def __init__(self, work: Callable[[], Any]) -> None:
             self._pid = 0
 
     for instead in (Ended, Nothing):
-        monkeypatch.setattr(disk, "Copy", instead)
         monkeypatch.setattr(copies, "Copy", instead)
         assert set(in_copies([str(place)], lambda *_: None)) == by_walking(place)
         shared = copies.shared_out(lambda part: part * 2, range(50), 3)

@@ -14,7 +14,8 @@ from kalyx.core.lean.record import record
 from kalyx.core.model import Note, Remedy, WeighedEnvironment, WeighedShared
 from kalyx.core.model.names import normal_name
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
-from kalyx.core.verdicts.weigh.weights import Owners, could_go, with_dependents
+from kalyx.core.verdicts.weigh.dependents import could_go, with_dependents
+from kalyx.core.verdicts.weigh.weights import Owners
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -22,7 +23,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.seats.context import SeatContext
     from kalyx.core.machine.interface import Machine
-    from kalyx.core.model import DiskEntry, Distribution, Environment, Unowned, WeighedDistribution
+    from kalyx.core.model import Distribution, Environment, Unowned, WeighedDistribution
 
 __all__ = ["WeighAnswer", "WeighEnvsAnswer", "answer_weigh", "answer_weigh_envs"]
 
@@ -76,10 +77,9 @@ def answer_weigh(context: SeatContext, at: str, *, most: int = 20, progress: Cal
         raise NothingToJudge(f"{seat.ref} has nothing to weigh: {found.rstrip('.')}.", "Name another seat with --at.")
     progress(f"weighing {environment.path} …")
     roots = _roots(m, environment, neighbours)
-    entries = m.begin_disk_entries(roots)
     distributions = _distributions(m, neighbours, environment)
     owners = Owners(m, distributions, environment.path)
-    weights = owners.weigh(entries(), set())
+    weights = owners.weigh(m.read_disk(roots, owners.part), set())
     interpreter = seat.interpreter
     markers = marker_values((interpreter.version if interpreter else None) or environment.python_version or "3",
                             (interpreter.implementation if interpreter else None) or "cpython", m.platform)
@@ -108,7 +108,7 @@ def _roots(m: Machine, environment: Environment, neighbours: Neighbours) -> list
 def _distributions(m: Machine, neighbours: Neighbours, environment: Environment) -> list[Distribution]:
     found: dict[str, Distribution] = {}
     for site in neighbours.sites(environment):
-        for one in SiteMetadata(m, site, "env").distributions():
+        for one in SiteMetadata(m, site, "env").distributions(modules=False):
             found.setdefault(normal_name(one.name), one)
     return list(found.values())
 
@@ -142,13 +142,12 @@ def answer_weigh_envs(context: SeatContext, *, most: int = 20, progress: Callabl
     copies: dict[tuple[str, str, str], list[tuple[str, int]]] = {}
     for item in listed.environments:
         environment = item.environment
-        inside = [w for w in listed.environments if w.environment.path != environment.path
+        inside = [w.environment.path for w in listed.environments if w.environment.path != environment.path
                   and m.is_within(w.environment.path, environment.path)]
-        listed_below = m.begin_disk_entries(_roots(m, environment, neighbours))
         distributions = _distributions(m, neighbours, environment)
-        entries = [e for e in listed_below() if not any(m.is_within(e[0], w.environment.path) for w in inside)]
-        weights = Owners(m, distributions, environment.path).weigh(entries, counted)
-        weighed.append(WeighedEnvironment(environment, weights.total, _last_used(entries), item.used_by))
+        owners = Owners(m, distributions, environment.path, inside)
+        weights = owners.weigh(m.read_disk(_roots(m, environment, neighbours), owners.part), counted)
+        weighed.append(WeighedEnvironment(environment, weights.total, _last_used(weights.newest), item.used_by))
         for one, weight in zip(distributions, weights.distributions, strict=True):
             key = (normal_name(one.name), one.version, _record_of(m, one))
             copies.setdefault(key, []).append((environment.path, weight.bytes))
@@ -168,9 +167,8 @@ def _record_of(m: Machine, one: Distribution) -> str:
     return sha256("\n".join(sorted(rows)).encode("utf-8", "surrogateescape")).hexdigest()
 
 
-def _last_used(entries: Sequence[DiskEntry]) -> str | None:
+def _last_used(newest: float | None) -> str | None:
     """Guess when it was last used: when its newest bytecode was written."""
     from datetime import datetime, timezone
 
-    times = [e[5] for e in entries if e[0].endswith(".pyc")]
-    return datetime.fromtimestamp(max(times), timezone.utc).isoformat(timespec="seconds") if times else None
+    return datetime.fromtimestamp(newest, timezone.utc).isoformat(timespec="seconds") if newest else None

@@ -14,9 +14,10 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
     from typing import Any
 
-__all__ = ["Copy", "can_copy_itself", "shared_out"]
+__all__ = ["Copy", "can_copy_itself", "end_if_left", "shared_out"]
 
 MOST_TURNS = 16_000  # that wait to be taken: a pipe holds as many
+_asked_by = 0  # the process that a copy works for
 
 
 def can_copy_itself() -> bool:
@@ -26,13 +27,16 @@ def can_copy_itself() -> bool:
     return sys.platform == "linux" and (os.cpu_count() or 1) > 1 and _thread._count() == 0
 
 
+def end_if_left() -> None:
+    """End this process where it is a copy, and who waits for it has been ended meanwhile: to be asked now and then."""
+    if _asked_by and os.getppid() != _asked_by:
+        os._exit(1)
+
+
 class Copy:
-    """A copy of this process that is at work; what comes of it can be written by `marshal`.
+    """A copy of this process that is at work; what comes of it can be written by `marshal`."""
 
-    The work is told how to ask whether anybody still waits for it: who began it may have been ended meanwhile.
-    """
-
-    def __init__(self, work: Callable[[Callable[[], bool]], Any]) -> None:
+    def __init__(self, work: Callable[[], Any]) -> None:
         self._pid = 0  # 0: there is none, as the system had no room for it
         own = os.getpid()
         try:
@@ -49,8 +53,10 @@ class Copy:
             os.close(writing)
             return
         try:
+            global _asked_by
+            _asked_by = own
             os.close(self._reading)
-            data = memoryview(marshal.dumps(work(lambda: os.getppid() == own)))
+            data = memoryview(marshal.dumps(work()))
             while data:
                 data = data[os.write(writing, data):]
         finally:
@@ -82,16 +88,17 @@ def shared_out(work: Callable[[Any], Any], parts: Sequence[Any], count: int) -> 
     finally:
         os.close(written)
 
-    def take(is_waited_for: Callable[[], bool]) -> dict[int, Any]:
+    def take() -> dict[int, Any]:
         found = {}
-        while is_waited_for() and (turn := os.read(waiting, 2)):
+        while turn := os.read(waiting, 2):
+            end_if_left()
             number = int.from_bytes(turn, "big")
             found[number] = work(parts[number])
         return found
 
     try:
         copies = [Copy(take) for _ in range(count - 1)]
-        done = take(lambda: True)
+        done = take()
     finally:
         os.close(waiting)
     for copy in copies:

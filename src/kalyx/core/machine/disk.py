@@ -1,98 +1,96 @@
 """What files take on the disk: every entry below some folders, by what the system has allocated to it.
 
-Most of the time is the system's own, a call for each file. Where copies of this process can be had for nothing
-(Linux, no other threads), they walk a share of the folders each while this one does something else.
+Most of the time is the system's own, a call for each file. Where copies of this process can be had for nothing, each
+goes through a share of the folders, and gives back no more than what was made of it.
 """
 
 from __future__ import annotations
 
 import os
-from functools import partial
 from operator import attrgetter
 from stat import S_ISDIR
 
-from kalyx.core.machine.copies import Copy, can_copy_itself
+from kalyx.core.machine.copies import can_copy_itself, end_if_left, shared_out
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Sequence
+    from typing import Any
 
-    from kalyx.core.model.weight import DiskEntry
+    from kalyx.core.model.weight import DiskEntry, DiskFolder
 
-__all__ = ["begin_listing"]
+__all__ = ["read_in_shares"]
 
 UNIT, taken = (512, attrgetter("st_blocks")) if hasattr(os.stat_result, "st_blocks") else (1, attrgetter("st_size"))
-MOST_WALKERS = 4
-ENOUGH = 48  # folders to be shared out, so that the shares are about equal
+MOST_COPIES = 4
+ENOUGH = 64  # folders to be shared out, so that nobody waits long for the last one
 
 
-def begin_listing(folders: Sequence[str], closed: Callable[[str, str], object]) -> Callable[[], list[DiskEntry]]:
-    """Begin to list some folders and everything below them; return what waits for the end, and returns it all.
+def read_in_shares(folders: Sequence[str], work: Callable[[list[DiskFolder]], Any],
+                   closed: Callable[[str, str], object]) -> list[Any]:
+    """Go through some folders and all below them; return what `work` makes of each share, which `marshal` can write.
 
     Links are not followed. Sparse files count as allocated. Where the system does not tell (Windows), what a file
     seems to have counts. `closed` is told of what cannot be listed.
     """
-    if not can_copy_itself():
-        return lambda: _list_all(*_first(folders, closed), closed)
     found, queue = _first(folders, closed)
+    if not can_copy_itself():
+        return [work(found + _below(queue, closed))]
     while queue and len(queue) < ENOUGH:
-        _list(queue.pop(0), found, queue, closed)
-    count = min(os.cpu_count() or 1, MOST_WALKERS)
-    begun = [(share, Copy(partial(_list_share, share))) for share in (queue[n::count] for n in range(count)) if share]
+        found.append(_list(queue.pop(0), queue, closed))
 
-    def result() -> list[DiskEntry]:
-        for share, walker in begun:
-            listed, troubles = walker.result() or (_list_all([], list(share), closed), ())
-            found.extend(listed)
-            for path, why in troubles:
-                closed(path, why)
-        return found
+    def part(folder: str) -> tuple[Any, list[tuple[str, str]]]:
+        troubles: list[tuple[str, str]] = []
+        return work(_below([folder], lambda path, why: troubles.append((path, why)))), troubles
 
-    return result
+    done = shared_out(part, queue, min(os.cpu_count() or 1, MOST_COPIES, len(queue))) if queue else {}
+    results = [work(found)]
+    for number, folder in enumerate(queue):
+        result, troubles = done.get(number) or part(folder)
+        results.append(result)
+        for path, why in troubles:
+            closed(path, why)
+    return results
 
 
-def _first(folders: Iterable[str], closed: Callable[[str, str], object]) -> tuple[list[DiskEntry], list[str]]:
+def _first(folders: Iterable[str], closed: Callable[[str, str], object]) -> tuple[list[DiskFolder], list[str]]:
     """Return the entries of folders themselves, and those that are there."""
-    found: list[DiskEntry] = []
+    found: list[DiskFolder] = []
+    there = []
     for folder in folders:
         try:
             info = os.lstat(folder)
         except OSError as error:
             closed(folder, error.strerror or str(error))
             continue
-        found.append((folder, True, UNIT * taken(info), info.st_size, None, info.st_mtime))
-    return found, [entry[0] for entry in found]
+        above, name = os.path.split(folder)
+        found.append((above, [(name, True, UNIT * taken(info), info.st_size, None, info.st_mtime)]))
+        there.append(folder)
+    return found, there
 
 
-def _list_all(found: list[DiskEntry], queue: list[str], closed: Callable[[str, str], object]) -> list[DiskEntry]:
-    """Add all that is below the folders of a queue; return it."""
+def _below(queue: list[str], closed: Callable[[str, str], object]) -> list[DiskFolder]:
+    """Return what lies in the folders of a queue, and in all below them."""
+    found = []
     while queue:
-        _list(queue.pop(), found, queue, closed)
+        found.append(_list(queue.pop(), queue, closed))
+        end_if_left()
     return found
 
 
-def _list(here: str, found: list[DiskEntry], queue: list[str], closed: Callable[[str, str], object]) -> None:
-    """Add what lies in a folder, and the folders among that to the queue."""
+def _list(here: str, queue: list[str], closed: Callable[[str, str], object]) -> DiskFolder:
+    """Return what lies in a folder, and add the folders among that to the queue."""
+    found: list[DiskEntry] = []
     try:
         with os.scandir(here) as entries:
             for entry in entries:
                 info = entry.stat(follow_symlinks=False)
-                path = entry.path
                 if S_ISDIR(info.st_mode):
-                    found.append((path, True, UNIT * taken(info), info.st_size, None, info.st_mtime))
-                    queue.append(path)
+                    found.append((entry.name, True, UNIT * taken(info), info.st_size, None, info.st_mtime))
+                    queue.append(entry.path)
                 else:
                     key = (info.st_dev, info.st_ino) if info.st_nlink > 1 else None
-                    found.append((path, False, UNIT * taken(info), info.st_size, key, info.st_mtime))
+                    found.append((entry.name, False, UNIT * taken(info), info.st_size, key, info.st_mtime))
     except OSError as error:
         closed(here, error.strerror or str(error))
-
-
-def _list_share(folders: list[str], is_waited_for: Callable[[], bool]
-                ) -> tuple[list[DiskEntry], list[tuple[str, str]]]:
-    """Return the entries of folders and of all below them, and what cannot be listed."""
-    found: list[DiskEntry] = []
-    troubles: list[tuple[str, str]] = []
-    while folders and is_waited_for():
-        _list(folders.pop(), found, folders, lambda path, why: troubles.append((path, why)))
-    return found, troubles
+    return here, found

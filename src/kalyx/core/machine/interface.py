@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.machine.results import Begun, RunResult
     from kalyx.core.model.process import RawProcess
-    from kalyx.core.model.weight import DiskEntry
+    from kalyx.core.model.weight import DiskFolder
 
     T = TypeVar("T")
     R = TypeVar("R")
@@ -126,12 +126,12 @@ class Machine:
         """Yield what a module's function makes of each part (both as JSON has it), several at once if that can be."""
         return (function(self, *part) for part in parts)
 
-    def begin_disk_entries(self, folders: Sequence[str]) -> Callable[[], list[DiskEntry]]:
-        """Begin to list some folders and all below them, with what each takes on the disk; links are not followed.
+    def read_disk(self, folders: Sequence[str], work: Callable[[list[DiskFolder]], Any]) -> list[Any]:
+        """Go through some folders and all below them, with what each entry takes on the disk; links are not followed.
 
-        Returns what waits for the end, and returns it all.
+        Returns what `work` makes of each share of them, as plain data.
         """
-        return list
+        return []
 
     def remember(self, path: str, data: bytes) -> None:
         """Write a file of the user's cache folder, its folder with it; nothing where that cannot be."""

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.machine.results import RunResult
     from kalyx.core.model.process import RawProcess
-    from kalyx.core.model.weight import DiskEntry
+    from kalyx.core.model.weight import DiskFolder
 
     T = TypeVar("T")
     R = TypeVar("R")
@@ -305,11 +305,11 @@ class RealMachine(Machine):
 
         return share_out(self, function, parts)
 
-    def begin_disk_entries(self, folders: Sequence[str]) -> Callable[[], list[DiskEntry]]:
-        """List and measure them in other processes, where that is sooner."""
-        from kalyx.core.machine.disk import begin_listing
+    def read_disk(self, folders: Sequence[str], work: Callable[[list[DiskFolder]], Any]) -> list[Any]:
+        """Go through them in several processes, where that is sooner."""
+        from kalyx.core.machine.disk import read_in_shares
 
-        return begin_listing(folders, self.report)
+        return read_in_shares(folders, work, self.report)
 
     def remember(self, path: str, data: bytes) -> None:
         """Write it at once, so that nobody reads a half of it."""

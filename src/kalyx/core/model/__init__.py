@@ -21,11 +21,18 @@ from kalyx.core.model.live import THIS_KERNEL, ChangedModule, LivePython
 from kalyx.core.model.places import Places, hosts_label
 from kalyx.core.model.python import Environment, Interpreter, RunningPython, python_version, version_pair
 from kalyx.core.model.seat import Agreement, Launch, Script, Seat
-from kalyx.core.model.weight import DiskEntry, Unowned, WeighedDistribution, WeighedEnvironment, WeighedShared
+from kalyx.core.model.weight import (
+    DiskEntry,
+    DiskFolder,
+    Unowned,
+    WeighedDistribution,
+    WeighedEnvironment,
+    WeighedShared,
+)
 
 __all__ = [
-    "THIS_KERNEL", "Agreement", "ChangedModule", "Comparison", "Contrasted", "Difference", "DiskEntry", "Distribution",
-    "DistributionDifference", "Edit", "Elsewhere", "Environment", "Evidence", "FileReport", "Finding",
+    "THIS_KERNEL", "Agreement", "ChangedModule", "Comparison", "Contrasted", "Difference", "DiskEntry", "DiskFolder",
+    "Distribution", "DistributionDifference", "Edit", "Elsewhere", "Environment", "Evidence", "FileReport", "Finding",
     "FitOfEnvironment", "Frame", "ImportGroup", "ImportReport", "Interpreter", "Kernel", "Lack", "Launch",
     "Listed", "LivePython", "Move", "Need", "Note", "Observation", "ObservedError", "Place", "Places",
     "Proof", "PythonWanted", "Remedy", "RunningPython", "Script", "Seat", "Side", "TrailStep", "Unowned",

@@ -8,12 +8,13 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.model.python import Environment
 
-    # path, is it a folder, bytes allocated, bytes it seems to have, what tells hard links apart, time of change
+    # name, is it a folder, bytes allocated, bytes it seems to have, what tells hard links apart, time of change
     DiskEntry = tuple[str, bool, int, int, "tuple[int, int] | None", float]
+    DiskFolder = tuple[str, list[DiskEntry]]  # a folder, and what lies in it
 else:
-    DiskEntry = tuple
+    DiskEntry = DiskFolder = tuple
 
-__all__ = ["DiskEntry", "Unowned", "WeighedDistribution", "WeighedEnvironment", "WeighedShared"]
+__all__ = ["DiskEntry", "DiskFolder", "Unowned", "WeighedDistribution", "WeighedEnvironment", "WeighedShared"]
 
 
 @record

@@ -82,9 +82,9 @@ class SiteMetadata:
             self._metadata = list(filter(_is_metadata, self.files.names_in(self.folder)))
         return self._metadata
 
-    def distributions(self) -> list[Distribution]:
-        """Read every distribution here."""
-        found = (self.read(entry) for entry in self.metadata_folders())
+    def distributions(self, *, modules: bool = True) -> list[Distribution]:
+        """Read every distribution here; without `modules` these are left out, and long lists of files not read."""
+        found = ((self.read(entry) if modules else self._read(entry, ())) for entry in self.metadata_folders())
         return [d for d in found if d is not None]
 
     def named(self, name: str) -> Distribution | None:
@@ -188,7 +188,7 @@ class SiteMetadata:
             self._all[entry] = self._read(entry)
         return self._all[entry]
 
-    def _read(self, entry: str) -> Distribution | None:
+    def _read(self, entry: str, modules: tuple[str, ...] | None = None) -> Distribution | None:
         m = self.files
         path = m.path.join(self.folder, entry)
         heads = parse_heads(self._heads(entry))
@@ -205,7 +205,7 @@ class SiteMetadata:
         return Distribution(
             heads.name, heads.version, self.layer, self.folder,
             self._text(entry, "INSTALLER").strip() or None, self._is_editable(entry), None,
-            self.modules_of(entry), metadata=path, requires=requires, source=source,
+            self.modules_of(entry) if modules is None else modules, metadata=path, requires=requires, source=source,
             requested=self._requested(entry), extras=heads.extras, requires_python=heads.requires_python)
 
     def _heads(self, entry: str) -> str:

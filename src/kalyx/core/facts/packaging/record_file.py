@@ -51,7 +51,16 @@ class Record:
         """The paths as written, read quickly: where a file is large, and only its names are asked for."""
         if '"' in self._text:
             return list(self.rows)
-        return [line.split(",", 1)[0] for line in self._text.splitlines() if line]
+        text = self._text.replace("\r\n", "\n") if "\r" in self._text else self._text
+        return [name for line in text.split("\n") if (name := line.partition(",")[0])]
+
+    @property
+    def names_apart(self) -> list[str]:
+        """Those that are not plainly below the folder: they lead up, or are absolute."""
+        text = self._text
+        if ".." not in text and ":" not in text and not text.startswith("/") and "\n/" not in text:
+            return []
+        return [n for n in self.names if ".." in n or n[:1] == "/" or n[1:2] == ":"]
 
     @property
     def code(self) -> list[str]:

@@ -2,128 +2,198 @@
 
 from __future__ import annotations
 
-import re
-
 from kalyx.core.facts.packaging.record_file import Record
-from kalyx.core.facts.packaging.requirements import applies
-from kalyx.core.lean.record import record, replace
+from kalyx.core.lean.record import record
 from kalyx.core.model import Unowned, WeighedDistribution
-from kalyx.core.model.names import normal_name, requirement_name
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping, Sequence
+    from collections.abc import Collection, Iterable, Mapping, Sequence
+    from typing import Any
 
     from kalyx.core.facts.files import Files
-    from kalyx.core.model import DiskEntry, Distribution
+    from kalyx.core.model import DiskEntry, DiskFolder, Distribution
 
-__all__ = ["Owners", "Weights", "could_go", "with_dependents"]
+__all__ = ["Owners", "Weights"]
 
 MOST_UNOWNED = 12  # paths that are named
-_EXTRA = re.compile(r"extra *== *['\"]([^'\"]{1,100})['\"]")
-_TOOLS = {"pip", "conda"}  # with these the others are put there and taken out: they go by no command of their own
+_BYTES, _FILES, _BYTECODE, _APPARENT = range(4)  # what is summed up for each owner
+_NONE: dict[str, int] = {}
 
 
 @record
 class Weights:
-    """The parts of a whole: distributions, what nobody owns, and what was counted under another owner already."""
+    """The parts of a whole: distributions, what nobody owns, and what was counted under another owner already.
+
+    ``newest`` is when its newest bytecode was written, in seconds since 1970; None where there is none.
+    """
 
     total: int
     distributions: tuple[WeighedDistribution, ...]
     unowned: Unowned
     shared: int
+    newest: float | None = None
 
 
 class Owners:
     """Which distribution owns which file, by what their installers wrote down."""
 
-    def __init__(self, files: Files, distributions: Sequence[Distribution], prefix: str) -> None:
+    def __init__(self, files: Files, distributions: Sequence[Distribution], prefix: str,
+                 apart: Collection[str] = ()) -> None:
+        """Take up the distributions of a prefix; folders below it that are `apart` are weighed by themselves."""
         self._files = files
+        self._apart = frozenset(apart)
         self.distributions = list(distributions)
         self.outside: list[tuple[Distribution, str]] = []  # rows that lead out of the environment
-        self._by_path: dict[str, int] = {}
+        self._rows: dict[str, dict[str, int]] = {}  # of a site folder: owners by paths as written
+        self._elsewhere: dict[str, dict[str, int]] = {}  # of any other folder: owners by names
         self._metadata: dict[str, int] = {}
-        sep, m = files.path.sep, files
-        for number, one in enumerate(self.distributions):
-            folder, seen = one.location, Record(files, one).names
-            if one.metadata and m.is_folder(one.metadata):
-                self._by_path[one.metadata] = number
-                self._metadata[one.metadata] = number
-            for row in seen:
-                path = f"{folder}{sep}{row}" if sep == "/" else f"{folder}{sep}{row.replace('/', sep)}"
-                if ".." in row or row[:1] == "/" or row[1:2] == ":":
-                    path = m.path.normpath(m.path.join(folder, row))
-                    if not m.is_within(path, prefix):
-                        self.outside.append((one, path))
-                        continue
-                self._by_path.setdefault(path, number)
+        for number, one in reversed(list(enumerate(self.distributions))):  # whom two list, the first one has
+            self._take(number, one, prefix)
+        self.outside.reverse()
+        self._sites = sorted(self._rows, key=len, reverse=True)
 
-    def _of_source(self, path: str) -> int | None:
-        """Return the owner of bytecode that no list names: that of its source."""
-        folder, _, name = path.rpartition(self._files.path.sep)
-        above, _, cache = folder.rpartition(self._files.path.sep)
-        if cache != "__pycache__":
-            return None
-        return self._by_path.get(f"{above}{self._files.path.sep}{name.partition('.')[0]}.py")
-
-    def weigh(self, entries: Iterable[DiskEntry], counted: set[tuple[int, int]]) -> Weights:
-        """Share entries out; hard links that are in `counted` already count no more, and are added to it."""
-        sums = [[0, 0, 0, 0] for _ in self.distributions]  # bytes, files, bytecode, apparent
-        free: dict[str, int] = {}
-        free_files = total = shared = 0
-        folders: list[tuple[str, int]] = []
-        holds: dict[str, int | None] = {}  # of a folder: the only owner of what is in it, None where there are several
-        sep = self._files.path.sep
-        by_path, metadata = self._by_path, self._metadata
-        for path, is_folder, taken, apparent, key, _ in entries:
-            if is_folder:
-                folders.append((path, taken))
-                total += taken
-                continue
-            if key is not None:
-                if key in counted:
-                    shared += taken
-                    continue
-                counted.add(key)
-            total += taken
-            folder = path[:path.rindex(sep)]
-            owner = by_path.get(path)
-            if owner is None:
-                owner = metadata.get(folder)
-                if owner is None and path.endswith(".pyc"):
-                    owner = self._of_source(path)
-            if owner is None:
-                free[path] = taken
-                free_files += 1
+    def _take(self, number: int, one: Distribution, prefix: str) -> None:
+        m, listed = self._files, Record(self._files, one)
+        if one.metadata and m.is_folder(one.metadata):
+            self._metadata[one.metadata] = number
+        owned = self._rows.setdefault(one.location, {})
+        apart = listed.names_apart
+        owned.update(dict.fromkeys(set(listed.names).difference(apart) if apart else listed.names, number))
+        for row in reversed(apart):
+            path = m.path.normpath(m.path.join(one.location, row))
+            if m.is_within(path, prefix):
+                folder, name = m.path.split(path)
+                self._elsewhere.setdefault(folder, {})[name] = number
             else:
-                _add(sums[owner], taken, apparent, is_bytecode=path.endswith(".pyc"))
-            if holds.setdefault(folder, owner) != owner:
-                holds[folder] = None
-        self._share_folders(folders, holds, sums, free)
-        largest = _largest(free, {f for f, owner in holds.items() if owner is not None}, sep)
+                self.outside.append((one, path))
+
+    def part(self, folders: Iterable[DiskFolder]) -> dict[str, Any]:
+        """Share out what lies in some folders; return that as plain data, which `weigh` puts together."""
+        part, sep = _Part(), self._files.path.sep
+        for folder, entries in folders:
+            if not self._apart or not any(folder == a or folder.startswith(a + sep) for a in self._apart):
+                self._share(folder, entries, part)
+        return part.__dict__
+
+    def _share(self, folder: str, entries: Sequence[DiskEntry], part: _Part) -> None:
+        """Share out what lies in one folder: of an environment's time, half is spent here."""
+        owned, start = self._owned_in(folder)
+        named, default, path = self._elsewhere.get(folder, _NONE), self._metadata.get(folder), (
+            folder + self._files.path.sep)
+        sources = start.removesuffix("__pycache__/") if start.endswith("__pycache__/") else None
+        last: int | None = -1
+        row: list[int] = []
+        owners = set()
+        for name, is_folder, taken, apparent, key, changed in entries:
+            if is_folder:
+                if path + name not in self._apart:
+                    part.total += taken
+                    part.folders.append((path + name, taken))
+                continue
+            owner = owned.get(start + name)
+            if owner is None:
+                owner = named.get(name, default)
+                if owner is None and sources is not None:  # bytecode that no list names is its source's
+                    owner = owned.get(f"{sources}{name.partition('.')[0]}.py")
+            is_bytecode = name.endswith(".pyc")
+            if is_bytecode and changed > part.newest:
+                part.newest = changed
+            if owner != last:
+                owners.add(owner)
+                last, row = owner, part.row_of(owner)
+            if key is not None:
+                part.linked.append((folder, name, owner, taken, apparent, is_bytecode, key))
+                continue
+            row[_BYTES] += taken
+            row[_FILES] += 1
+            row[_BYTECODE] += taken if is_bytecode else 0
+            row[_APPARENT] += apparent
+            if owner is None:
+                part.free.append((path + name, taken))
+        if owners:
+            part.holds[folder] = owners.pop() if len(owners) == 1 else None
+
+    def _owned_in(self, folder: str) -> tuple[dict[str, int], str]:
+        """Return the owners by paths as written that a folder's files may be among, and how its paths begin there."""
+        sep = self._files.path.sep
+        for site in self._sites:
+            if folder == site:
+                return self._rows[site], ""
+            if folder.startswith(site + sep):
+                return self._rows[site], folder[len(site) + 1:].replace(sep, "/") + "/"
+        return _NONE, ""
+
+    def weigh(self, parts: Iterable[Mapping[str, Any]], counted: set[tuple[int, int]]) -> Weights:
+        """Put the parts together; hard links that are in `counted` already count no more, and are added to it."""
+        whole, shared, sep = _Part(), 0, self._files.path.sep
+        for part in parts:
+            whole.add(part)
+        for folder, name, owner, taken, apparent, is_bytecode, key in whole.linked:
+            if key in counted:
+                shared += taken
+                continue
+            counted.add(key)
+            row = whole.row_of(owner)
+            for place, number in ((_BYTES, taken), (_FILES, 1), (_BYTECODE, taken * is_bytecode),
+                                  (_APPARENT, apparent)):
+                row[place] += number
+            if owner is None:
+                whole.free.append((folder + sep + name, taken))
+        sums = [whole.row_of(number) for number in range(len(self.distributions))]
+        total = whole.total + sum(row[_BYTES] for row in whole.sums.values())
+        free = dict(whole.free)
+        files = len(free)
+        self._share_folders(whole.folders, whole.holds, sums, free)
+        largest = _largest(free, {f for f, owner in whole.holds.items() if owner is not None}, sep)
         weighed = tuple(WeighedDistribution(d.name, d.version or None, row[0], row[1], row[2], row[3])
                         for d, row in zip(self.distributions, sums, strict=True))
-        return Weights(total, weighed, Unowned(sum(free.values()), free_files, tuple(largest)), shared)
+        unowned = Unowned(sum(free.values()), files, tuple(largest))
+        return Weights(total, weighed, unowned, shared, whole.newest or None)
 
     def _share_folders(self, folders: Sequence[tuple[str, int]], holds: dict[str, int | None], sums: list[list[int]],
                        free: dict[str, int]) -> None:
         """Give a folder's own blocks to the only owner of what lies below it; else to nobody."""
         sep = self._files.path.sep
         for path, taken in sorted(folders, key=lambda f: -len(f[0])):  # what lies deepest first
-            owner = self._by_path.get(path, holds.get(path))
+            owner = self._metadata.get(path, holds.get(path))
             if owner is not None:
-                sums[owner][0] += taken
+                sums[owner][_BYTES] += taken
             else:
                 free[path] = free.get(path, 0) + taken
             above = path.rpartition(sep)[0]
             holds[above] = owner if holds.get(above, owner) == owner else None
 
 
-def _add(row: list[int], taken: int, apparent: int, *, is_bytecode: bool) -> None:
-    row[0] += taken
-    row[1] += 1
-    row[2] += taken if is_bytecode else 0
-    row[3] += apparent
+class _Part:
+    """What some folders take, shared out among owners (by number; None: nobody)."""
+
+    def __init__(self) -> None:
+        self.total = 0  # of the folders themselves
+        self.newest = 0.0  # of the bytecode
+        self.sums: dict[int | None, list[int]] = {}
+        self.free: list[tuple[str, int]] = []  # files that nobody owns
+        self.folders: list[tuple[str, int]] = []
+        self.holds: dict[str, int | None] = {}  # of a folder: the only owner of what is in it, None if there are more
+        self.linked: list[tuple[str, str, int | None, int, int, bool, tuple[int, int]]] = []  # not counted yet
+
+    def row_of(self, owner: int | None) -> list[int]:
+        """Return the sums of an owner, to be added to."""
+        row = self.sums.get(owner)
+        if row is None:
+            row = self.sums[owner] = [0, 0, 0, 0]
+        return row
+
+    def add(self, other: Mapping[str, Any]) -> None:
+        """Add another part."""
+        self.total += other["total"]
+        self.newest = max(self.newest, other["newest"])
+        for owner, row in other["sums"].items():
+            self.sums[owner] = [a + b for a, b in zip(row, self.row_of(owner), strict=True)]
+        self.free += other["free"]
+        self.folders += other["folders"]
+        self.holds.update(other["holds"])
+        self.linked += other["linked"]
 
 
 def _largest(free: Mapping[str, int], owned: set[str], sep: str) -> list[str]:
@@ -142,89 +212,4 @@ def _largest(free: Mapping[str, int], owned: set[str], sep: str) -> list[str]:
                 break
             place = parent
         sums[place] = sums.get(place, 0) + taken
-    return [p for p in sorted(sums, key=lambda p: -sums[p]) if sums[p] and p not in above_owned][:MOST_UNOWNED]
-
-
-def with_dependents(weighed: Sequence[WeighedDistribution], distributions: Sequence[Distribution],
-                    markers: Mapping[str, str]) -> list[WeighedDistribution]:
-    """Return them with what would go with each, and whose need keeps it: by declared requirements."""
-    needs = _needs(distributions, markers)
-    needed_by: dict[str, set[str]] = {n: set() for n in needs}
-    for name, wanted in needs.items():
-        for other in wanted:
-            needed_by[other].add(name)
-    by_name = {normal_name(w.name): w for w in weighed}
-    asked = {normal_name(d.name): d.requested is not False for d in distributions}
-    asked |= dict.fromkeys(asked.keys() & _TOOLS, True)
-    found = []
-    for one in weighed:
-        name = normal_name(one.name)
-        gone = _goes_with(name, needs, needed_by, asked)
-        found.append(replace(
-            one, alone=sum(by_name[n].bytes for n in gone if n in by_name), asked_for=asked.get(name, True),
-            needed_by=tuple(sorted(by_name[n].name for n in needed_by.get(name, ()) if n in by_name)),
-            goes_with=tuple(sorted(by_name[n].name for n in gone - {name} if n in by_name))))
-    return sorted(found, key=lambda w: (-w.bytes, normal_name(w.name)))
-
-
-def _goes_with(name: str, needs: Mapping[str, set[str]], needed_by: Mapping[str, set[str]],
-               asked: Mapping[str, bool]) -> set[str]:
-    """Return a distribution and what would have no reason left without it; what was asked for stays."""
-    gone, queue = {name}, [name]
-    while queue:
-        for other in needs.get(queue.pop(), ()):
-            if other not in gone and not asked.get(other, True) and needed_by[other] <= gone:
-                gone.add(other)
-                queue.append(other)
-    return gone
-
-
-def _needs(distributions: Sequence[Distribution], markers: Mapping[str, str]) -> dict[str, set[str]]:
-    """Return what each distribution requires of those that are there, extras that somebody asks for included."""
-    from packaging.requirements import InvalidRequirement, Requirement
-
-    there = {normal_name(d.name): d for d in distributions}
-    extras: dict[str, set[str]] = {n: {""} for n in there}
-    needs: dict[str, set[str]] = {n: set() for n in there}
-    queue = list(there)
-    while queue:
-        name = queue.pop()
-        for text in there[name].requires:
-            other = normal_name(requirement_name(text))
-            if other not in there or other == name:
-                continue
-            if ";" in text and not applies(text, markers, sorted(extras[name])):
-                continue
-            needs[name].add(other)
-            if "[" not in text:  # most requirements are no more than a name and a version
-                continue
-            try:
-                wanted = set(Requirement(text).extras)
-            except InvalidRequirement:
-                continue
-            if not wanted <= extras[other]:
-                extras[other] |= wanted
-                queue.append(other)
-    return needs
-
-
-def could_go(weighed: Iterable[WeighedDistribution], distributions: Sequence[Distribution],
-             markers: Mapping[str, str]) -> list[str]:
-    """Return what nobody asked for and nobody needs.
-
-    Installers do not note which extras they were asked for: one that is there in full may have been, and stays.
-    """
-    idle = {normal_name(w.name): w.name for w in weighed if not w.asked_for and not w.needed_by}
-    there = {normal_name(d.name) for d in distributions}
-    for one in [d for d in distributions if normal_name(d.name) not in idle] if idle else ():
-        by_extra: dict[str, set[str]] = {}
-        for text in one.requires:
-            for extra in _EXTRA.findall(text):
-                by_extra.setdefault(extra, set()).add(text)
-        for extra, texts in by_extra.items():
-            if not any(normal_name(requirement_name(t)) in idle for t in texts):
-                continue
-            names = {normal_name(requirement_name(t)) for t in texts if applies(t, markers, (extra,))}
-            if names <= there:
-                idle = {name: said for name, said in idle.items() if name not in names}
-    return sorted(idle.values(), key=str.lower)
+    return [p for p in sorted(sums, key=lambda p: (-sums[p], p)) if sums[p] and p not in above_owned][:MOST_UNOWNED]
