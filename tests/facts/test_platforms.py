@@ -21,7 +21,7 @@ from kalyx.core.facts.search_path import site_folders
 from kalyx.core.facts.search_path.predicted import read_search_path
 from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.facts.shells import commands
-from kalyx.core.machine.local import read_registry
+from kalyx.core.machine.registry import read_registry
 from kalyx.core.model import Environment, Interpreter
 from kalyx.core.verdicts.remedies import shell_lines
 from tests.support.made_up import MadeUpMachine

@@ -102,3 +102,22 @@ def test_library_folders_guessed_and_listed_agree(tmp_path: Path) -> None:
                     if "gcc" not in n]
         for likely in ("", "python3.11", "python3.12", "pypy3.9"):
             assert site_contents(machine, str(tmp_path / name), likely) == expected, (name, likely)
+
+
+@pytest.mark.skipif(os.name != "posix", reason="links, and paths with one root")
+def test_real_paths(tmp_path: Path) -> None:
+    """They are what the system's own way says, whatever was asked for before: links, loops, what is not there."""
+    (tmp_path / "a" / "b").mkdir(parents=True)
+    up = os.path.relpath("/usr", tmp_path / "a")
+    for name, target in (("up", up), ("loop", "loop"), ("round", "../a/round"), ("chain", "up"), ("gone", "nowhere/x"),
+                         ("here", "."), ("above", ".."), ("whole", str(tmp_path)), ("é x", "b")):
+        (tmp_path / "a" / name).symlink_to(target)
+    names = ["", "up", "up/lib", "up/../etc", "loop", "loop/x", "round", "chain/bin", "gone", "gone/y", "here/b", "b/..",
+             "above/a/b", "whole/a/here/b", "é x", "é x/..", "b/./c", "b//c", "no/such"]
+    paths = [os.path.join(tmp_path, "a", name) for name in names]
+    paths += ["/", "//", "//usr/lib", "/usr/..", "/usr/../etc", "/usr/lib/", "/..", "x", "", "\0", "/\0/x"]
+    for asked in (paths, paths[::-1]):
+        machine = RealMachine()
+        for path in asked:
+            expected = os.path.realpath(path) if "\0" not in path else path
+            assert (machine.real_path(path), machine.key(path)) == (expected, expected), path

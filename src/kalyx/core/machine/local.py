@@ -30,7 +30,7 @@ FED_AT_ONCE = 64  # commands
 FED_LIMIT = 64 * 1024 * 1024  # bytes of what each prints
 WHOLE_LISTING = 4 * 1024 * 1024  # bytes of a folder itself
 
-__all__ = ["RealMachine", "own_command", "read_registry"]
+__all__ = ["RealMachine", "own_command"]
 
 
 class RealMachine(Machine):
@@ -66,12 +66,13 @@ class RealMachine(Machine):
     def _real(self, path: str, depth: int = 0) -> str:
         """Resolve a path by its folder, which is mostly known already, and its last part."""
         folder, name = os.path.split(path)
-        if os.name != "posix" or not name or name in (".", "..") or folder in ("", "/") or depth > 20:
-            return self.real_path(path)
+        if os.name != "posix" or not name or name in (".", "..") or folder in ("", "/") or path[:2] == "//" \
+                or depth > 20:
+            return _resolved(path)
         key = self._keys.get(folder)
         if key is None:
-            key = self._keys[folder] = self.real_path(folder) if folder.count("/") > DEEP else self._real(folder, depth)
-        here = f"{key}/{name}"
+            key = self._keys[folder] = _resolved(folder) if folder.count("/") > DEEP else self._real(folder, depth)
+        here = f"{key.rstrip('/')}/{name}"
         link = self.read_link(here)
         return here if link is None else self._real(os.path.join(key, link), depth + 1)
 
@@ -145,10 +146,7 @@ class RealMachine(Machine):
             return None
 
     def real_path(self, path: str) -> str:
-        try:
-            return os.path.realpath(path)
-        except (OSError, ValueError):
-            return path
+        return self._real(path) if path.startswith("/") else _resolved(path)
 
     def read_bytes(self, path: str, limit: int = READ_LIMIT) -> bytes:
         try:
@@ -338,7 +336,11 @@ class RealMachine(Machine):
         return read_process(pid)
 
     def registered_pythons(self) -> list[str]:
-        return read_registry() if sys.platform == "win32" else []
+        if sys.platform != "win32":
+            return []
+        from kalyx.core.machine.registry import read_registry
+
+        return read_registry()
 
     def make_folder(self) -> str:
         return scratch.make_folder([*scratch.usual_places(self.env), self.cwd])
@@ -357,6 +359,14 @@ class RealMachine(Machine):
         begin(job)
 
 
+def _resolved(path: str) -> str:
+    """Resolve a path by the system's own way."""
+    try:
+        return os.path.realpath(path)
+    except (OSError, ValueError):
+        return path
+
+
 def _described(found: os.stat_result) -> FileInfo:
     return FileInfo(_kind(found.st_mode), found.st_mode, found.st_uid, found.st_size, found.st_mtime,
                     (found.st_dev, found.st_ino), found.st_gid)
@@ -372,26 +382,3 @@ def own_command() -> tuple[str, ...]:
     if os.path.basename(script).startswith("kalyx") and os.access(script, os.X_OK):
         return (script,)
     return (sys.executable, "-m", "kalyx")
-
-
-def read_registry() -> list[str]:
-    r"""Read Software\Python\COMPANY\TAG\InstallPath of both hives and views (PEP 514)."""
-    winreg: Any = __import__("winreg")
-    found = []
-    for hive in (winreg.HKEY_CURRENT_USER, winreg.HKEY_LOCAL_MACHINE):
-        for view in (winreg.KEY_WOW64_64KEY, winreg.KEY_WOW64_32KEY):
-            try:
-                top = winreg.OpenKey(hive, r"Software\Python", 0, winreg.KEY_READ | view)
-            except OSError:
-                continue
-            for company in _subkeys(winreg, top):
-                for tag in _subkeys(winreg, winreg.OpenKey(top, company)):
-                    try:
-                        found.append(str(winreg.QueryValue(top, rf"{company}\{tag}\InstallPath")))
-                    except OSError:  # an entry without a folder
-                        continue
-    return list(dict.fromkeys(found))
-
-
-def _subkeys(winreg: Any, key: Any) -> list[str]:
-    return [winreg.EnumKey(key, n) for n in range(winreg.QueryInfoKey(key)[0])]

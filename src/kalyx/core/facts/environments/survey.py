@@ -7,9 +7,7 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.configuration.own_files import RETIRED
 from kalyx.core.facts.interpreters.environment import USUAL_NAMES, environment_of, is_environment, name_of, python_in
-from kalyx.core.facts.interpreters.installation import base_of
 from kalyx.core.facts.interpreters.path_lookup import read_head, split_path, version_in_name
-from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Environment
 
@@ -164,8 +162,7 @@ class Surveyor:
             else:
                 seen[key] = prefix
         for prefix in list(seen.values()):
-            config = find_venv_config(self.machine, python_in(self.machine, prefix))
-            base = base_of(self.machine, python_in(self.machine, prefix), config) if config else None
+            base = self.examiner.base_of(python_in(self.machine, prefix))
             if base is not None:
                 seen.setdefault(self.machine.key(base), base)
         return list(seen.values())

@@ -82,10 +82,20 @@ class Examiner:
         self._pythons: dict[str, bool] = {}
         self._known: dict[tuple[str, str, bool, bool], Examined] = {}
         self._answers = Once()
+        self._read = Once()  # what was read on the way: hundreds of environments may have one base
 
     def but(self, asks_when_read: bool) -> Examiner:
         """Return one that asks otherwise, and trusts the same."""
         return Examiner(self.machine, self.folder, self.probe_folder, self.limit, asks_when_read, self.trust)
+
+    def config_of(self, path: str) -> VenvConfig | None:
+        """Return the pyvenv.cfg that an interpreter obeys, as it was when first asked for."""
+        return self._read.get(("config", path), lambda: find_venv_config(self.machine, path))
+
+    def base_of(self, path: str) -> str | None:
+        """Return the base prefix of an environment's interpreter, as it is read; None where it has none."""
+        config = self.config_of(path)
+        return base_of(self.machine, path, config, self._read) if config else None
 
     def examine(self, path: str, cwd: str | None = None, *, ask: bool = True,
                 env: Mapping[str, str] | None = None, by_folder: bool = False) -> Examined:
@@ -129,13 +139,13 @@ class Examiner:
 
     # -- binaries --------------------------------------------------------------------------
     def _examine_binary(self, path: str, steps: list[TrailStep], ask: bool, by_folder: bool) -> Examined:
-        config = find_venv_config(self.machine, path)
+        config = self.config_of(path)
         program = base_program_of(self.machine, path, config)
         if program not in self._pythons:  # hundreds of environments may have one base
             self._pythons[program] = is_python(self.machine, program)
         if not self._pythons[program]:
             return Examined(no_python(self.machine, path), tuple(steps))
-        facts = read_interpreter(self.machine, path, config)
+        facts = read_interpreter(self.machine, path, config, self._read)
         stdlib: tuple[str, ...] = ()
         ask = ask and (not by_folder or self.trust.is_installed(program))
         all_read = facts.version and facts.prefix and facts.base_prefix

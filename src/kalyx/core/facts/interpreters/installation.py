@@ -17,6 +17,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
     from kalyx.core.facts.interpreters.pyvenv import VenvConfig
+    from kalyx.core.machine.threads import Once
 
 __all__ = ["base_of", "base_program_of", "find_library", "is_python", "library_files", "no_python",
            "read_interpreter", "read_version"]
@@ -79,20 +80,23 @@ def _had_library(files: Files, program: str) -> bool:
             ("bin", f"{name}-config")))
 
 
-def read_interpreter(files: Files, path: str, config: VenvConfig | None) -> Interpreter:
-    """Read from files what can be known of an interpreter without running it."""
+def read_interpreter(files: Files, path: str, config: VenvConfig | None, known: Once | None = None) -> Interpreter:
+    """Read from files what can be known of an interpreter without running it.
+
+    `known` is what was found of others in the same look: hundreds of environments may have one base.
+    """
     m = files
     real = m.real_path(path)
     program = base_program_of(m, path, config)
-    base = base_of(m, program, config)
+    base = base_of(m, program, config, known)
     if config is not None and config.trouble:
-        return Interpreter(path, real, read_version(m, base, program) if base else None, "cpython", config.prefix,
+        return Interpreter(path, real, _version_of(m, base, program, known) if base else None, "cpython", config.prefix,
                            base, known_by="broken", trouble=f"its {config.path} cannot be read: {config.trouble}")
     implementation = "pypy" if "pypy" in m.path.basename(real).lower() else "cpython"
     if base is None:
         return Interpreter(path, real, None, implementation, known_by="broken", trouble=(
             f"its standard library is gone: there is no os.py for it in or above {m.path.dirname(program)}"))
-    version = read_version(m, base, program)
+    version = _version_of(m, base, program, known)
     prefix = config.prefix if config else base
     origin = m.path.join(m.path.dirname(m.path.dirname(path)), "lib", "python2.7", "orig-prefix.txt")
     if config is None and m.is_file(origin):  # an environment of Python 2's time
@@ -107,17 +111,28 @@ def read_interpreter(files: Files, path: str, config: VenvConfig | None) -> Inte
     return Interpreter(path, real, version, implementation, prefix, base)
 
 
-def base_of(files: Files, program: str, config: VenvConfig | None) -> str | None:
+def _version_of(files: Files, base: str, program: str, known: Once | None) -> str | None:
+    return read_version(files, base, program) if known is None else known.get(
+        ("version", base, program), lambda: read_version(files, base, program))
+
+
+def base_of(files: Files, program: str, config: VenvConfig | None, known: Once | None = None) -> str | None:
     """Return the base prefix as the interpreter works it out: from ``home``, else from its own place."""
     m = files
     if config is not None and config.home:
         home = m.path.join(config.prefix, config.home)
-        found = find_library(m, m.path.join(home, m.path.basename(program)), m.path.basename(m.real_path(program)))
+        name = m.path.basename(m.real_path(program))
+        found = _library_of(m, m.path.join(home, m.path.basename(program)), name, known)
         if found is not None:
             return found[0]
-    real = m.real_path(program)
-    found = find_library(m, program, m.path.basename(real)) or find_library(m, real)  # what is compiled in: where it is
+    real = m.real_path(program)  # what is compiled in: where it is
+    found = _library_of(m, program, m.path.basename(real), known) or _library_of(m, real, "", known)
     return found[0] if found else None
+
+
+def _library_of(files: Files, program: str, name: str, known: Once | None) -> tuple[str, str] | None:
+    return find_library(files, program, name) if known is None else known.get(
+        ("library", program, name), lambda: find_library(files, program, name))
 
 
 def find_library(files: Files, program: str, name: str = "") -> tuple[str, str] | None:

@@ -54,9 +54,9 @@ def parse_heads(text: str) -> _Heads:
         fields.get("requires-python", [""])[0])
 
 
-def _is_metadata(name: str) -> bool:
-    """Whether a name is a metadata entry's; one with a ~ is what an installer set aside and never took away."""
-    return (name.endswith(METADATA_ENDINGS) or name == "EGG-INFO") and not name.startswith("~")
+def _metadata_among(names: Iterable[str]) -> list[str]:
+    """Return the names of metadata entries; one with a ~ is what an installer set aside and never took away."""
+    return [n for n in names if (n.endswith(METADATA_ENDINGS) or n == "EGG-INFO") and n[0] != "~"]
 
 
 class SiteMetadata:
@@ -70,7 +70,7 @@ class SiteMetadata:
         self.layer = layer
         self._metadata: list[str] | None = None
         if names is not None:
-            self._metadata = sorted(filter(_is_metadata, names))
+            self._metadata = sorted(_metadata_among(names))
         self._modules: dict[str, tuple[str, ...]] = {}
         self._all: dict[str, Distribution | None] = {}
         self._inside: dict[str, list[str]] = {}
@@ -79,7 +79,7 @@ class SiteMetadata:
     def metadata_folders(self) -> list[str]:
         """Return the names of the metadata entries in this folder."""
         if self._metadata is None:
-            self._metadata = list(filter(_is_metadata, self.files.names_in(self.folder)))
+            self._metadata = _metadata_among(self.files.names_in(self.folder))
         return self._metadata
 
     def distributions(self, *, modules: bool = True) -> list[Distribution]:
