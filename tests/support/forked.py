@@ -11,11 +11,10 @@ import os
 import subprocess
 import sys
 import tempfile
-import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from tests.support.measured import SHARED, UNTIL, VARIABLE, is_first, kind_of, measured_here
+from tests.support.measured import SHARED, VARIABLE, is_first, kind_of, measured_here
 
 __all__ = ["Forked"]
 
@@ -119,9 +118,8 @@ class Forked:
         return env.get("LANG") == LANG and not any(name in env for name in AT_START)
 
     def _is_measured(self, arguments: Sequence[str]) -> bool:
-        """Whether a run is the first or second of its kind, where those are measured."""
-        kind = (kind_of(os.environ.get("PYTEST_CURRENT_TEST", "")), *arguments[:1], "--json" in arguments)
-        return time.time() < float(os.environ.get(UNTIL, "inf")) and (is_first(*kind, 1) or is_first(*kind, 2))
+        """Whether a run is the first of its kind, where those are measured."""
+        return is_first(kind_of(os.environ.get("PYTEST_CURRENT_TEST", ""), arguments))
 
     def run(self, arguments: Sequence[str], cwd: Path, env: Mapping[str, str], *, code: str = "",
             given: str = "", bound: bool = False, memory: int = 0) -> subprocess.CompletedProcess[str]:

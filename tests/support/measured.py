@@ -1,7 +1,8 @@
 """Which lines and branches of Kalyx the tests run, where ``KALYX_COVERAGE`` names a folder for what is found.
 
-The first two runs of each command in each test are measured, as text and as JSON, and in each case of the tables of
-causes: that takes twice as long, and what the others do, those do too. Of a test itself it is measured where it starts
+The first run of each command in each test is measured, as text and as JSON, one in each case of the tables of causes,
+and all runs of tests that go through what is printed, or read: that takes twice as long, and what the others do, those
+do too. Of a test itself it is measured where it starts
 no command and is not about made-up content, as that would be run hundreds of times.
 ``tools/coverage_of_rooms.py`` puts together what all processes have left there.
 """
@@ -17,14 +18,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from coverage import Coverage
 
-__all__ = ["SHARED", "UNTIL", "VARIABLE", "is_first", "kind_of", "lines_of_this_process", "measured_here", "save"]
+__all__ = ["SHARED", "VARIABLE", "is_first", "kind_of", "lines_of_this_process", "measured_here", "save"]
 
 VARIABLE = "KALYX_COVERAGE"
 SHARED = "KALYX_TESTS_SHARED"  # the variable that names what the processes of one run have in common
-UNTIL = "KALYX_COVERAGE_UNTIL"  # the variable that says until when runs are measured, in seconds since 1970
 EACH_CASE = re.compile(r"test_(cause_and_remedy|slip|printed_here|odd_files|healthy_import_\w+)\[")
+EACH_RUN = re.compile(r"^tests/show/|test_why_versions\.py|test_leaks\.py|test_point\.py|test_pythons_that_can_run_it")
 NOT_MEASURED = ["*/kalyx/probe/*", "*/kalyx/demo/payload/*"]  # these run in other Pythons, each alone
 
 
@@ -47,9 +50,13 @@ def lines_of_this_process() -> Coverage:
     return lines
 
 
-def kind_of(test: str) -> str:
-    """Return what of a test's name says which runs of the command are alike: all of it where each case has a cause."""
-    return test.rpartition(" (")[0] if EACH_CASE.search(test) else test.partition("[")[0]
+def kind_of(test: str, arguments: Sequence[str]) -> tuple[object, ...]:
+    """Return what the runs of the command have in common that are alike, by the test's name and their arguments."""
+    if EACH_RUN.search(test):
+        return (uuid.uuid4().hex,)  # none is like another
+    if EACH_CASE.search(test):
+        return (test.rpartition(" (")[0],)
+    return (test.partition("[")[0], *arguments[:1], "--json" in arguments)
 
 
 def is_first(*what: object) -> bool:
