@@ -5,6 +5,7 @@ They are had for nothing where the system makes them, and no other threads are: 
 
 from __future__ import annotations
 
+import _signal  # all of `signal` that is needed, and loaded already
 import marshal
 import os
 import sys
@@ -55,6 +56,8 @@ class Copy:
         try:
             global _asked_by
             _asked_by = own
+            for number in (_signal.SIGHUP, _signal.SIGINT, _signal.SIGTERM):  # to tidy up is the other's part
+                _signal.signal(number, _signal.SIG_DFL)
             os.close(self._reading)
             data = memoryview(marshal.dumps(work()))
             while data:
