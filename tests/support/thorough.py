@@ -27,7 +27,7 @@ def first_of_each(cases: Iterable[T], kind: Callable[[T], Hashable], most: int) 
 
 
 def some_pythons(versions: Iterable[str]) -> list[ParameterSet]:
-    """Return versions as parameters: the oldest, the newest, the tests' own and one of those between for everybody."""
+    """Return versions as parameters: the oldest, the newest and the tests' own for everybody."""
     known = sorted(versions, key=lambda v: [int(n) for n in v.split(".")] if v[:1].isdigit() else [99])
-    ends = {*known[:1], *[v for v in known if v[:1].isdigit()][-1:], SHORT}
-    return first_of_each(known, lambda v: v if v in ends else "between", 1)
+    for_all = {*known[:1], *[v for v in known if v[:1].isdigit()][-1:], SHORT}
+    return [pytest.param(v, marks=[] if v in for_all else [pytest.mark.thorough]) for v in known]
