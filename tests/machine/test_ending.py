@@ -69,6 +69,31 @@ def test_nothing_outlives_an_import(stray: str, tidy: World) -> None:
     assert not left() and folders_of(tidy) == []
 
 
+# Eight children begin at once, three times; says how many guards were started for them
+EIGHT = """
+import os, sys, time
+from kalyx.core.machine.children import end_all_runs
+from kalyx.core.machine.local import RealMachine
+pipe, spawn, guards = os.pipe, os.posix_spawn, []
+of_guard = lambda: sys._getframe(2).f_code.co_name == "watch"
+os.pipe = lambda: (of_guard() and time.sleep(0.2), pipe())[1]  # so that others come in between
+os.posix_spawn = lambda path, argv, *rest, **more: (
+    guards.append(path) if argv[-1] == "kalyx-guard" else None, spawn(path, argv, *rest, **more))[1]
+machine = RealMachine()
+argv = [sys.executable, "-I", "-S", "-c", "import time; time.sleep(0.3)"]
+for _ in range(3):
+    assert machine.in_parallel(lambda _: machine.run(argv).status, range(8)) == [0] * 8
+print(len(guards), flush=True)
+end_all_runs()
+"""
+
+
+def test_one_guard_for_all() -> None:
+    """Many that begin at once have one guard, and it is not taken for what one of them has left."""
+    done = run([sys.executable, "-c", EIGHT])
+    assert (done.returncode, done.stdout.strip()) == (0, "1"), done.stderr
+
+
 @pytest.mark.parametrize("sent", ["SIGTERM", "SIGHUP", "SIGINT", "SIGKILL"])
 @pytest.mark.parametrize("command", ["why", "ask", "ask a kernel"])
 def test_nothing_outlives_us(sent: str, command: str, tidy: World) -> None:

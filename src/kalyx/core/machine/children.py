@@ -47,22 +47,23 @@ class Run:
         self._failed: RunResult | None = None
         self._mark = f"{descendants.OWN_MARK}.{next(_numbers)}"
         env = {**env, descendants.VARIABLE: self._mark}
-        if judged is None:  # what was judged good starts nothing that could outlive us
-            descendants.adopt_orphans()  # before it can leave any
+        may_stray = judged is None  # what was judged good starts nothing that could outlive us
         try:
-            with _turn:  # a child that is not in the list yet would be taken for a stray one
+            with _turn:  # a child that is not in the list yet would be taken for a stray one, and so would a guard
                 if _closing:
                     raise OSError(4, "Kalyx is being ended")
+                if may_stray:
+                    descendants.adopt_orphans()  # before it can leave any
                 self._child = _spawn(argv, env, judged, given) if _can_spawn(argv) and (
                     folder is None or judged) else _start(argv, env, folder, given)
                 _live[self._child.pid] = self
                 _first.append(self._child.pid)
+                if may_stray:
+                    guard.watch()
         except (OSError, ValueError) as error:
             closed = folder is not None and getattr(error, "filename", None) == folder
             self._failed = RunResult(None, b"", b"", False, 0.0, reason_of(error), closed)
             return
-        if judged is None:
-            guard.watch()
         self._watch = _watch(self._child, most)
 
     @property

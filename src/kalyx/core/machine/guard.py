@@ -37,7 +37,10 @@ def watch() -> None:
     global _pipe, _pid
     if _pipe != -1 or sys.platform != "linux" or not os.path.exists(_SHELL):
         return
-    end, _pipe = os.pipe()
+    try:
+        end, _pipe = os.pipe()
+    except OSError:  # so many are open already: the next child asks again
+        return
     silent = (os.POSIX_SPAWN_OPEN, 1, os.devnull, os.O_WRONLY, 0), (os.POSIX_SPAWN_OPEN, 2, os.devnull, os.O_WRONLY, 0)
     try:
         _pid = os.posix_spawn(_SHELL, [_SHELL, "-c", _WAIT, "kalyx-guard"], {"PATH": "/usr/bin:/bin"}, setsid=True,
