@@ -23,9 +23,12 @@ _asked_by = 0  # the process that a copy works for
 
 def can_copy_itself() -> bool:
     """Whether a copy of this process would be whole, and have a processor to run on."""
-    import _thread
-
-    return sys.platform == "linux" and (os.cpu_count() or 1) > 1 and _thread._count() == 0
+    if sys.platform != "linux" or (os.cpu_count() or 1) < 2:
+        return False
+    try:
+        return len(os.listdir("/proc/self/task")) == 1  # threads of compiled code count, too
+    except OSError:
+        return False
 
 
 def end_if_left() -> None:
