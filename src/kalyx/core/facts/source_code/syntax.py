@@ -97,12 +97,13 @@ def is_type_checking(test: ast.expr) -> bool:
 
 # -- only what stands in some lines ------------------------------------------------------------
 def places_of(text: str, words: Iterable[str]) -> Iterator[int]:
-    """Yield the places of a text where one of some words begins."""
+    """Yield the places of a text where one of some words begins: of each word the first one in each line."""
     for word in words:
         at = text.find(word)
         while at >= 0:
             yield at
-            at = text.find(word, at + 1)
+            end = text.find("\n", at)
+            at = text.find(word, end) if end >= 0 else -1
 
 
 def lines_of(text: str, places: Iterable[int]) -> list[int]:
