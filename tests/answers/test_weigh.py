@@ -143,8 +143,11 @@ def test_interpreters_of_every_version(version: str, world: World) -> None:
     write(site / "oldkit.py", "x = 1\n" * 500)
     write(site / "oldkit-1.egg-info" / "PKG-INFO", "Metadata-Version: 1.0\nName: oldkit\nVersion: 1\n")
     write(site / "oldkit-1.egg-info" / "installed-files.txt", "../oldkit.py\nPKG-INFO\n")
+    alone = write(site / "singlekit-1.egg-info", "Metadata-Version: 1.0\nName: singlekit\nVersion: 1\n")
     result = world.answer("weigh", "--at", str(lab))["result"]
     assert result["total"] == _counted(lab)
+    single = next(d for d in result["distributions"] if d["name"] == "singlekit")
+    assert (single["files"], single["bytes"]) == (1, alone.stat().st_blocks * 512)  # it lists nothing, and is there
     assert result["distributions"][0]["name"] == "oldkit" and result["distributions"][0]["files"] >= 1
 
 

@@ -57,6 +57,9 @@ class Owners:
         m, listed = self._files, Record(self._files, one)
         if one.metadata and m.is_folder(one.metadata):
             self._metadata[one.metadata] = number
+        elif one.metadata:  # an egg-info of one file is its own; it lists nothing else
+            folder, name = m.path.split(one.metadata)
+            self._elsewhere.setdefault(folder, {})[name] = number
         owned = self._rows.setdefault(one.location, {})
         apart = listed.names_apart
         owned.update(dict.fromkeys(set(listed.names).difference(apart) if apart else listed.names, number))
