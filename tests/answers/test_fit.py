@@ -130,7 +130,9 @@ def test_environments_are_held_against_it(world: World, validate) -> None:
     write(world.project / "src" / "bank" / "__init__.py", "")
     write(world.project / "plan.py", "import germkit, seedling, helpers, bank\nfrom germkit import rows\n"
           "from typing import TYPE_CHECKING\nif TYPE_CHECKING:\n    import onlytypes\n"
-          "try:\n    import fastseed\nexcept ImportError:\n    import seedling as fastseed\n")
+          "try:\n    import fastseed\nexcept ImportError:\n    import seedling as fastseed\n"
+          "import pkgutil\nHAS_DRYER = pkgutil.find_loader('dryerkit') is not None\n"
+          "if HAS_DRYER:\n    import dryerkit\n")
     write(world.project / "tests" / "test_plan.py", "import trybench\n")
     document = world.answer("fit", ".")
     validate(document)
@@ -142,7 +144,7 @@ def test_environments_are_held_against_it(world: World, validate) -> None:
     assert (needs["germkit"]["distribution"], needs["germkit"]["specifier"]) == ("germ-kit", ">=2")
     assert {p["path"] for p in needs["germkit"]["asked_by"]} == {
         str(world.project / "plan.py"), str(world.project / "pyproject.toml")}
-    assert needs["fastseed"]["optional"] and needs["onlytypes"]["optional"]
+    assert all(needs[n]["optional"] for n in ("fastseed", "onlytypes", "dryerkit"))
     because = {e["environment"]["path"]: " ".join(x["because"] for x in e["lacks"]) for e in result["environments"]}
     assert because[whole] == "" and "germ-kit 1 is there, and is not >=2" in because[old]
     assert "damaged" in because[damaged] and "trays.py is gone" in because[damaged]

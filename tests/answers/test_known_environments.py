@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
+from kalyx.core.facts.interpreters.examiner import Examiner
+from kalyx.core.facts.interpreters.path_lookup import follow_links
+from kalyx.core.machine.local import RealMachine
 from tests.support.build import (
     BASE_PYTHON,
     SHORT,
@@ -97,6 +101,63 @@ def test_version_is_that_of_what_runs(world: World) -> None:
     listed = next(e for e in world.answer("envs")["result"]["environments"] if e["path"] == str(env))
     real = run([python_of(env), "-c", "import platform; print(platform.python_version())"]).stdout.strip()
     assert (listed["python_version"], [f["cause"] for f in listed["findings"]]) == (real, ["env-version-skew"])
+
+
+def _linked(env: Path, target: str, *names: str) -> None:
+    """Have the programs of an environment lead elsewhere: the first to the next one, the last to `target`."""
+    for program in env.glob("bin/python*"):
+        program.unlink()
+    for name, leads_to in zip(names, (*names[1:], target), strict=True):
+        (env / "bin" / name).symlink_to(leads_to)
+
+
+def _many_environments(envs: Path) -> None:
+    """Make environments that are alike, two of each kind."""
+    base, away = os.path.realpath(BASE_PYTHON), envs.parent / "away"
+    kinds = ("plain", "sp ace", "copied", "chain", "through", "gone", "loop", "broken", "homeless", "aside")
+    for name in [f"{kind}-{n}" for kind in kinds for n in (1, 2)]:
+        make_venv(envs / name, options=["--copies"] if name.startswith("copied") else ())
+    for n in (1, 2):
+        make_venv(envs / f"older-{n}", other_pythons().get("3.8", BASE_PYTHON))
+        _linked(envs / f"chain-{n}", base, "python", "python3", f"python{SHORT}")
+        _linked(envs / f"through-{n}", python_of(envs / "plain-1"), "python")
+        _linked(envs / f"gone-{n}", "/nowhere/bin/python3", "python")
+        _linked(envs / f"loop-{n}", "python", "python", "python3")
+        config = envs / f"broken-{n}" / "pyvenv.cfg"
+        config.write_bytes(config.read_bytes() + b"\xff")
+        config = envs / f"homeless-{n}" / "pyvenv.cfg"
+        config.write_text(config.read_text().replace("home = /", "home = ../../../../../../../../"))
+        # where a relative link leads is told by where its folder really is: a program for one, nowhere for the other
+        really = away / (f"{n}/" * n) / "bin"
+        shutil.move(envs / f"aside-{n}" / "bin", really)
+        (envs / f"aside-{n}" / "bin").symlink_to(really)
+        _linked(envs / f"aside-{n}", "../../python", "python")
+    (away / "python").symlink_to(base)
+    (envs / "python").symlink_to(base)
+
+
+def test_what_is_alike_is_what_each_is_alone(world: World) -> None:
+    """Environments that are read together are what each is when it alone is read, and what its program says."""
+    envs = world.home / "envs"
+    _many_environments(envs)
+    machine = RealMachine(world.env, str(world.project))
+    every = sorted(str(e / "bin" / "python") for e in envs.iterdir())
+    alone = {p: Examiner(machine, machine.cwd, "").examine(p, ask=False) for p in every}
+    for path, read in alone.items():
+        links = [(s.where, s.leads_to) for s in read.steps if "is a symlink" in s.says]
+        assert links == follow_links(machine, path)
+    for order in (every, every[::-1]):
+        together = Examiner(machine, machine.cwd, "")
+        bases = {p: together.base_of(p) for p in order}
+        assert {p: together.examine(p, ask=False) for p in order} == alone
+        assert {p: b for p, b in bases.items() if alone[p].interpreter.works} == {
+            p: e.interpreter.base_prefix for p, e in alone.items() if e.interpreter.works}
+    works = {p: e.interpreter for p, e in alone.items() if e.interpreter.works}
+    assert len(works) >= 12
+    for path, python in works.items():
+        asked = "import sys, platform as p; print(sys.prefix); print(p.python_version())"
+        said = run([path, "-c", asked]).stdout.split("\n")
+        assert [python.prefix, python.version] == said[:2], path
 
 
 def test_own_program_gone_and_base_gone_are_two_things(world: World) -> None:

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kalyx.core.lean.record import field, names_of, record, replace
+from kalyx.core.lean.record import OFTEN, field, names_of, record, replace
 
 NAMES = ["name", "count", "tags", "place"]
 VALUES = st.one_of(st.none(), st.booleans(), st.integers(), st.text(max_size=3), st.tuples(st.integers()))
@@ -40,11 +40,13 @@ def said(do: Callable[[], object]) -> object:
 
 
 @given(FIELDS, VALUES, st.lists(VALUES, max_size=5),
-       st.dictionaries(st.sampled_from([*NAMES, "size"]), VALUES, max_size=3))
+       st.dictionaries(st.sampled_from([*NAMES, "size"]), VALUES, max_size=3), st.booleans())
 def test_they_are_the_same(fields: list[tuple[str, str]], default: object, args: list[object],
-                           named: dict[str, object]) -> None:
-    """Made, shown, compared, hashed, replaced and refused alike."""
+                           named: dict[str, object], often: bool) -> None:
+    """Made, shown, compared, hashed, replaced and refused alike; also where there are so many that it is compiled."""
     ours, theirs = both(fields, default)
+    for _ in range(OFTEN + 1 if often else 0):
+        said(lambda: ours(*args, **named))
     one, two = said(lambda: ours(*args, **named)), said(lambda: theirs(*args, **named))
     if isinstance(one, type):
         assert one is two

@@ -82,6 +82,9 @@ class OneOther:
     def environments(self) -> list[Environment]:
         return [self._other, self._base] if self._known else []
 
+    def config_of(self, path: str) -> None:
+        return None
+
     def bases(self) -> list[Interpreter]:
         return [self._base.interpreter] if self._known and self._base.interpreter else []
 

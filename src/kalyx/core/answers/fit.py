@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from kalyx.core.answers.elsewhere import place_named
 from kalyx.core.answers.here import answer_here
 from kalyx.core.errors import KalyxError, NothingToJudge, NotRecorded
 from kalyx.core.facts.environments.neighbours import Neighbours
@@ -88,7 +87,7 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     python = python_of([c for c in code if c.path in wanted or not _is_aside(m, c.path, wanted)], pythons)
     progress("looking at the environments …")
     notebooks = [p for p in files if p in wanted and p.endswith(".ipynb")]
-    elsewhere = {n: p for n in only if (p := place_named(m, n, context.probe_folder)) is not None}
+    elsewhere = _places_elsewhere(context, only)
     here = [n for n in only if n not in elsewhere]
     found = _judged(reading, neighbours, needs, python, here, notebooks) if here or not only else []
     if prove:
@@ -97,8 +96,8 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     away = [_elsewhere(place, name, needs, python) for name, place in elsewhere.items()]
     remedies = remedies_of(m, neighbours, reading.kernels(), found, needs, python, notebooks,
                            _home_of(context, wanted))
-    ranked = tuple(sorted([*found, *away], key=_rank))
-    return FitAnswer(tuple(wanted), tuple(files), tuple(needs), python, ranked, tuple(remedies), tuple(notes))
+    ranked = sorted([*found, *away], key=_rank) if away else found
+    return FitAnswer(tuple(wanted), tuple(files), tuple(needs), python, tuple(ranked), tuple(remedies), tuple(notes))
 
 
 def _files_of(context: SeatContext, paths: Sequence[str]) -> tuple[list[str], list[Note]]:
@@ -116,6 +115,15 @@ def _files_of(context: SeatContext, paths: Sequence[str]) -> tuple[list[str], li
         else:
             raise NothingToJudge(f"{path} {m.trouble_at(path)}.", "Check the path.")
     return list(dict.fromkeys(files)), notes
+
+
+def _places_elsewhere(context: SeatContext, names: Sequence[str]) -> dict[str, Elsewhere]:
+    """Return which of some names are places of other machines, as they were recorded or told."""
+    if not names:
+        return {}
+    from kalyx.core.answers.elsewhere import place_named
+
+    return {n: p for n in names if (p := place_named(context.machine, n, context.probe_folder)) is not None}
 
 
 def _home_of(context: SeatContext, paths: Sequence[str]) -> str:

@@ -10,6 +10,8 @@ from __future__ import annotations
 
 __all__ = ["field", "names_of", "record", "replace"]
 
+OFTEN = 200  # records of a class, from which on their making is worth compiling
+
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -57,12 +59,16 @@ else:
         body = {n: v for n, v in cls.__dict__.items() if n not in ("__dict__", "__weakref__")}
         defaults = {n: body.pop(n) for n in names if n in body}
 
+        made_so_far = iter(range(OFTEN))
+
         def __init__(self, *args, **given):
+            if next(made_so_far, None) is None:
+                made.__init__ = _quick_init(names, setters, defaults)
             if len(args) > len(names):
                 raise TypeError(f"{cls.__name__} takes {len(names)} fields, not {len(args)}")
             for fill, value in zip(setters, args):  # noqa: B905 - args may be fewer
                 fill(self, value)
-            for name, fill in zip(names[len(args):], setters[len(args):]):  # noqa: B905 - they are as many
+            for name, fill in pairs[len(args):]:
                 if name in given:
                     fill(self, given.pop(name))
                 elif name in defaults:
@@ -77,8 +83,21 @@ else:
                     __setattr__=_refuse, __delattr__=_refuse)
         made = type(cls.__name__, cls.__bases__, body)
         setters = [made.__dict__[name].__set__ for name in names]
-        made.__setters__ = tuple(zip(names, setters))  # noqa: B905 - they are as many
+        made.__setters__ = pairs = tuple(zip(names, setters))  # noqa: B905 - they are as many
         return made
+
+    def _quick_init(names, setters, defaults):
+        """Return what does the same sooner, and takes its time to be compiled: for records of which there are many."""
+        fill = "".join(f"    fill_{n}(self, {n})\n" for n in names)
+        made = [n for n in names if isinstance(defaults.get(n), _Factory)]
+        fill = "".join(f"    if {n} is unset: {n} = make_{n}()\n" for n in made) + fill
+        asked = ", ".join(f"{n}=default_{n}" if n in defaults else n for n in names)
+        known = {f"fill_{n}": setter for n, setter in zip(names, setters)}  # noqa: B905 - they are as many
+        known |= {f"default_{n}": value for n, value in defaults.items()} | {"unset": object()}
+        for n in made:
+            known |= {f"make_{n}": defaults[n].make, f"default_{n}": known["unset"]}
+        exec(f"def __init__(self, {asked}):\n{fill}    return None\n", known)  # of the names of fields alone, as dataclasses does it
+        return known["__init__"]
 
     def _repr(self):
         return f"{type(self).__qualname__}({', '.join(f'{n}={getattr(self, n)!r}' for n in self.__fields__)})"

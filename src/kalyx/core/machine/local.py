@@ -104,11 +104,21 @@ class RealMachine(Machine):
         def exists(self, path: str) -> bool:
             return os.path.exists(path)
 
+    def is_there(self, path: str) -> bool:
+        return self.exists(path) or os.path.lexists(path)
+
     def is_file(self, path: str) -> bool:
         return self._is(path, stat.S_IFREG)
 
     def is_folder(self, path: str) -> bool:
         return self._is(path, stat.S_IFDIR)
+
+    def is_executable(self, path: str) -> bool:
+        try:
+            mode = os.stat(path).st_mode
+        except (OSError, ValueError):
+            return False
+        return stat.S_ISREG(mode) and (self.platform == "win32" or mode & 0o111 != 0)
 
     def _is(self, path: str, kind: int) -> bool:
         if not self.exists(path):  # most of what is asked about is not there, and raising takes time
@@ -162,10 +172,12 @@ class RealMachine(Machine):
             if not stat.S_ISREG(info.st_mode):
                 self.report(path, "it is not a regular file")
                 raise Unreadable(path, "it is not a regular file")
-            parts = []
+            parts, left = [], info.st_size  # 0 of what has no size, as in /proc
             while limit > 0 and (part := os.read(handle, min(limit, 1 << 20))):
                 parts.append(part)
-                limit -= len(part)
+                limit, left = limit - len(part), left - len(part)
+                if left == 0:  # all of it, as it was when it was opened
+                    break
             return parts[0] if len(parts) == 1 else b"".join(parts)
         except OSError as error:
             raise self._unreadable(path, error) from None

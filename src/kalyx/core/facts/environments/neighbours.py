@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from typing import Protocol
 
     from kalyx.core.facts.files import Files
+    from kalyx.core.facts.interpreters.pyvenv import VenvConfig
     from kalyx.core.model import Distribution, Interpreter, Kernel
 else:
     Protocol = object
@@ -34,6 +35,9 @@ class Survey(Protocol):
 
     def environments(self) -> list[Environment]:
         """Read all of them."""
+
+    def config_of(self, path: str) -> VenvConfig | None:
+        """Return the pyvenv.cfg that an interpreter obeys."""
 
     def bases(self) -> list[Interpreter]:
         """Return the interpreters that are no environment's, the newest last."""
@@ -164,12 +168,24 @@ class Neighbours:
     # -- what one of them has --------------------------------------------------------------------
     def visible_sites(self, interpreter: Interpreter) -> list[str]:
         """Return the site folders that an interpreter looks into; many kernels share one."""
-        return self._once.get(("visible", interpreter.path), lambda: visible_sites(self.files, interpreter))
+        return self._once.get(("visible", interpreter.path), lambda: self._visible(interpreter))
+
+    def _visible(self, interpreter: Interpreter) -> list[str]:
+        config = self._survey.config_of(interpreter.path) if self._survey else None
+        own = self._index.listed_under(interpreter.prefix, interpreter.short_version) \
+            if config is not None and interpreter.prefix else None  # a base's are laid out in more ways
+        return visible_sites(self.files, interpreter, config, own)
 
     def metadata_in(self, folder: str) -> SiteMetadata:
         """Return the distributions of a site folder."""
         return self._once.get(("shelf", folder), lambda: SiteMetadata(
             self.files, folder, names=self._index.site(folder).names))
+
+    def named_in(self, folder: str, name: str) -> Distribution | None:
+        """Return the distribution of a site folder that is called so; None where it has none."""
+        if not self._index.site(folder).begins_a_name(normal_name(name).split("-")[0]):
+            return None  # as mostly: what it has need not be put in order
+        return self.metadata_in(folder).named(name)
 
     def any_holds(self, folders: Sequence[str], module: str) -> bool:
         """Whether one of the site folders, or a folder that they link to, has the module."""

@@ -8,6 +8,7 @@ again: what that has not, none of them has.
 from __future__ import annotations
 
 from kalyx.core.errors import NotRecorded
+from kalyx.core.facts.interpreters.path_lookup import version_in_name
 from kalyx.core.facts.packaging.listed_modules import mapped_modules
 from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.facts.search_path.site_folders import site_contents
@@ -43,6 +44,10 @@ class Site:
             lines = link_lines(self._files, self.folder, self.names) if ".pth\0" in self.text else ()
             self._links = [line.target for line in lines if line.target]
         return self._links
+
+    def begins_a_name(self, start: str) -> bool:
+        """Whether a name in it begins so, in small letters."""
+        return f"\0{start}" in self.text.lower()
 
     def holds(self, module: str) -> bool:
         """Whether it has a top-level module, or an import hook for one."""
@@ -84,6 +89,7 @@ class SiteIndex:
         self._unlisted: Iterator[str] | None = None
         self._sites: dict[str, Site] = {}
         self._under: list[tuple[str, Site]] = []  # with the prefix that each stands under
+        self._by_prefix: dict[str, list[Site]] = {}
         self._linking: list[tuple[str, Site]] = []  # those whose .pth files lead elsewhere
         self._all_names = ""  # in small letters
         self._starts: dict[str, bool] = {}
@@ -93,6 +99,15 @@ class SiteIndex:
         if folder not in self._sites:
             self._sites[folder] = Site(self._files, folder, self._files.entries(folder))
         return self._sites[folder]
+
+    def listed_under(self, prefix: str, version: str) -> list[str] | None:
+        """Return the site folders of a version (``3.12``) under an environment's prefix; None where none was listed."""
+        m = self._files
+        found = [s.folder for s in self._by_prefix.get(prefix, ())]
+        if not found or m.platform == "win32":
+            return found or None
+        return [f for f in found if version_in_name(m.path.basename(m.path.dirname(f))) in (
+            version, version.split(".")[0])]
 
     def reaches(self, site: Site, module: str) -> bool:
         """Whether a site folder, or a folder that it links to, has a module."""
@@ -107,6 +122,7 @@ class SiteIndex:
             for folder, names in site_contents(m, prefix, likely):
                 site = self._sites[folder] = Site(m, folder, names)
                 self._under.append((prefix, site))
+                self._by_prefix.setdefault(prefix, []).append(site)
                 likely = likely or m.path.basename(m.path.dirname(folder))
             if len(self._under) % 8 == 0 and until():
                 return False  # the next call goes on from here
@@ -126,7 +142,7 @@ class SiteIndex:
         """Return the site folders in which a name begins so, each with its prefix; `start` is in small letters."""
         if not self._begins_a_name(f"\0{start}"):
             return []
-        return [(prefix, site) for prefix, site in self._under if f"\0{start}" in site.text.lower()]
+        return [(prefix, site) for prefix, site in self._under if site.begins_a_name(start)]
 
     def _begins_a_name(self, start: str) -> bool:
         """Whether a name in any of the site folders begins so."""

@@ -8,7 +8,6 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.configuration.own_files import RETIRED
 from kalyx.core.facts.interpreters.environment import USUAL_NAMES, environment_of, is_environment, name_of, python_in
 from kalyx.core.facts.interpreters.path_lookup import read_head, split_path, version_in_name
-from kalyx.core.lean.record import replace
 from kalyx.core.model import Environment
 
 TYPE_CHECKING = False
@@ -100,6 +99,7 @@ class Surveyor:
         self.twins: dict[str, list[str]] = {}
         self._wrappers: set[bytes] = set()
         self.programs: list[str] = []  # interpreters that PATH names
+        self._programs: dict[str, str] = {}  # by the prefix that each is the interpreter of
         self.closed: list[tuple[str, str]] = []  # folders that were named and cannot be looked into
         self._found: list[Environment] | None = None
         self._prefixes: list[str] | None = None
@@ -162,10 +162,15 @@ class Surveyor:
             else:
                 seen[key] = prefix
         for prefix in list(seen.values()):
-            base = self.examiner.base_of(python_in(self.machine, prefix))
+            base = self.examiner.base_of(self._program_of(prefix))
             if base is not None:
                 seen.setdefault(self.machine.key(base), base)
         return list(seen.values())
+
+    def _program_of(self, prefix: str) -> str:
+        if prefix not in self._programs:
+            self._programs[prefix] = python_in(self.machine, prefix)
+        return self._programs[prefix]
 
     def describe(self, prefix: str) -> Environment | None:
         """Read one environment or installation; None when the folder is neither."""
@@ -180,12 +185,12 @@ class Surveyor:
             if m.may_be_there(file):
                 self.closed.append((prefix, m.trouble_at(file)))
             return None
-        interpreter = self.examiner.examine(python_in(m, prefix), ask=False).interpreter
+        interpreter = self.examiner.examine(self._program_of(prefix), ask=False).interpreter
         environment = environment_of(m, interpreter)
         if environment is None or not m.same(environment.path, prefix):
             kind: EnvironmentKind = "conda" if m.is_folder(m.path.join(prefix, "conda-meta")) else "venv"
             environment = Environment(prefix, name_of(m, prefix), kind, None, None, (), interpreter)
-        return replace(environment, interpreter=interpreter)
+        return environment
 
     def _near(self) -> list[str]:
         """The folder, its parents, their children, and children's children of the folder."""

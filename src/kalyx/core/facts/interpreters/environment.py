@@ -70,9 +70,10 @@ def python_in(files: Files, prefix: str) -> str:
         inside = m.path.join(prefix, "Scripts", "python.exe")
         return str(inside if m.exists(inside) or m.is_file(m.path.join(prefix, "pyvenv.cfg"))
                    else m.path.join(prefix, "python.exe"))
+    inside = prefix.rstrip("/") + "/bin/"
     for name in ("python", "python3", "pypy3"):
-        path = m.path.join(prefix, "bin", name)
+        path = inside + name
         if m.read_link(path) is not None or m.exists(path):
-            return str(path)
+            return path
     alone = next((n for n in m.entries(m.path.join(prefix, "bin")) if _VERSIONED.fullmatch(n)), "python")
     return str(m.path.join(prefix, "bin", alone))

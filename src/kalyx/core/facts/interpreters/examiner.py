@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import re
 
+from kalyx.core.facts.interpreters.alike import Alike
 from kalyx.core.facts.interpreters.command_words import first_line, hands_over, wrapped_python
 from kalyx.core.facts.interpreters.installation import (
     base_of,
@@ -22,7 +23,6 @@ from kalyx.core.facts.interpreters.installation import (
 )
 from kalyx.core.facts.interpreters.path_lookup import (
     find_on_path,
-    follow_links,
     read_head,
 )
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
@@ -83,6 +83,7 @@ class Examiner:
         self._known: dict[tuple[str, str, bool, bool], Examined] = {}
         self._answers = Once()
         self._read = Once()  # what was read on the way: hundreds of environments may have one base
+        self._alike = Alike(machine)
 
     def but(self, asks_when_read: bool) -> Examiner:
         """Return one that asks otherwise, and trusts the same."""
@@ -94,8 +95,9 @@ class Examiner:
 
     def base_of(self, path: str) -> str | None:
         """Return the base prefix of an environment's interpreter, as it is read; None where it has none."""
-        config = self.config_of(path)
-        return base_of(self.machine, path, config, self._read) if config else None
+        m, config = self.machine, self.config_of(path)
+        return self._alike.base(path, config, lambda: base_of(
+            m, base_program_of(m, path, config), config, self._read)) if config else None
 
     def examine(self, path: str, cwd: str | None = None, *, ask: bool = True,
                 env: Mapping[str, str] | None = None, by_folder: bool = False) -> Examined:
@@ -118,7 +120,11 @@ class Examiner:
                  by_folder: bool) -> Examined:
         m = self.machine
         steps = [TrailStep(0, f"{link} is a symlink to {target}", link, None, target)
-                 for link, target in follow_links(m, path)]
+                 for link, target in self._alike.links_of(path)]
+        config = self.config_of(path)
+        known = self._alike.interpreter(path, config) if config and not ask else None
+        if known is not None:
+            return Examined(known, (*steps, *_steps_of(config)), config)
         real = m.real_path(path)
         info = m.stat(path)
         if info is None or info.kind != "file":
@@ -155,12 +161,9 @@ class Examiner:
                 facts = self._merge(facts, answer)
             if isinstance(answer, dict):
                 stdlib = _as_spelt(self.machine, answer, facts.base_prefix)
-        if config is not None and not config.trouble:
-            steps.append(TrailStep(
-                0, f"{config.path} makes {config.prefix} an environment"
-                + (f" on the base in {config.home}" if config.home else ""),
-                config.path, config.lines.get("home"), config.prefix))
-        return Examined(facts, tuple(steps), config, stdlib=stdlib)
+        if not ask:
+            self._alike.keep(path, config, facts)
+        return Examined(facts, (*steps, *_steps_of(config)), config, stdlib=stdlib)
 
     def _merge(self, read: Interpreter, answer: RunResult | dict[str, Any]) -> Interpreter:
         if isinstance(answer, RunResult):
@@ -340,6 +343,15 @@ class Examiner:
             if result.status is None or result.timed_out or b"-I" not in result.err:
                 break
         return result
+
+
+def _steps_of(config: VenvConfig | None) -> list[TrailStep]:
+    """Return the step that a pyvenv.cfg is on the way to an interpreter."""
+    if config is None or config.trouble:
+        return []
+    base = f" on the base in {config.home}" if config.home else ""
+    return [TrailStep(0, f"{config.path} makes {config.prefix} an environment{base}", config.path,
+                      config.lines.get("home"), config.prefix)]
 
 
 def _as_spelt(machine: Machine, answer: Mapping[str, Any], base: str | None) -> tuple[str, ...]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters.path_lookup import follow_links
 from kalyx.core.lean.record import field, record
@@ -52,6 +54,12 @@ class VenvConfig:
 
 def parse_venv_config(text: str, path: str, prefix: str) -> VenvConfig:
     """Read ``key = value`` lines as the standard library's site module does."""
+    return VenvConfig(path, prefix, *_keys_and_lines(text))
+
+
+@lru_cache(maxsize=64)
+def _keys_and_lines(text: str) -> tuple[dict[str, str], dict[str, int]]:
+    """Return the keys of a text and their lines; hundreds of environments may have the same one."""
     keys: dict[str, str] = {}
     lines: dict[str, int] = {}
     for number, line in enumerate(text.splitlines(), 1):
@@ -59,7 +67,7 @@ def parse_venv_config(text: str, path: str, prefix: str) -> VenvConfig:
         if equals:
             keys[key.strip().lower()] = value.strip()
             lines[key.strip().lower()] = number
-    return VenvConfig(path, prefix, keys, lines)
+    return keys, lines
 
 
 def program_behind(files: Files, executable: str) -> str | None:
@@ -86,15 +94,18 @@ def find_venv_config(files: Files, executable: str) -> VenvConfig | None:
     """
     folder = files.path.dirname(executable)
     prefix = files.path.dirname(folder)
-    for candidate in (files.path.join(folder, "pyvenv.cfg"),
-                      files.path.join(prefix, "pyvenv.cfg")):
-        if files.is_there(candidate):
-            try:
-                text = files.read_whole(candidate, 65536).decode("utf-8")
-            except Unreadable as error:
+    for place in (folder, prefix):
+        candidate = files.path.join(place, "pyvenv.cfg")
+        if place == folder and not files.is_there(candidate):  # as nearly always
+            continue
+        try:
+            text = files.read_whole(candidate, 65536).decode("utf-8")
+        except Unreadable as error:
+            if files.is_there(candidate):
                 return VenvConfig(candidate, prefix, trouble=error.reason)
-            except UnicodeDecodeError as error:
-                trouble = NO_TEXT.format(error.start, error.object[error.start], error.reason)
-                return VenvConfig(candidate, prefix, trouble=trouble, is_text=False)
+        except UnicodeDecodeError as error:
+            trouble = NO_TEXT.format(error.start, error.object[error.start], error.reason)
+            return VenvConfig(candidate, prefix, trouble=trouble, is_text=False)
+        else:
             return parse_venv_config(text, candidate, prefix)
     return None

@@ -8,9 +8,10 @@ from kalyx.core.model import version_pair
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Mapping, Sequence
 
     from kalyx.core.facts.files import Files
+    from kalyx.core.facts.interpreters.pyvenv import VenvConfig
     from kalyx.core.model import Interpreter
 
 __all__ = ["site_contents", "site_folders", "user_site", "user_sites", "visible_sites"]
@@ -113,13 +114,17 @@ def site_contents(files: Files, prefix: str, likely: str = "") -> list[tuple[str
     return sorted(found) if len(found) > 1 else found
 
 
-def visible_sites(files: Files, interpreter: Interpreter) -> list[str]:
-    """Return the site folders that an interpreter looks into, the user's and the base's among them."""
+def visible_sites(files: Files, interpreter: Interpreter, config: VenvConfig | None = None,
+                  own: Sequence[str] | None = None) -> list[str]:
+    """Return the site folders that an interpreter looks into, the user's and the base's among them.
+
+    `config` is its pyvenv.cfg, and `own` are the site folders under its prefix, where they are known already.
+    """
     m = files
     if interpreter.prefix is None or interpreter.version is None:
         return []
-    folders = site_folders(m, interpreter.prefix, version=interpreter.version)
-    config = find_venv_config(m, interpreter.path)
+    folders = list(own) if own is not None else site_folders(m, interpreter.prefix, version=interpreter.version)
+    config = config or find_venv_config(m, interpreter.path)
     if config is None or config.open_to_base:
         folders.append(user_site(m, interpreter.version, interpreter.implementation or "cpython"))
     if config is not None and config.open_to_base and interpreter.base_prefix:

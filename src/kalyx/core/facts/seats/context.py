@@ -19,6 +19,7 @@ if TYPE_CHECKING:  # loaded where they are used: each costs a part of every comm
     from kalyx.core.facts.editors import settings
     from kalyx.core.facts.environments.survey import Surveyor
     from kalyx.core.facts.interpreters.examiner import Examined
+    from kalyx.core.facts.interpreters.pyvenv import VenvConfig
     from kalyx.core.facts.kernels import notebooks
     from kalyx.core.facts.shells import commands
     from kalyx.core.machine.interface import Machine
@@ -201,6 +202,10 @@ class SeatContext:
     def describe(self, prefix: str) -> Environment | None:
         """Read one of the known environments; None when the folder is none after all."""
         return self.surveyor.describe(prefix)
+
+    def config_of(self, path: str) -> VenvConfig | None:
+        """Return the pyvenv.cfg that an interpreter obeys, as it was when first asked for."""
+        return self.examiner.config_of(path)
 
     def run_isolated(self, interpreter: Interpreter, arguments: Sequence[str], limit: float) -> RunResult | None:
         """Run an interpreter with -I -S; None where the trust rule forbids it."""

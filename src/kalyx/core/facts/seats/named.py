@@ -74,7 +74,9 @@ def executable_scripts(machine: Machine, folder: str) -> Iterator[tuple[str, Sta
     for place in (folder, *(m.path.join(folder, n) for n in ("bin", "scripts"))):
         if m.is_file(m.path.join(m.path.dirname(place), "pyvenv.cfg")):
             continue  # the programs of an environment
-        for name in (n for n in m.scan(place)[0] if "." not in n or n.endswith(PYTHON_FILES)):
+        names, folders, _ = m.scan(place)
+        programs = set(names).difference(folders)
+        for name in (n for n in names if n in programs and ("." not in n or n.endswith(PYTHON_FILES))):
             path = str(m.path.join(place, name))
             started = follow_script(m, path, (), m.env, m.cwd) if m.is_executable(path) else None
             if started is not None:

@@ -56,14 +56,25 @@ def _cells_of(data: bytes) -> tuple[list[tuple[int | None, str]], str]:
 
 def _decoded(data: bytes) -> tuple[str, str]:
     """Decode source as Python does (PEP 263); return the text, or why it cannot be."""
+    try:
+        text = data.decode(_encoding_of(data))
+        return text.replace("\r\n", "\n").replace("\r", "\n") if "\r" in text else text, ""
+    except (SyntaxError, UnicodeDecodeError, LookupError) as error:
+        return "", f"it cannot be decoded: {error}"
+
+
+def _encoding_of(data: bytes) -> str:
+    """Return the encoding that source has by its mark or one of its first two lines.
+
+    Raises:
+        SyntaxError: it names none that there is, or another one than its mark is for.
+    """
     import io
     import tokenize
 
-    try:
-        encoding, _ = tokenize.detect_encoding(io.BytesIO(data).readline)
-        return data.decode(encoding).replace("\r\n", "\n").replace("\r", "\n"), ""
-    except (SyntaxError, UnicodeDecodeError, LookupError) as error:
-        return "", f"it cannot be decoded: {error}"
+    if not data.startswith(b"\xef\xbb\xbf") and b"coding" not in b"".join(data.split(b"\n", 2)[:2]):
+        return "utf-8"
+    return tokenize.detect_encoding(io.BytesIO(data).readline)[0]
 
 
 def _plain(text: str) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import ast
 import re
 
-from kalyx.core.facts.source_code.syntax import dotted, within
+from kalyx.core.facts.source_code.syntax import dotted, walk, within
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -31,7 +31,7 @@ class Guards:
 
     def asks(self, test: ast.expr) -> bool:
         """Whether a condition asks which Python runs, or whether a name is there."""
-        for node in ast.walk(test):
+        for node in walk(test):
             if isinstance(node, ast.Call) and dotted(node.func) in ("hasattr", "getattr"):
                 return True
             if dotted(node).startswith(("sys.", "os.name", "platform.")) or (isinstance(node, ast.Name) and (
@@ -41,7 +41,7 @@ class Guards:
 
     def answers(self, value: ast.expr) -> bool:
         """Whether an expression is such a question itself: about the Python that runs, or a name of the modules."""
-        for node in ast.walk(value):
+        for node in walk(value):
             if isinstance(node, ast.Call) and dotted(node.func) == "hasattr" and node.args \
                     and dotted(node.args[0]) in self._modules:
                 return True

@@ -15,11 +15,13 @@ from kalyx.core.facts.source_code.cells import read_pieces
 from kalyx.core.facts.source_code.path_changes import PathReader
 from kalyx.core.facts.source_code.syntax import (
     catches_import_error,
+    children,
     dotted,
     is_type_checking,
     lines_of,
     parse,
     places_of,
+    walk,
     within,
 )
 from kalyx.core.lean.record import record, replace
@@ -44,6 +46,8 @@ GUARDS = ("", "condition", "function", "try", "typing")
 _LINE_IMPORT = re.compile(r"^([ \t]*)(?:from\s+(\.*\w?[\w.]*)\s+import\s+([\w, ()*]+)|import\s+([\w., ]+))",
                           re.MULTILINE)
 _CALLS = ("import_module", "__import__", "addsitedir", "path.append", "path.insert", "path.extend", "path .")
+_ASKED_BY = ("find_spec", "find_loader", "sys.modules")
+_IMPORTS = (ast.Import, ast.ImportFrom)
 _HOLDS_STATEMENTS = (
     ast.mod, ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef, ast.If, ast.For, ast.AsyncFor, ast.While, ast.With,
     ast.AsyncWith, ast.Try, ast.ExceptHandler,
@@ -143,9 +147,10 @@ class _Reader:
                 self._walk(tree, cell, text)
                 if each is not None:
                     each(tree, text, cell, self.found[known:])
-        unique = {(i.request, i.guard): i for i in reversed(self.found)}
-        kept = [i for i in self.found if unique[i.request, i.guard] is i]
-        return Source(self.path, tuple(kept), tuple(dict.fromkeys(self.paths)), self.trouble,
+        kept: dict[tuple[str, str | None, str], ImportedName] = {}
+        for one in self.found:
+            kept.setdefault((one.module, one.name, one.guard), one)
+        return Source(self.path, tuple(kept.values()), tuple(dict.fromkeys(self.paths)), self.trouble,
                       self.trouble_line, tuple(self.unread), self.relative, self.loose, self.parsed)
 
     def _by_line(self, cell: int | None, text: str) -> None:
@@ -170,21 +175,27 @@ class _Reader:
         """
         imports, calls = _import_lines(text)
         rows = text.split("\n") if imports else []
+        asks = any(word in text for word in _ASKED_BY)
         queue: list[_Item] = [(tree, "", None)] if imports else []
         while queue:
             node, guard, instead_of = queue.pop()
             known = len(self.found)
-            self._statement(node, guard, cell, rows)
-            if len(self.found) > known:
+            self._statement(node, guard, cell, rows, asks=asks)
+            if instead_of is not None and len(self.found) > known:
                 self.found[known:] = [replace(i, instead_of=instead_of) for i in self.found[known:]]
-            children_of = _children if calls and within((node,), calls) else _bodies
-            if children_of is _children or isinstance(node, _HOLDS_STATEMENTS):
+            if type(node) in _IMPORTS:  # nothing is inside it
+                continue
+            children_of = children if calls and within((node,), calls) else _bodies
+            if children_of is children or isinstance(node, _HOLDS_STATEMENTS):
                 parts = list(_inside(node, guard, instead_of, self.flags, children_of))
-                queue += reversed([(child, held, lines) for children, held, lines in parts
-                                   for child in within(children, imports)])
+                queue += reversed([(child, held, lines) for inside, held, lines in parts
+                                   for child in within(inside, imports)])
 
-    def _statement(self, node: ast.AST, guard: str, cell: int | None, rows: Sequence[str]) -> None:
-        """Take up what a statement, or a call, imports by itself, and the flags that it sets."""
+    def _statement(self, node: ast.AST, guard: str, cell: int | None, rows: Sequence[str], *, asks: bool) -> None:
+        """Take up what a statement, or a call, imports by itself, and the flags that it sets.
+
+        Where the text `asks` nowhere if a module is there, no flag says so.
+        """
         if isinstance(node, (ast.Import, ast.ImportFrom, ast.Call)):
             text = rows[node.lineno - 1].strip() if node.lineno <= len(rows) else ""
             if isinstance(node, ast.Import):
@@ -197,7 +208,7 @@ class _Reader:
                 self._call(node, guard, cell, text)
         elif type(node).__name__ in ("Try", "TryStar"):
             self.flags |= _flags_of(node)
-        elif isinstance(node, ast.Assign) and _asks_if_there(node.value):
+        elif asks and isinstance(node, ast.Assign) and _asks_if_there(walk(node.value)):
             self.flags |= {t.id for t in node.targets if isinstance(t, ast.Name)}
 
     def _call(self, node: ast.Call, guard: str, cell: int | None, text: str) -> None:
@@ -247,14 +258,16 @@ class _Reader:
 
     def _add(self, module: str, name: str | None, line: int, guard: str, cell: int | None,
              text: str) -> None:
-        if all(part.isidentifier() for part in module.strip(".").split(".")) or not module.strip("."):
+        if module.isidentifier() or not module.strip(".") or all(
+                part.isidentifier() for part in module.strip(".").split(".")):
             self.found.append(ImportedName(module, name, line, guard, cell, text))
 
 
 def _import_lines(text: str) -> tuple[list[int], list[int]]:
     """Return the lines in which something may be imported, and those of them in which a call may do it."""
     calls = list(places_of(text, _CALLS))
-    return lines_of(text, [*places_of(text, ("import", "find_spec", "sys.modules")), *calls]), lines_of(text, calls)
+    asked = places_of(text, ("import", *_ASKED_BY))
+    return lines_of(text, [*asked, *calls]), lines_of(text, calls) if calls else []
 
 
 def package_root(files: Files, path: str) -> str:
@@ -264,10 +277,6 @@ def package_root(files: Files, path: str) -> str:
     while m.is_file(m.path.join(folder, "__init__.py")) and m.path.dirname(folder) != folder:
         folder = m.path.dirname(folder)
     return str(folder)
-
-
-def _children(node: ast.AST) -> list[ast.AST]:
-    return list(ast.iter_child_nodes(node))
 
 
 def _bodies(node: ast.AST) -> list[ast.AST]:
@@ -287,8 +296,7 @@ def _inside(node: ast.AST, guard: str, instead_of: _Lines, flags: set[str],
         yield tried.handlers, guard, lines if caught else instead_of
         yield tried.orelse, hold, instead_of  # it runs only if what was tried is there
         yield tried.finalbody, guard, instead_of
-    elif isinstance(node, ast.If) and (_asks_where_it_runs(node.test) or _asks_if_there(node.test)
-                                       or _names_in(node.test) & flags):
+    elif isinstance(node, ast.If) and _does_not_always_run(walk(node.test), flags):
         yield (*node.body, *node.orelse), stronger(guard, "try"), instead_of  # one runs here, the other elsewhere
     elif isinstance(node, ast.If) and not is_type_checking(node.test):
         yield (node.test,), guard, instead_of
@@ -319,15 +327,17 @@ def _flags_of(tried: Any) -> set[str]:
     while queue:
         node = queue.pop()
         if isinstance(node, _HOLDS_STATEMENTS):
-            queue += [n for n in ast.iter_child_nodes(node) if not isinstance(n, ast.expr)]
+            queue += [n for n in children(node) if not isinstance(n, ast.expr)]
         elif isinstance(node, ast.Assign) and isinstance(node.value, ast.Constant) and (
                 node.value.value is None or isinstance(node.value.value, bool)):
             found |= {t.id for t in node.targets if isinstance(t, ast.Name)}
     return found
 
 
-def _names_in(test: ast.expr) -> set[str]:
-    return {n.id for n in ast.walk(test) if isinstance(n, ast.Name)}
+def _does_not_always_run(test: Sequence[ast.AST], flags: set[str]) -> bool:
+    """Whether a condition is about the system, the version of Python, or what could be imported."""
+    return _asks_where_it_runs(test) or _asks_if_there(test) or (
+        bool(flags) and any(isinstance(n, ast.Name) and n.id in flags for n in test))
 
 
 def _does_without(handler: ast.ExceptHandler) -> bool:
@@ -335,16 +345,15 @@ def _does_without(handler: ast.ExceptHandler) -> bool:
     return catches_import_error(handler) and not any(isinstance(s, ast.Raise) for s in handler.body)
 
 
-def _asks_where_it_runs(test: ast.expr) -> bool:
-    """Whether a condition is about the system or the version of Python."""
-    asked = {dotted(n) for n in ast.walk(test) if isinstance(n, (ast.Attribute, ast.Name))}
+def _asks_where_it_runs(test: Sequence[ast.AST]) -> bool:
+    asked = {n.id if isinstance(n, ast.Name) else dotted(n) for n in test if isinstance(n, (ast.Attribute, ast.Name))}
     return bool(asked & _WHERE_IT_RUNS) or any(_NAMED_SO.match(name.rpartition(".")[2]) for name in asked)
 
 
-def _asks_if_there(test: ast.expr) -> bool:
+def _asks_if_there(test: Sequence[ast.AST]) -> bool:
     """Whether an expression asks if a module could be imported, or is: ``find_spec("x")``, ``"x" in sys.modules``."""
     return any((isinstance(n, ast.Call) and dotted(n.func).rpartition(".")[2] in ("find_spec", "find_loader"))
-               or (isinstance(n, ast.Attribute) and dotted(n) == "sys.modules") for n in ast.walk(test))
+               or (isinstance(n, ast.Attribute) and dotted(n) == "sys.modules") for n in test)
 
 
 def find_sources(files: Files, folder: str, depth: int = 6, most: int = MOST_FILES) -> tuple[list[str], bool]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import re
-from hashlib import sha256
+from binascii import crc32
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.configuration.own_files import user_folder
@@ -28,7 +28,7 @@ __all__ = ["CodeNeeds", "needs_as_data", "read_needs"]
 
 FORM = 2  # grows when what is read of a file, or how it is kept, changes
 MANY = 60  # files, from which on more than one process is worth its start
-CHUNK = 25  # files that a process is given at once
+CHUNK = 10  # files that a process is given at once
 CACHE_LIMIT = 64 * 1024 * 1024  # bytes
 # The block that a script may begin with, of the type `script` (PEP 723)
 _BLOCK = re.compile(r"(?m)^# /// script$\s(?P<content>(^#(| .*)$\s)+)^# ///$")
@@ -51,8 +51,8 @@ class CodeNeeds:
 def read_needs(machine: Machine, paths: Sequence[str], root: str) -> list[CodeNeeds]:
     """Return what each file needs, in their order. `root` is the folder of the project, or empty."""
     m = machine
-    name = sha256(json.dumps(root or sorted(paths)).encode("utf-8", "surrogateescape")).hexdigest()[:24]
-    place = m.path.join(user_folder(m, "cache"), f"needs-{name}.json")
+    name = crc32(json.dumps(root or sorted(paths)).encode("utf-8", "surrogateescape"))
+    place = m.path.join(user_folder(m, "cache"), f"needs-{name:08x}.json")  # two of one name only replace each other's
     known = _recalled(m, place)
     states = {p: _state(m, p) for p in paths}
     found = {p: needs for p, (state, needs, _) in known.items() if p in states and state == states[p] != []}

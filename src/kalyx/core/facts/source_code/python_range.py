@@ -12,13 +12,13 @@ from bisect import bisect_left
 from functools import cache, cached_property
 
 from kalyx.core.facts.source_code.guards import QUESTIONS, Guards, statements
-from kalyx.core.facts.source_code.syntax import dotted, lines_of, places_of
+from kalyx.core.facts.source_code.syntax import children, dotted, lines_of, places_of, walk
 from kalyx.core.lean.record import record
 from kalyx.core.tables.standard_library import SYSTEM_ONLY, library_names, stdlib_history
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
+    from collections.abc import Iterator, Mapping, Sequence
     from typing import Any
 
     from kalyx.core.facts.source_code.imports import ImportedName
@@ -32,9 +32,9 @@ _NEWER = (":=", "|", "/,", "/)", "/\n", "=}", "=!", "=:", "except*", "except *",
 # And what takes more to see: signs of which one is there then, and the form. Each begins with plain letters, and looks
 # back only then: so it is found quickly.
 _NEWER_FORMS = tuple((signs, re.compile(form)) for signs, form in (
-    (("match ", "match(", "match[", "match{"), r"match(?<!\Smatch)(?=[ \t(\[{])"),
+    (("match",), r"match(?<!\Smatch)(?=[ \t(\[{])"),
     (("type ",), r"type(?<![^\s;:]type) "),
-    (("](",), r"def[ \t]+\w+[ \t]*\["), (("](", "]:"), r"class[ \t]+\w+[ \t]*\["),
+    (("](",), r"def[ \t]+\w+[ \t]*\["), (("class ",), r"class[ \t]+\w+[ \t]*\["),
     (("@",), r"(?m)@(?<!\S@)(?![ \t]*[\w.]+[ \t]*(?:\([^()\n]*\))?[ \t]*(?:#[^\n]*)?$)"),
 ))
 _LAZY = re.compile(r"^from __future__ import .*\bannotations\b", re.MULTILINE)
@@ -59,20 +59,22 @@ def versions_of_code(tree: ast.Module, text: str, cell: int | None, imports: Seq
 
     Of the tree only those statements are looked at in whose lines something may be newer.
     """
-    reader = _Reader(text, cell)
+    newer = {word: list(places_of(text, (word,))) for word in _NEWER}
+    reader = _Reader(text, cell, newer)
     reader.imported(imports)
     if reader.has_lazy_annotations:
         reader.lazy()
     spoken, at = _spoken_of(text, imports)
     guards = Guards({alias for alias, _ in spoken}) if spoken else None
-    at += places_of(text, (*_NEWER, *(QUESTIONS if guards else ())))
+    at += [place for places in newer.values() for place in places]
+    at += places_of(text, QUESTIONS) if guards else ()
     at += [found.start() for signs, form in _NEWER_FORMS if any(s in text for s in signs)
            for found in form.finditer(text)]
     lines = lines_of(text, at)
     asked = []
     for node, is_guarded in statements(tree, lines, guards) if lines else ():
         reader.syntax(node)
-        if not is_guarded:
+        if guards and not is_guarded:
             reader.names(node)
             asked.append(node)
     if guards:
@@ -105,13 +107,13 @@ def _spoken_of(text: str, imports: Sequence[ImportedName]) -> tuple[dict[tuple[s
 class _Reader:
     """Collects the bounds of one piece of code."""
 
-    def __init__(self, text: str, cell: int | None) -> None:
+    def __init__(self, text: str, cell: int | None, newer: Mapping[str, Sequence[int]]) -> None:
+        """Take up a piece of code; `newer` are the places of what newer forms of syntax have in it."""
         self.text = text
         self.cell = cell
         self.found: list[Bound] = []
-        self.has_walrus = ":=" in text
-        self.walrus_lines = lines_of(text, places_of(text, (":=",)))
-        self.has_equals = any(w in text for w in ("=}", "=!", "=:"))
+        self.walrus_lines = lines_of(text, newer[":="])
+        self.has_equals = any(newer[word] for word in ("=}", "=!", "=:"))
         self.has_lazy_annotations = "annotations" in text and _LAZY.search(text) is not None
         self.modules: dict[str, str] = {}  # names that stand for modules of the standard library
         self.others: set[str] = set()  # names that are given to anything else
@@ -158,11 +160,11 @@ class _Reader:
             last = max(line, node.body[0].lineno - 1) if node.body else line
         for number in range(line, min(last, len(self.lines)) + 1) if self.has_equals else ():
             if _F_STRING_EQUALS.search(self.lines[number - 1]) and any(
-                    isinstance(n, ast.JoinedStr) for part in _own_parts(node) for n in ast.walk(part)):
+                    isinstance(n, ast.JoinedStr) for part in _own_parts(node) for n in walk(part)):
                 self._add("3.8", "= in an f-string", number)
-        if self.has_walrus and self._stands_in(node, self.walrus_lines):
+        if self.walrus_lines and self._stands_in(node, self.walrus_lines):
             for head in _own_parts(node):
-                walrus = next((n for n in ast.walk(head) if isinstance(n, ast.NamedExpr)), None)
+                walrus = next((n for n in walk(head) if isinstance(n, ast.NamedExpr)), None)
                 if walrus is not None:
                     self._add("3.8", "the operator :=", walrus.lineno)
 
@@ -202,7 +204,7 @@ class _Reader:
             self._annotation(written)
 
     def _annotation(self, written: ast.expr) -> None:
-        for part in ast.walk(written):
+        for part in walk(written):
             if isinstance(part, ast.BinOp) and isinstance(part.op, ast.BitOr) and any(_is_type(x) for x in (
                     part.left, part.right)) and not any(isinstance(x, ast.Constant) and isinstance(x.value, str)
                                                         for x in (part.left, part.right)):
@@ -240,7 +242,7 @@ class _Reader:
             self.modules.update({a.asname or a.name: a.name for a in node.names if a.asname or "." not in a.name})
         elif isinstance(node, (ast.Assign, ast.AnnAssign, ast.For)):
             targets = node.targets if isinstance(node, ast.Assign) else [node.target]
-            self.others |= {n.id for t in targets for n in ast.walk(t)
+            self.others |= {n.id for t in targets for n in walk(t)
                             if isinstance(n, ast.Name) and isinstance(n.ctx, ast.Store)}
 
     def attributes(self, nodes: Sequence[Any], spoken: dict[tuple[str, str], str], guards: Guards) -> None:
@@ -274,12 +276,12 @@ def _own_expressions(node: Any, guards: Guards) -> Iterator[ast.AST]:
             first = next((n for n, value in enumerate(part.values, 1) if guards.asks(value)), len(part.values))
             queue += part.values[:first]
         else:
-            queue += list(ast.iter_child_nodes(part))
+            queue += children(part)
 
 
 def _own_parts(node: ast.AST) -> list[ast.AST]:
     kinds = (ast.expr, ast.withitem, ast.arguments, ast.keyword)
-    return [child for child in ast.iter_child_nodes(node) if isinstance(child, kinds)]
+    return [child for child in children(node) if isinstance(child, kinds)]
 
 
 def _is_plain_decorator(node: ast.expr) -> bool:

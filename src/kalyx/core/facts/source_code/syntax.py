@@ -11,8 +11,10 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Sequence
     from typing import Any
 
-__all__ = ["catches_import_error", "dotted", "is_type_checking", "lines_of", "parse", "places_of", "within"]
+__all__ = ["catches_import_error", "children", "dotted", "is_type_checking", "lines_of", "parse", "places_of", "walk",
+           "within"]
 
+_DECORATED = frozenset({ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef})
 USUAL_STACK = 8 * 1024 * 1024  # bytes
 
 
@@ -71,6 +73,26 @@ def _with_large_stack(work: Callable[[], ast.Module]) -> ast.Module:
     return answers[0]
 
 
+def children(node: ast.AST) -> list[Any]:
+    """Return the nodes that a node holds, as `ast.iter_child_nodes` does, sooner; not whether a name is read or set."""
+    found: list[Any] = []
+    for field in node._fields:
+        value = getattr(node, field, None) if field != "ctx" else None
+        if type(value) is list:
+            found += [part for part in value if isinstance(part, ast.AST)]
+        elif isinstance(value, ast.AST):
+            found.append(value)
+    return found
+
+
+def walk(node: ast.AST) -> list[Any]:
+    """Return a node and all that it holds, what is less deep first."""
+    found: list[Any] = [node]
+    for one in found:  # it grows meanwhile
+        found += children(one)
+    return found
+
+
 def dotted(node: ast.AST | None) -> str:
     """Return ``a.b.c`` of an attribute expression; empty for anything else."""
     parts: list[str] = []
@@ -123,12 +145,16 @@ def within(nodes: Sequence[Any], lines: Sequence[int]) -> list[Any]:
 
     What is of no line of its own may have any of them in it.
     """
-    found = []
+    found, count = [], len(lines)
     for node in nodes:
-        first = getattr(node, "lineno", 0)
-        if first and getattr(node, "decorator_list", None):
+        try:
+            first, last = node.lineno, node.end_lineno
+        except AttributeError:
+            found.append(node)
+            continue
+        if type(node) in _DECORATED and node.decorator_list:
             first = min(first, node.decorator_list[0].lineno)
         at = bisect_left(lines, first)
-        if not first or (at < len(lines) and lines[at] <= (getattr(node, "end_lineno", None) or lines[at])):
+        if at < count and (last is None or lines[at] <= last):
             found.append(node)
     return found

@@ -165,7 +165,7 @@ class EnvironmentJudge:
 
     def _named(self, name: str) -> Distribution | None:
         if name not in self._found:
-            found = (self.neighbours.metadata_in(s).named(name) for s in self.sites)
+            found = (self.neighbours.named_in(s, name) for s in self.sites)
             self._found[name] = next((d for d in found if d is not None), None)
         return self._found[name]
 
