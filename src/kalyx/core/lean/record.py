@@ -96,7 +96,8 @@ else:
         known |= {f"default_{n}": value for n, value in defaults.items()} | {"unset": object()}
         for n in made:
             known |= {f"make_{n}": defaults[n].make, f"default_{n}": known["unset"]}
-        exec(f"def __init__(self, {asked}):\n{fill}    return None\n", known)  # of the names of fields alone, as dataclasses does it
+        # of the names of fields alone, as dataclasses does it
+        exec(f"def __init__(self, {asked}):\n{fill}    return None\n", known)
         return known["__init__"]
 
     def _repr(self):
