@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
+import os
 import re
 import sys
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.native.binaries import read_binary
-from kalyx.core.facts.native.loader import Loader
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -73,12 +72,33 @@ class CompiledIn:
         data = _content(files, self._program)
         found = set(re.findall(form, data))
         if b"libpython" in data or b"libpypy" in data:
-            program = read_binary(files, self._program)
-            loader = Loader(files, self._env, program)
-            for name in program.needed:
-                if name.startswith(("libpython", "libpypy")):
-                    found |= set(re.findall(form, _content(files, loader.find(name, program)[0] or "")))
+            for library in self._beside(files, data) or self._libraries(files):
+                found |= set(re.findall(form, _content(files, library)))
         return sorted(name.decode() for name in found)
+
+    def _beside(self, files: Files, data: bytes) -> list[str]:
+        """Return the library that is all of Python, where the first place that the program has it from is plain.
+
+        That is so of the most, whose list of such places begins with the library folder beside them.
+        """
+        names = set(re.findall(rb"\0(lib(?:python|pypy)[\w.-]*\.so[\w.]*)\0", data))
+        folder = files.path.join(files.path.dirname(files.path.dirname(self._program)), "lib")
+        starts = (os.fsencode(folder), b"$ORIGIN/../lib")
+        if len(names) != 1 or self._env.get("LD_LIBRARY_PATH") or not any(
+                b"\0" + start + end in data for start in starts for end in (b":", b"\0")):
+            return []
+        place = files.path.join(folder, os.fsdecode(names.pop()))
+        return [place] if files.is_file(place) else []
+
+    def _libraries(self, files: Files) -> list[str]:
+        """Return it as the system's loader finds it."""
+        from kalyx.core.facts.native.binaries import read_binary
+        from kalyx.core.facts.native.loader import Loader
+
+        program = read_binary(files, self._program)
+        loader = Loader(files, self._env, program)
+        return [loader.find(name, program)[0] or "" for name in program.needed
+                if name.startswith(("libpython", "libpypy"))]
 
 
 def _content(files: Files, path: str) -> bytes:

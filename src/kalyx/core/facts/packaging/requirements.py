@@ -6,6 +6,8 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
 
+    from packaging.specifiers import SpecifierSet
+
 __all__ = ["applies", "is_met", "marker_values", "suits"]
 
 
@@ -38,17 +40,33 @@ def applies(requirement: str, markers: Mapping[str, str], extras: Iterable[str] 
 def is_met(requirement: str, version: str) -> bool | None:
     """Whether an installed version satisfies a requirement; None when one cannot be parsed."""
     from packaging.requirements import InvalidRequirement, Requirement
-    from packaging.version import InvalidVersion, Version
 
     try:
-        wanted = Requirement(requirement).specifier
-        if any(one.operator != "===" for one in wanted):
-            Version(version)  # whether that raises differs between versions of `contains`
-        return wanted.contains(version, prereleases=True)
-    except (InvalidRequirement, InvalidVersion):
+        return _admits(Requirement(requirement).specifier, version)
+    except InvalidRequirement:
         return None
 
 
 def suits(requires_python: str, version: str) -> bool:
     """Whether a Python version is one that a Requires-Python admits; one that cannot be parsed admits all."""
-    return not requires_python or is_met(f"python{requires_python}", version) is not False
+    if not requires_python:
+        return True
+    from packaging.specifiers import InvalidSpecifier, SpecifierSet  # half of what a whole requirement needs
+
+    said = requires_python.strip()
+    try:
+        return _admits(SpecifierSet(said[1:-1] if said[:1] == "(" and said[-1:] == ")" else said), version) is not False
+    except InvalidSpecifier:
+        return True
+
+
+def _admits(wanted: SpecifierSet, version: str) -> bool | None:
+    """Whether a version is among those that are wanted; None where it is none."""
+    from packaging.version import InvalidVersion, Version
+
+    try:
+        if any(one.operator != "===" for one in wanted):
+            Version(version)  # whether that raises differs between versions of `contains`
+        return wanted.contains(version, prereleases=True)
+    except InvalidVersion:
+        return None
