@@ -105,7 +105,7 @@ class RealMachine(Machine):
             return os.path.exists(path)
 
     def is_there(self, path: str) -> bool:
-        return self.exists(path) or os.path.lexists(path)
+        return os.path.lexists(path)
 
     def is_file(self, path: str) -> bool:
         return self._is(path, stat.S_IFREG)
