@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 from pathlib import Path
 
 import pytest
@@ -87,6 +88,36 @@ def test_lists(name: str, world: World, validate) -> None:
     write(world.project / "old.txt", "germkit<1\nhumidlog\n")
     differ = _contrast(world, "old.txt", "env:lab")["result"]["distributions"]["differ"]
     assert [(d["a"], d["b"], d["newer"]) for d in differ] == [("<1", "1", None)]
+
+
+def test_what_code_imports_of_a_shared_name(world: World) -> None:
+    """Code that imports one part of a name imports none of the others' distributions; of a list the table tells."""
+    lab = world.venv("lab")
+    world.activate(lab)
+    other = world.venv("other")
+    for part in ("seeds", "soil"):
+        world.wheels.install(world.wheels.add(f"acre-{part}", "1", {f"acre/{part}/__init__.py": ""}), site_of(lab))
+    write(world.project / "a.py", "from acre import seeds\nimport yaml\n")
+    found = _contrast(world, "env:lab", "env:other")["result"]["findings"]
+    assert [f["because"].split()[0] for f in found] == ["acre-seeds"]
+    write(world.project / "wants.txt", "PyYAML\nacre-soil\n")
+    found = _contrast(world, str(other), "wants.txt")["result"]["findings"]
+    assert [f["because"].split()[0] for f in found] == ["PyYAML"]
+
+
+def test_extras_of_a_list(world: World) -> None:
+    """A list that asks for extras is met where what they require is there, too."""
+    lab = world.venv("lab")
+    world.activate(lab)
+    world.wheels.install(world.wheels.add("germkit", "1", None, ["dryer>=2; extra == 'hot'"]), site_of(lab))
+    write(world.project / "wants.txt", "germkit[hot]>=1\n")
+    for version, differs in (("", True), ("1", True), ("2", False)):
+        if version:
+            world.wheels.install(world.wheels.add("dryer", version), site_of(lab))
+            for old in set(site_of(lab).glob("dryer-*.dist-info")) - {site_of(lab) / f"dryer-{version}.dist-info"}:
+                shutil.rmtree(old)
+        differ = _contrast(world, "env:lab", "wants.txt")["result"]["distributions"]["differ"]
+        assert [(d["name"], d["b"]) for d in differ] == ([("germkit", "[hot]>=1")] if differs else []), version
 
 
 def test_lines_rebuild_it(world: World) -> None:

@@ -251,6 +251,88 @@ def test_names_of_a_project(world: World) -> None:
         assert "oddname" not in remedy["argv"], remedy
 
 
+# Code, and the environments that it really runs in: some distributions share a name (PEP 420, 794)
+SHARED = {
+    "import acre.seeds": {"both", "one"}, "from acre import seeds": {"both", "one"},
+    "import acre.soil": {"both", "two"}, "from acre import seeds, soil": {"both"}, "from acre.soil.deep import wet": {"both", "two"},
+    "import acre": {"both", "one", "two"}, "import acre.own, acre.seeds": {"both", "one"}, "import acre.rain": set(),
+    "from orbit import core": {"two"}, "import orbit.far": {"one"}, "import orbit.core, orbit.far": set(),
+}
+
+
+def test_parts_of_a_shared_name(world: World) -> None:
+    """Of a name that several distributions share, the part that is imported must be there, one's own part aside."""
+    world.activate(world.venv("shell"))
+    seeds = world.wheels.add("acre-seeds", "1", {"acre/seeds/__init__.py": ""})
+    soil = world.wheels.add("acre-soil", "1", {"acre/soil/__init__.py": "", "acre/soil/deep.py": "wet = 1\n"})
+    envs = {name: world.venv(name) for name in ("one", "two", "both")}
+    for name, wheels in (("one", [seeds]), ("two", [soil]), ("both", [seeds, soil])):
+        for wheel in wheels:
+            world.wheels.install(wheel, site_of(envs[name]))
+    for name, part in (("two", "core"), ("one", "far")):  # as it was done before: each has the package's own file
+        world.wheels.install(world.wheels.add(f"orbit-{part}", "1", {
+            "orbit/__init__.py": "__path__ = __import__('pkgutil').extend_path(__path__, __name__)\n",
+            f"orbit/{part}.py": ""}), site_of(envs[name]))
+    write(world.project / "acre" / "own.py", "")
+    for code, runs_in in SHARED.items():
+        write(world.project / "a.py", code + "\n")
+        really = {n for n, env in envs.items() if run([python_of(env), "a.py"], cwd=world.project).returncode == 0}
+        judged = {e["environment"]["name"]: e for e in _fit(world, "a.py")["environments"]}
+        assert {n for n in envs if judged[n]["fits"]} == really == runs_in, code
+    write(world.project / "a.py", "from acre import soil\n")
+    result = _fit(world, "a.py", "--in", "one")
+    assert [(n["module"], n["distribution"]) for n in result["needs"]] == [("acre.soil", "acre-soil")]
+    carry_out(result["remedies"][0], "command", world)
+    assert run([python_of(envs["one"]), "a.py"], cwd=world.project).returncode == 0
+
+
+def test_extras_and_places(world: World) -> None:
+    """What a project asks for with extras, or from a place, is looked for so, and put in so."""
+    lab = world.venv("lab", pip=True)
+    world.activate(lab)
+    world.wheels.add("dryer", "1")
+    kit = world.wheels.add("germ-kit", "2", {"germkit.py": ""},
+                           ["dryer; extra == 'hot'", "fan[quick]; extra == 'hot'"])
+    world.wheels.add("fan", "1", None, ["blade; extra == 'quick'"])
+    world.wheels.add("blade", "1")
+    world.wheels.install(kit, site_of(lab))
+    local = Path(world.wheels.add("near-kit", "3", {"nearkit.py": ""}))
+    (world.project / "wheels").mkdir()
+    local = local.rename(world.project / "wheels" / local.name)
+    write(world.project / "requirements.txt", f"germ-kit[hot]\n./wheels/{local.name}\n")
+    write(world.project / "a.py", "import germkit, nearkit\n")
+    for _ in range(4):  # what is required in turn shows when the first is there
+        result = _fit(world, ".", "--in", "lab")
+        if result["best"]:
+            break
+        remedy = result["remedies"][0]
+        assert "near-kit" not in remedy["argv"], "an index may have somebody else's"
+        carry_out(remedy, "command", world)
+    assert result["best"] == str(lab)
+    assert run([python_of(lab), "-c", "import germkit, nearkit, dryer, fan, blade"]).returncode == 0
+    made = _fit(world, "a.py", "--in", str(make_venv(world.root / "empty")))["remedies"][-1]
+    assert {"germ-kit[hot]", f"near-kit @ {local.as_uri()}"} <= set(made["argv"]), made
+
+
+def test_packages_of_conda_that_are_no_python(world: World) -> None:
+    """They decide nothing where nothing of conda's is, and are never asked of an index of Python's."""
+    lab = _lab(world, "lab", ("seedling", "1"))
+    world.activate(world.home / "envs" / "lab")
+    write(world.project / "environment.yml",
+          "dependencies:\n  - python >=3.8\n  - seedling\n  - nodejs>=18\n  - libfar\n")
+    write(world.project / "a.py", "import seedling\n")
+    assert _fit(world, ".")["best"] == lab
+    write(world.project / "b.py", "import lacking\n")
+    result = _fit(world, ".")
+    assert result["best"] is None
+    assert not [w for r in result["remedies"] for w in r["argv"] if w.startswith(("nodejs", "libfar", "python"))]
+    (world.project / "b.py").unlink()
+    far = conda_like(world, world.project, "seedling")
+    write(far / "conda-meta" / "nodejs-20.1-h1_0.json", "{}")
+    judged = {e["environment"]["kind"]: e for e in _fit(world, ".")["environments"]}
+    assert [x["distribution"] for x in judged["conda"]["lacks"]] == ["libfar"] and judged["venv"]["fits"]
+
+
 def test_proved_by_importing(world: World) -> None:
     """What reading cannot tell, importing does: one that breaks is said to break, with its cause."""
     world.activate(world.venv("shell"))

@@ -37,7 +37,15 @@ LISTS: dict[str, tuple[str, list[tuple[str, int | None]]]] = {
         "any = '*'\nexact = '1.5'\nsome = {version = '>=3', extras = ['a']}\nlocal = {path = '../x'}\n"
         "[tool.poetry.group.dev.dependencies]\nlint = '>=1,<2'\n",
         [("flask>=2.1,<3", 3), ("zork>=1.4.2,<1.5", 4), ("old>=0.3.1,<0.4", 5), ("any", 6), ("exact==1.5", 7),
-         ("some>=3", 8), ("local", 9), ("lint>=1,<2", 11)]),
+         ("some[a]>=3", 8), ("local", 9), ("lint>=1,<2", 11)]),
+    "tool table that says more": (
+        "[tool.poetry.dependencies]\npython = '^3.9'\nold = {version = '^1', python = '<3.8'}\n"
+        "far = {version = '*', platform = 'win32'}\nmarked = {version = '2', markers = \"os_name == 'nt'\"}\n"
+        "perhaps = {version = '1', optional = true}\n"
+        "each = [{version = '1', python = '<3.9'}, {version = '^2', extras = ['a', 'b']}]\n",
+        [("old>=1,<2; python_version < '3.8'", 3), ("far; sys_platform == 'win32'", 4),
+         ("marked==2; (os_name == 'nt')", 5), ("perhaps==1", 6), ("each==1; python_version < '3.9'", 7),
+         ("each[a,b]>=2,<3", 7)]),
     "setup.cfg": ("[metadata]\nname = x\n[options]\ninstall_requires =\n    flask>=2\n"
                   "    zork; python_version>'3'\n[options.extras_require]\nfast = grid\n",
                   [("flask>=2", 5), ("zork; python_version>'3'", 6),
@@ -49,11 +57,16 @@ LISTS: dict[str, tuple[str, list[tuple[str, int | None]]]] = {
         "  - scipy=1.11.*\n"
         "  - conda-forge::zork=1.2.3=py311_0\n  - 'grid>=2'  # fast\n  - pip\n  - pip:\n    - flask==2.0\n",
         [("numpy==1.26.*", 6), ("scipy==1.11.*", 7), ("zork==1.2.3", 8), ("grid>=2", 9), ("flask==2.0", 12)]),
+    "by conda's names": (
+        "dependencies:\n  - python >=3.9\n  - pytorch=2.1\n  - matplotlib-base\n  - zork 1.2.3 py311_0\n"
+        "  - nodejs>=18\n",
+        [("torch==2.1.*", 3), ("matplotlib", 4), ("zork==1.2.3", 5), ("nodejs>=18", 6)]),
     "broken": ("[project\ndependencies = 3", []),
     "of another shape": ("project = 3\n[dependency-groups]\na = 'x'\n", []),
     "nothing in it": ("", []),
 }
-NAMES = {"tool table": "pyproject.toml", "broken": "pyproject.toml", "of another shape": "pyproject.toml",
+NAMES = {"by conda's names": "environment.yml", "tool table that says more": "pyproject.toml",
+         "tool table": "pyproject.toml", "broken": "pyproject.toml", "of another shape": "pyproject.toml",
          "nothing in it": "Pipfile"}
 
 
@@ -76,6 +89,23 @@ def test_lists_that_name_lists(tmp_path: Path) -> None:
     assert project is not None
     assert [d.name for d in project.declared if d.file.endswith(("base.txt", "requirements.txt"))] == [
         "zork", "flask"]
+
+
+def test_places_in_a_list(tmp_path: Path) -> None:
+    """What a line says of a place is asked for by its name and from there; the list's own project is there already."""
+    write(tmp_path / "libs" / "soil kit" / "pyproject.toml", "[project]\nname = 'soil-kit'\n")
+    write(tmp_path / "nameless" / "setup.py", "")
+    write(tmp_path / "requirements.txt", "-e .\n-e ./libs/soil kit[fast]\n./nameless\n./gone\n~/far\n"
+          "git+https://x.invalid/a.git@v1#egg=bedkit[a]&subdirectory=b\n-e git+ssh://x.invalid/c.git#egg=rowkit\n"
+          "git+https://x.invalid/untold.git\nhttps://x.invalid/tray_kit-1.2-py3-none-any.whl\n"
+          "https://x.invalid/old-kit-0.1.tar.gz#sha256=0\n./wheels/near_kit-3-py3-none-any.whl\n")
+    project = find_project(RealMachine(), str(tmp_path))
+    assert project is not None
+    near = f"file://{tmp_path}"
+    assert [d.requirement for d in project.declared] == [
+        f"soil-kit[fast] @ {near}/libs/soil%20kit", "bedkit[a] @ git+https://x.invalid/a.git@v1",
+        "rowkit @ git+ssh://x.invalid/c.git", "tray_kit @ https://x.invalid/tray_kit-1.2-py3-none-any.whl",
+        "old-kit @ https://x.invalid/old-kit-0.1.tar.gz", f"near_kit @ {near}/wheels/near_kit-3-py3-none-any.whl"]
 
 
 def test_home_is_no_project(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

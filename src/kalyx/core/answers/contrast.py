@@ -18,6 +18,7 @@ from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Listed, Place, Remedy, Side
 from kalyx.core.model.names import normal_name
 from kalyx.core.verdicts.contrast.compare import compare, findings_of
+from kalyx.core.verdicts.contrast.owners import Owners
 from kalyx.core.verdicts.fit.needed import OwnModules
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
 
@@ -153,18 +154,15 @@ def _imported_here(context: SeatContext, a: Side, b: Side) -> dict[str, Place]:
     """Return the distributions that the code of the folder imports, each with the first line that does."""
     m = context.machine
     files, _ = find_sources(m, context.folder)
-    by_module: dict[str, set[str]] = {}
-    for one in (*a.listed.values(), *b.listed.values()):
-        for module in one.whole.modules if one.whole else ():
-            by_module.setdefault(module, set()).add(normal_name(one.name))
+    owners = Owners(m, (a, b))
     found: dict[str, Place] = {}
     own = OwnModules(m, [context.folder])
     for file in read_needs(m, files, context.folder):
         is_own = own.beside(file)
         for item in file.imports:
-            if is_own(item.module):
+            if item.module.startswith(".") or is_own(item.module, item.name, owners.are_several):
                 continue
-            for name in by_module.get(item.module.split(".")[0], ()):
+            for name in owners.of(item.module, item.name):
                 found.setdefault(name, Place(file.path, item.line, item.cell, item.guard))
     return found
 

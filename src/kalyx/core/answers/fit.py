@@ -15,6 +15,7 @@ from kalyx.core.facts.source_code.imports import find_sources
 from kalyx.core.facts.source_code.needs import read_needs
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import FitOfEnvironment, Note, Place
+from kalyx.core.tables.import_names import is_known
 from kalyx.core.verdicts.fit.judge_environment import EnvironmentJudge
 from kalyx.core.verdicts.fit.needed import OwnModules, needs_of, python_of
 from kalyx.core.verdicts.fit.remedies import remedies_of
@@ -81,7 +82,8 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     reading = context.but(asks_when_read=False)
     neighbours = Neighbours(m, reading)
     own = OwnModules(m, roots)
-    needs = needs_of(code, declared, own, lambda module: _brought_by(neighbours, module),
+    needs = needs_of(code, declared, own, lambda module: _brought_by(neighbours, module), neighbours.is_namespace,
+                     lambda name: is_known(name) or bool(neighbours.providing_name(name)),
                      whole=lambda file: file in files or any(m.is_folder(w) for w in wanted),
                      aside=lambda path: path not in wanted and _is_aside(m, path, wanted))
     python = python_of([c for c in code if c.path in wanted or not _is_aside(m, c.path, wanted)], pythons)
@@ -191,7 +193,8 @@ def _is_aside(m: Machine, path: str, roots: Sequence[str]) -> bool:
 
 def _brought_by(neighbours: Neighbours, module: str) -> str | None:
     """Return the distribution that brings a module by the metadata of most environments that have it."""
-    names = [e.name for e in neighbours.having(module.split(".")[0], None) if e.name] if "." not in module else []
+    names = [e.name for e in neighbours.having(module, None) if e.name] if "." not in module \
+        else neighbours.bringing_part(module)
     return max(names, key=names.count) if names else None
 
 

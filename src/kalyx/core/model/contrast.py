@@ -28,11 +28,14 @@ class Listed:
     requirement: str = ""
     marker: str = ""
     whole: Distribution | None = None
+    extras: tuple[str, ...] = ()  # that a list asks for
 
     @property
     def shown(self) -> str:
         """The version, or what is asked of it."""
-        return self.version if self.version is not None else self.specifier or "any version"
+        if self.version is not None:
+            return self.version
+        return f"[{','.join(self.extras)}]{self.specifier}" if self.extras else self.specifier or "any version"
 
 
 @record

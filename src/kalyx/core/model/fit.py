@@ -18,7 +18,7 @@ class Need:
 
     ``module`` is null for what is asked for and not imported, ``distribution`` for what the standard library brings
     or nothing tells. ``unless`` are the modules in whose place it is imported: with them there, it is not needed.
-    ``marker`` says where alone it is wanted (PEP 508).
+    ``marker`` says where alone it is wanted, ``extras`` are what it is wanted with (PEP 508).
     """
 
     module: str | None
@@ -30,6 +30,16 @@ class Need:
     marker: str = ""
     is_standard: bool = False
     is_guessed: bool = False  # its distribution is only thought to be called like the module
+    extras: tuple[str, ...] = ()
+    by_conda: bool = False  # a package of conda's that no code imports: it may be no Python at all
+    url: str = ""  # where alone it is from: what an index has under its name may be somebody else's
+
+    @property
+    def requirement(self) -> str:
+        """What is to be installed, without its marker; empty where nothing tells that."""
+        with_extras = f"[{','.join(self.extras)}]" if self.extras else ""
+        where = f" @ {self.url}" if self.url else self.specifier
+        return f"{self.distribution}{with_extras}{where}" if self.distribution else ""
 
 
 @record

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-__all__ = ["normal_name", "requirement_name"]
+__all__ = ["normal_name", "requirement_extras", "requirement_name"]
 
 
 def normal_name(name: str) -> str:
@@ -23,3 +23,12 @@ def requirement_name(requirement: str) -> str:
         return requirement  # mostly it is just a name
     match = re.match(r"(?<!\s)\s*([A-Za-z0-9][A-Za-z0-9._-]*)", requirement)
     return match.group(1).rstrip("._-") if match else ""
+
+
+def requirement_extras(requirement: str) -> tuple[str, ...]:
+    """Return the extras that a requirement asks for, in order; mostly none (PEP 508)."""
+    head, bracket, rest = requirement.partition("[")
+    if not bracket or head.strip() != requirement_name(requirement):
+        return ()
+    words = [word.strip() for word in rest.partition("]")[0].split(",")]
+    return tuple(sorted(w for w in words if w and requirement_name(w) == w))

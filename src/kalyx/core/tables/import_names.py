@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from functools import cache
+
 from kalyx.core.tables.load import load
 
-__all__ = ["bound_for", "distribution_for", "host_of", "is_everyday", "is_same_project", "is_shared", "module_for",
-           "system_of"]
+__all__ = ["bound_for", "distribution_by_conda", "distribution_for", "host_of", "is_everyday", "is_known",
+           "is_same_project", "is_shared", "module_for", "system_of"]
 
 
 def distribution_for(module: str) -> str | None:
@@ -27,6 +29,29 @@ def distribution_for(module: str) -> str | None:
     first = rest.split(".")[0]
     return form.format(first, "-".join(rest.split(".")[:2])) if first != "cloud" else (
         f"google-cloud-{rest.split('.')[1]}" if "." in rest else None)
+
+
+def distribution_by_conda(name: str) -> str:
+    """Return the distribution that a conda package has in it, where that is known to be called otherwise; else `name`.
+
+    A package of conda's may also be no Python at all: a library, a compiler.
+    """
+    return str(load("import_names.json")["conda"].get(name, name))
+
+
+@cache
+def _known() -> frozenset[str]:
+    from kalyx.core.model.names import normal_name
+
+    known = load("import_names.json")
+    return frozenset(normal_name(n) for n in (*known["modules"].values(), *known["conda"].values()))
+
+
+def is_known(distribution: str) -> bool:
+    """Whether a name is one of the tables' distributions."""
+    from kalyx.core.model.names import normal_name
+
+    return normal_name(distribution) in _known()
 
 
 def is_same_project(module: str) -> bool:

@@ -27,8 +27,10 @@ def lay_out(page: Page, answer: FitAnswer, *, verbose: bool) -> None:
         more = f", and so can {len(fitting) - 1} more" if len(fitting) > 1 else ""
         page.title(answer.status, f"{fitting[0].environment.path} can run {what}{more}{here}.")
     else:
-        page.title(answer.status, f"None of the {len(answer.environments)} environments here can run {what} as it is."
-                   if answer.environments else f"No environment is known that could run {what}.")
+        count = len(answer.environments)
+        page.title(answer.status, f"None of the {count} environments here can run {what} as it is." if count > 1 else
+                   f"{answer.environments[0].environment.path} cannot run {what} as it is." if count else
+                   f"No environment is known that could run {what}.")
     page.part("what it needs")
     _needs(page, answer, verbose=verbose)
     page.part("which environments have it")
@@ -59,8 +61,9 @@ def _needs(page: Page, answer: FitAnswer, *, verbose: bool) -> None:
 
 def _need(need: Need) -> str:
     if need.module is None:
-        return f"{need.distribution}{need.specifier}, which the project asks for"
-    whole = f"{need.distribution}{need.specifier}" if need.distribution else need.module
+        return f"{need.requirement}, which the project asks " + (
+            "conda for: looked for in its environments alone" if need.by_conda else "for")
+    whole = need.requirement or need.module
     of = f", of {whole}" if whole != need.module else ""
     return f"{need.module}{of}" + (" (optional)" if need.optional else "")
 

@@ -100,6 +100,25 @@ class Neighbours:
                 found.append(_elsewhere(environment, environment.interpreter, owner))
         return found + self._in_user_sites(module)
 
+    def is_namespace(self, module: str) -> bool:
+        """Whether a top-level name is shared by distributions, each with a part of it, wherever it is (PEP 420)."""
+        return self._once.in_turn("index", ("namespace", module), lambda: self._index.is_namespace(module))
+
+    def bringing_part(self, module: str) -> list[str]:
+        """Return the names of the distributions that bring a dotted module, one for each environment."""
+        return self._once.get(("part", module), lambda: self._bringing_part(module))
+
+    def _bringing_part(self, module: str) -> list[str]:
+        found = []
+        for prefix in self._prefixes_with(module.split(".")[0]):
+            environment = self._describe(prefix)
+            for folder in self.sites(environment) if environment else ():
+                owners = self.metadata_in(folder).bringing_part(module)
+                if owners:
+                    found.append(owners[0].name)
+                    break
+        return found
+
     def _in_user_sites(self, module: str) -> list[Elsewhere]:
         """Return the user sites that have a module; that of the seat's own Python is judged by itself."""
         found = []
@@ -186,6 +205,10 @@ class Neighbours:
         if not self._index.site(folder).begins_a_name(normal_name(name).split("-")[0]):
             return None  # as mostly: what it has need not be put in order
         return self.metadata_in(folder).named(name)
+
+    def reached_from(self, folders: Sequence[str]) -> list[str]:
+        """Return some site folders, and the folders that they link to."""
+        return [place for f in folders for place in (f, *self._index.site(f).links)]
 
     def any_holds(self, folders: Sequence[str], module: str) -> bool:
         """Whether one of the site folders, or a folder that they link to, has the module."""

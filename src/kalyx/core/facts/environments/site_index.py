@@ -7,7 +7,7 @@ again: what that has not, none of them has.
 
 from __future__ import annotations
 
-from kalyx.core.errors import NotRecorded
+from kalyx.core.errors import NotRecorded, Unreadable
 from kalyx.core.facts.interpreters.path_lookup import version_in_name
 from kalyx.core.facts.packaging.listed_modules import mapped_modules
 from kalyx.core.facts.search_path.pth_files import link_lines
@@ -20,6 +20,9 @@ if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
 
 __all__ = ["Site", "SiteIndex"]
+
+
+HEAD = 4096  # bytes of a package's first file
 
 
 class Site:
@@ -67,6 +70,21 @@ class Site:
         except NotRecorded:  # on another machine: it mostly has
             return True
         return any(n.endswith((".py", ".so", ".pyd")) or "." not in n for n in inside if n != "__pycache__")
+
+    def is_part_of_namespace(self, name: str) -> bool | None:
+        """Whether its folder of that name is one of several that share it (PEP 420); None where it has none."""
+        if f"\0{name}\0" not in self.text:
+            return None
+        m = self._files
+        folder = m.path.join(self.folder, name)
+        starts = [n for n in m.names_in(folder) if n.startswith("__init__.")]
+        if not starts:
+            return self._is_package(name) or None
+        try:  # as it was done before
+            text = m.read_beginning(m.path.join(folder, "__init__.py"), HEAD)
+        except (Unreadable, NotRecorded):
+            return False
+        return "declare_namespace(" in text or "extend_path(" in text
 
     def _hooks(self) -> set[str]:
         """The modules that import hooks of editable installs bring."""
@@ -137,6 +155,18 @@ class SiteIndex:
         sites = [(prefix, site) for prefix, site in self._under if start in site.text or ".pth\0" in site.text] \
             if self._begins_a_name(start.lower()) else self._linking
         return list(dict.fromkeys(prefix for prefix, site in sites if self.reaches(site, module)))
+
+    def is_namespace(self, module: str) -> bool:
+        """Whether a top-level name is a namespace wherever it is: no folder has it as a package of its own."""
+        if not self._begins_a_name(f"\0{module.lower()}"):
+            return False
+        sites = (s for _, site in self._under for s in (site, *map(self.site, site.links)))
+        found = False
+        for said in (site.is_part_of_namespace(module) for site in sites):
+            if said is False:
+                return False
+            found = found or said is True
+        return found
 
     def sites_beginning(self, start: str) -> list[tuple[str, Site]]:
         """Return the site folders in which a name begins so, each with its prefix; `start` is in small letters."""

@@ -5,7 +5,13 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import NOT_RECORDED, NotRecorded, Unreadable
-from kalyx.core.facts.packaging.listed_modules import imports_in_heads, mapped_modules, modules_in_record
+from kalyx.core.facts.packaging.listed_modules import (
+    imports_in_heads,
+    mapped_modules,
+    modules_in_record,
+    names_in_heads,
+)
+from kalyx.core.facts.packaging.record_file import Record
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Distribution
 from kalyx.core.model.names import normal_name
@@ -120,6 +126,20 @@ class SiteMetadata:
                      if self._may_bring(e, module) and module in self.modules_of(e)]
             self._bringing[module] = [d for d in found if d is not None]
         return self._bringing[module]
+
+    def bringing_part(self, module: str) -> list[Distribution]:
+        """Return the distributions that bring a dotted module of a name that several of them share (PEP 420)."""
+        return [d for d in self.bringing(module.split(".")[0]) if self._brings_part(d, module)]
+
+    def _brings_part(self, one: Distribution, module: str) -> bool:
+        m, listed = self.files, Record(self.files, one)
+        source = self._source(m.path.basename(one.metadata))
+        if source and one.editable:
+            places = (m.path.join(source, *before, *module.split(".")) for before in ((), ("src",)))
+            return any(m.exists(p) or m.exists(p + ".py") for p in places)
+        if listed.names:
+            return listed.part_of(module) > 1
+        return module in names_in_heads(self._heads(m.path.basename(one.metadata)))
 
     def _may_bring(self, entry: str, module: str) -> bool:
         """Whether its RECORD has the module's name anywhere, or it takes more to know; quick, as most have not."""

@@ -10,7 +10,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
 
-__all__ = ["imports_in_heads", "mapped_folder", "mapped_modules", "modules_in_record"]
+__all__ = ["imports_in_heads", "mapped_folder", "mapped_modules", "modules_in_record", "names_in_heads"]
 
 MODULE_ENDINGS = ("py", "so", "pyd", "pyc", "dylib")
 _HEAD = re.compile(r'^"?([^/\\,"\n]+)([/\\]?)', re.MULTILINE)
@@ -30,11 +30,17 @@ def modules_in_record(text: str) -> set[str]:
 
 
 _IMPORTS = re.compile(r"^Import-Name(?:space)?:[ \t]*([A-Za-z_]\w*)", re.MULTILINE | re.IGNORECASE)
+_NAMES = re.compile(r"^Import-Name:[ \t]*([A-Za-z_][\w.]*)", re.MULTILINE | re.IGNORECASE)
 
 
 def imports_in_heads(text: str) -> set[str]:
     """Return the top-level modules that the header lines of a METADATA name (PEP 794)."""
     return set(_IMPORTS.findall(text.replace("\r\n", "\n").partition("\n\n")[0]))
+
+
+def names_in_heads(text: str) -> set[str]:
+    """Return the modules, dotted ones too, that the header lines of a METADATA name as its own (PEP 794)."""
+    return set(_NAMES.findall(text.replace("\r\n", "\n").partition("\n\n")[0]))
 
 
 def mapped_modules(files: Files, folder: str, finder: str) -> set[str]:

@@ -76,7 +76,7 @@ def _of_requirement(text: str) -> Listed | None:
         name = requirement_name(text)
         return Listed(name, None, requirement=text) if name else None
     return Listed(parsed.name, None, str(parsed.specifier), parsed.url or "", text,
-                  str(parsed.marker) if parsed.marker else "")
+                  str(parsed.marker) if parsed.marker else "", extras=tuple(sorted(parsed.extras)))
 
 
 def _of_row(row: dict[str, Any]) -> Listed | None:

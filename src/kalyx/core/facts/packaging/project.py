@@ -12,6 +12,7 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.packaging.project_files import LOCKS, is_lock, is_project_file
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model.names import normal_name, requirement_name
+from kalyx.core.tables.import_names import distribution_by_conda
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -36,6 +37,7 @@ class Declared:
     file: str
     line: int | None
     optional: bool = False  # of an extra, of a group, of a list for development
+    by_conda: bool = False  # a package of conda's, which may be no Python at all
 
     @property
     def name(self) -> str:
@@ -109,8 +111,59 @@ def _from_list(m: Files, file: str, read: set[str]) -> Iterator[Declared]:
         other = re.match(r"(?:-r|--requirement)[\s=]\s*(\S+)", word)
         if other:
             yield from _from_list(m, m.absolute(other[1], m.path.dirname(file)), read)
-        elif word and not word.startswith("-") and "://" not in word.split("@")[0]:
-            yield Declared(re.split(r"\s--?\w", word)[0].strip(), file, number, is_extra)
+            continue
+        place = re.match(r"(?:(?:-e|--editable)[\s=]\s*)?(\S.*)", word)
+        asked = re.split(r"\s--?\w", place[1])[0].strip() if place else ""
+        if place and (_is_place(asked) or place.start(1)):
+            asked = _of_place(m, asked, m.path.dirname(file))
+        if asked and not asked.startswith("-"):
+            yield Declared(asked, file, number, is_extra)
+
+
+def _is_place(asked: str) -> bool:
+    """Whether a line of a list says where something is, and not what it is called."""
+    return "://" in asked.split("@")[0] or asked.startswith((".", "/", "~")) or (
+        asked.lower().endswith((".whl", ".tar.gz", ".zip")) and "@" not in asked)
+
+
+def _of_place(m: Files, place: str, folder: str) -> str:
+    """Return the requirement of what lies at a place, as PEP 508 writes it; empty where its name cannot be read.
+
+    That of the list's own project is empty too: it is there already.
+    """
+    plain, _, fragment = place.partition("#")
+    egg = re.search(r"(?:^|&)egg=([A-Za-z0-9][\w.-]*(?:\[[\w.,-]*\])?)", fragment)
+    url = plain if "://" in plain else ""
+    if egg and url:
+        return f"{egg[1]} @ {plain}"
+    last = plain.rstrip("/").rpartition("/")[2]
+    file = re.fullmatch(r"([A-Za-z0-9][\w.]*?)-\d.*\.whl|([A-Za-z0-9][\w.-]*)-\d[^-]*\.(?:tar\.gz|zip)", last, re.I)
+    if file:
+        return f"{file[1] or file[2]} @ {url or _url_of(m, m.absolute(plain, folder))}"
+    if url and not url.startswith("file://"):
+        return ""
+    extras = re.search(r"\[[\w.,\s-]*\]$", plain)
+    path = (plain[:extras.start()] if extras else plain).removeprefix("file://")
+    local = m.absolute(path, folder)
+    name = _own_name(m, local) if m.is_folder(local) and not m.is_within(folder, local) else ""
+    return f"{name}{extras[0] if extras else ''} @ {_url_of(m, local)}" if name else ""
+
+
+def _url_of(m: Files, path: str) -> str:
+    from urllib.parse import quote
+
+    plain = path.replace("\\", "/") if m.platform == "win32" else path
+    return "file://" + quote(plain if plain.startswith("/") else f"/{plain}")
+
+
+def _own_name(m: Files, folder: str) -> str:
+    """Return the name that a project's files give it; empty where none does."""
+    try:
+        project = _toml(m.read_text(m.path.join(folder, "pyproject.toml"), LIMIT))
+        name = project.get("project", {}).get("name") or project.get("tool", {}).get("poetry", {}).get("name")
+    except (Unreadable, ValueError, AttributeError, RecursionError):
+        name = None
+    return requirement_name(name) if isinstance(name, str) else ""
 
 
 # -- tables ----------------------------------------------------------------------------------------
@@ -129,13 +182,20 @@ def _from_table(m: Files, file: str, reader: Callable[[str], Iterable[str]]) -> 
     for number, line in enumerate(text.lower().splitlines(), 1):
         for word in _WORD.findall(line.split("#")[0]):
             lines.setdefault(word.rstrip("."), number)
-    return [Declared(str(r), file, lines.get(requirement_name(r).lower()), isinstance(r, _Extra)) for r in said]
+    return [Declared(str(r), file, lines.get((r.written if isinstance(r, _OfConda) else requirement_name(r)).lower()),
+                     isinstance(r, _Extra), isinstance(r, _OfConda)) for r in said]
 
 
 class _Extra(str):
     """A requirement that not everybody needs."""
 
     __slots__ = ()
+
+
+class _OfConda(str):
+    """A package of conda's, by the name of the distribution in it; ``written`` is its own."""
+
+    written = ""
 
 
 _WORD = re.compile(r"[\w.-]+")
@@ -169,11 +229,29 @@ def _of_pipfile(text: str) -> Iterator[str]:
 
 
 def _of_names(table: dict[str, Any]) -> Iterator[str]:
-    """Yield the requirements of a table of names and versions."""
+    """Yield the requirements of a table of names and versions, or of tables that say more of them."""
     for name, said in table.items():
-        version = said.get("version", "*") if isinstance(said, dict) else said
-        if name.lower() != "python" and isinstance(version, str):
-            yield name + _specifier(version)
+        for one in said if isinstance(said, list) else [said]:
+            more = one if isinstance(one, dict) else {"version": one}
+            version = more.get("version", "*")
+            if name.lower() != "python" and isinstance(version, str):
+                whole = f"{name}{_extras_of(more)}{_specifier(version)}{_marker_of(more)}"
+                yield _Extra(whole) if more.get("optional") is True else whole
+
+
+def _extras_of(said: dict[str, Any]) -> str:
+    extras = [e for e in said.get("extras", ()) if isinstance(e, str)]
+    return f"[{','.join(extras)}]" if extras else ""
+
+
+def _marker_of(said: dict[str, Any]) -> str:
+    """Return where alone it is asked for, as a marker (PEP 508)."""
+    parts = [f"({said['markers']})"] if isinstance(said.get("markers"), str) else []
+    if isinstance(said.get("python"), str):
+        bounds = re.findall(r"(<=|>=|==|!=|<|>)\s*(\d+(?:\.\d+)?)", _specifier(said["python"]))
+        parts += [f"python_version {sign} '{version}'" for sign, version in bounds]
+    parts += [f"sys_platform == '{said['platform']}'"] if isinstance(said.get("platform"), str) else []
+    return f"; {' and '.join(parts)}" if parts else ""
 
 
 def _specifier(version: str) -> str:
@@ -228,12 +306,22 @@ def _of_conda(text: str) -> Iterator[str]:
             for_pip = True
         elif for_pip:
             yield word
-        elif word.split("=")[0] not in ("python", "pip"):
-            yield _of_conda_words(word.rpartition("::")[2])
+        elif requirement_name(word := word.rpartition("::")[2]) not in ("python", "pip", ""):
+            yield _as_distribution(word)
+
+
+def _as_distribution(word: str) -> _OfConda:
+    name, said = requirement_name(word), _of_conda_words(word)
+    found = _OfConda(distribution_by_conda(name.lower()) + said[len(name):] if said.startswith(name) else said)
+    found.written = name
+    return found
 
 
 def _of_conda_words(word: str) -> str:
-    """Put ``name=1.2``, which is any 1.2 to conda, and ``name=1.2.3=build`` into the words of PEP 440."""
+    """Put ``name=1.2``, which is any 1.2 to conda, ``name 1.2`` and ``name=1.2.3=build`` into the words of PEP 440."""
+    alone = re.fullmatch(r"([\w.-]+)\s+([\w.*]+)(?:\s+\S+)?", word)
+    if alone is not None:
+        return f"{alone[1]}=={alone[2]}"
     parts = re.fullmatch(r"([\w.-]+)\s*=\s*([\w.*]+)(=\S+)?", word)
     if parts is None:
         return word

@@ -80,6 +80,20 @@ class Record:
             return None
         return row if row in self.rows else None
 
+    def part_of(self, module: str, name: str | None = None) -> int:
+        """Return how many parts of a dotted module, and of the module `name` in it, lead to a file that it lists.
+
+        0 where none does. Where a name is shared by several distributions (PEP 420), the most tell whose it is.
+        """
+        parts = [*module.split("."), *([name] if name else [])]
+        text = "\n" + self._text.replace("\\", "/").replace('\n"', "\n")
+        for count in range(len(parts), 0, -1):
+            path = "/".join(parts[:count])
+            if f"\n{path}" in text and re.search(
+                    rf"\n{re.escape(path)}(?:/__init__)?\.(?:[\w-]+\.)?(?:py|pyc|so|pyd)\b", text):
+                return count
+        return 0
+
     def lists(self, start: str) -> bool:
         """Whether a row begins with `start`."""
         return start in self._text and any(row.startswith(start) for row in self.rows)

@@ -10,7 +10,7 @@ from kalyx.core.verdicts.seats.packages import unmet_requirements
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping
+    from collections.abc import Iterable, Mapping, Sequence
 
     from kalyx.core.model import Listed, Place, Side
 
@@ -25,7 +25,8 @@ def compare(a: Side, b: Side, imported: Mapping[str, Place]) -> Contrasted:
     mine, theirs = _that_apply(a, b), _that_apply(b, a)
     differ, same = [], 0
     for name in mine.keys() & theirs.keys():
-        difference = _difference(mine[name], theirs[name], imported.get(name))
+        difference = _difference(mine[name], theirs[name], imported.get(name)) or _without_extras(
+            mine[name], theirs[name], a, b)
         if difference is None:
             same += 1
         else:
@@ -72,10 +73,32 @@ def _difference(a: Listed, b: Listed, asked: Place | None) -> DistributionDiffer
     return None
 
 
+def _without_extras(a: Listed, b: Listed, side_a: Side, side_b: Side) -> DistributionDifference | None:
+    """Return what one list asks for with extras, where what these require is not on the other side; mostly nothing."""
+    for asked, there, having in ((a, b, side_b), (b, a, side_a)):
+        lacking = _lacking_of_extras(asked.extras, there, having) if asked.extras and there.whole is not None else []
+        if lacking:
+            side = "B" if asked is a else "A"
+            says = f"{asked.name}{asked.shown} wants {', '.join(lacking)} too, which {side} does not have"
+            return DistributionDifference(a.name, a.shown, b.shown, None, says)
+    return None
+
+
+def _lacking_of_extras(extras: Sequence[str], there: Listed, having: Side) -> list[str]:
+    """Return the names of what a distribution requires with some extras, and its side does not have."""
+    found = []
+    for requirement in there.whole.requires if there.whole else ():
+        if applies(requirement, having.markers, extras) and not applies(requirement, having.markers):
+            other = having.listed.get(normal_name(requirement_name(requirement)))
+            if other is None or is_met(requirement, other.version or "0") is False:
+                found.append(requirement_name(requirement))
+    return found
+
+
 def _admitted(a: Listed, b: Listed) -> bool:
     """Whether what is listed admits what is there, or two lists ask for the same."""
     if a.version is None and b.version is None:
-        return (a.specifier, a.origin) == (b.specifier, b.origin)
+        return (a.specifier, a.origin, a.extras) == (b.specifier, b.origin, b.extras)
     asked, there = (a, b) if a.version is None else (b, a)
     if asked.origin:
         return asked.origin.split("#")[0] == there.origin

@@ -11,14 +11,14 @@ from kalyx.core.facts.packaging.requirements import applies, is_met, marker_valu
 from kalyx.core.facts.search_path.modules import EXTENSION
 from kalyx.core.facts.search_path.predicted import usual_stdlib
 from kalyx.core.model import Lack, version_pair
-from kalyx.core.model.names import normal_name, requirement_name
+from kalyx.core.model.names import normal_name, requirement_extras, requirement_name
 from kalyx.core.tables.standard_library import stdlib_history
 from kalyx.core.verdicts.reading.other_systems import system_lacking
 from kalyx.core.verdicts.seats.packages import unmet_requirements
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterable, Mapping, Sequence
 
     from kalyx.core.facts.environments.neighbours import Neighbours
     from kalyx.core.facts.files import Files
@@ -78,6 +78,8 @@ class EnvironmentJudge:
             return None
         if need.is_standard:
             return self._lack_of_standard(need)
+        if need.by_conda:
+            return self._lack_of_conda(need)
         name, wanted = need.distribution or "", need.specifier
         found = self._named(name) if name else None
         if need.module and not self._has(need.module):
@@ -93,6 +95,16 @@ class EnvironmentJudge:
             return Lack(need.module, name, wanted, found.version,
                         f"{found.name} {found.version} is there, and is not {wanted}{by}")
         return None
+
+    def _lack_of_conda(self, need: Need) -> Lack | None:
+        """Return a package of conda's that an environment of conda's lacks; others are not made of its packages."""
+        name, m = need.distribution or "", self.files
+        folder = m.path.join(self.environment.path, "conda-meta")
+        records = m.names_in(folder) if self.environment.kind == "conda" else ()
+        known = {normal_name(n.rsplit("-", 2)[0]) for n in records if n.endswith(".json")}
+        if not known or normal_name(name) in known or self._named(name) is not None:
+            return None
+        return Lack(None, name, need.specifier, None, f"{name} is not in {self.environment.path}")
 
     def broken(self, needs: Sequence[Need]) -> list[Lack]:
         """Return what is there and cannot work: files that were installed are gone, or are for another Python."""
@@ -116,22 +128,28 @@ class EnvironmentJudge:
 
     def unmet(self, needs: Sequence[Need]) -> list[Lack]:
         """Return what is required by what is needed, by declared requirements all the way down, and is not there."""
-        wanted = [normal_name(n.distribution) for n in needs
-                  if not n.optional and not n.is_standard and n.distribution]
         closure: dict[str, Distribution] = {}
+        extras: dict[str, set[str]] = {}
+        wanted = [(normal_name(n.distribution), n.extras) for n in needs
+                  if not n.optional and not n.is_standard and n.distribution]
         while wanted:  # by name: of hundreds that are there, few are needed
-            name = wanted.pop()
-            one = self._named(name) if name not in closure else None
+            name, more = wanted.pop()
+            if name in closure and extras[name].issuperset(more):
+                continue
+            one = self._named(name)
             if one is not None:
                 closure[name] = one
-                wanted += [normal_name(requirement_name(r)) for r in one.requires if applies(r, self._markers())]
+                extras.setdefault(name, set()).update(more)
+                asked = ("", *sorted(extras[name]))
+                wanted += [(normal_name(requirement_name(r)), requirement_extras(r)) for r in one.requires
+                           if applies(r, self._markers(), asked)]
         found = []
-        for owner, requirement, other in unmet_requirements(list(closure.values()), self._markers()):
+        for owner, requirement, other in unmet_requirements(list(closure.values()), self._markers(), extras):
             line = requirement.split(";")[0].strip()
             name = requirement_name(line)
             if other is None and self._named(name) is None and not self._has_by_other_name(line):
                 found.append(Lack(None, name, line.removeprefix(name).strip(), None,
-                                  f"{owner.name} {owner.version} requires {line}, which is not there"))
+                                  f"{_as_asked(owner, extras)} requires {line}, which is not there"))
         return found
 
     def _has_by_other_name(self, requirement: str) -> bool:
@@ -152,7 +170,7 @@ class EnvironmentJudge:
         if not rest:
             return self.neighbours.any_holds(self.sites, top)
         m = self.files
-        for site in self.sites:
+        for site in self.neighbours.reached_from(self.sites):
             place = m.path.join(site, *module.split("."))
             if m.is_folder(place) or m.is_file(f"{place}.py") or any(
                     EXTENSION.match(n) and n.startswith(f"{module.rpartition('.')[2]}.")
@@ -234,6 +252,12 @@ class EnvironmentJudge:
             return set()
         places = (p for f in folders for p in (f, m.path.join(f, "lib-dynload"), m.path.join(f, "DLLs")))
         return {n.split(".")[0] for place in places for n in m.names_in(place)}
+
+
+def _as_asked(owner: Distribution, extras: Mapping[str, Iterable[str]]) -> str:
+    """Return a distribution's name with the extras that it is asked for with, and its version."""
+    more = ",".join(sorted(filter(None, extras.get(normal_name(owner.name), ()))))
+    return f"{owner.name}{f'[{more}]' if more else ''} {owner.version}"
 
 
 @cache

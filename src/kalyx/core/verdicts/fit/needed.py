@@ -7,13 +7,15 @@ from functools import cache
 
 from kalyx.core.facts.packaging.project import Declared
 from kalyx.core.model import Need, Place, PythonWanted
-from kalyx.core.model.names import normal_name, requirement_name
+from kalyx.core.model.names import normal_name, requirement_extras, requirement_name
 from kalyx.core.tables.import_names import distribution_for, is_shared
 from kalyx.core.tables.standard_library import stdlib_history
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Sequence
+
+    from packaging.requirements import Requirement
 
     from kalyx.core.facts.files import Files
     from kalyx.core.facts.source_code.imports import ImportedName
@@ -35,8 +37,12 @@ class OwnModules:
         self._found: dict[tuple[str, ...], dict[str, bool]] = {}  # in all folders together: the same for many files
         self._package_roots: dict[str, str] = {}
 
-    def beside(self, code: CodeNeeds) -> Callable[[str], bool]:
-        """Return what tells whether a file's import finds a module of one's own."""
+    def beside(self, code: CodeNeeds) -> Callable[[str, str | None, Callable[[str], bool]], bool]:
+        """Return what tells whether a file's import finds a module of one's own.
+
+        It is asked for a module, a name of it or None, and told which names are shared with others (PEP 420): of
+        these one's own folder may have another part.
+        """
         from kalyx.core.facts.source_code.imports import package_root
 
         m, here = self._files, self._files.path.dirname(code.path)
@@ -45,13 +51,21 @@ class OwnModules:
         folders = (here, *code.folders, *self._roots, self._package_roots[here])
         known = self._found.setdefault(folders, {})
 
-        def has(module: str) -> bool:
-            top = module.partition(".")[0]
+        def has(module: str, name: str | None, shared: Callable[[str], bool]) -> bool:
+            top, _, rest = module.partition(".")
             if top not in known:
                 known[top] = any(self._holds(f, top) for f in folders)
-            return known[top]
+            part = rest.partition(".")[0] or name
+            return known[top] and (part is None or not shared(top) or any(
+                self._has_part(f, top, part) for f in folders))
 
         return has
+
+    def _has_part(self, folder: str, name: str, part: str) -> bool:
+        """Whether a folder has a package of its own of a name, or that part of what is shared."""
+        m = self._files
+        names, folders, _ = m.scan(m.path.join(folder, name))
+        return part in folders or any(n.partition(".")[0] in (part, "__init__") and n.endswith(_CODE) for n in names)
 
     def alike(self, module: str, code: CodeNeeds) -> str:
         """Return a file of one's own that may be meant by an import, of a slightly other name; mostly none."""
@@ -90,15 +104,18 @@ def is_standard(module: str) -> bool:
 
 
 def needs_of(code: Iterable[CodeNeeds], declared: Sequence[Declared], own: OwnModules,
-             brought_by: Callable[[str], str | None], *, whole: Callable[[str], bool],
-             aside: Callable[[str], bool]) -> list[Need]:
+             brought_by: Callable[[str], str | None], is_namespace: Callable[[str], bool],
+             is_python: Callable[[str], bool], *, whole: Callable[[str], bool], aside: Callable[[str], bool]
+             ) -> list[Need]:
     """Return what is needed, what is imported first; `brought_by` names a module's distribution by metadata here.
 
+    `is_namespace` tells which names are shared by several distributions here: of these a part is needed; and
+    `is_python` which of conda's packages are known to be distributions of Python's.
     What is asked for and not imported is needed where its file is asked about as a `whole`: a project, a script that
     asks for it itself. A single notebook runs without what only others of its project import. What files ask for that
     stand `aside` is optional: tests, documentation.
     """
-    asked = _asked_for(code, own, aside)
+    asked = _asked_for(code, own, aside, cache(lambda name: is_shared(name) or is_namespace(name)))
     by_name: dict[str, list[Declared]] = {}
     for one in declared:
         by_name.setdefault(one.name, []).append(one)
@@ -108,47 +125,50 @@ def needs_of(code: Iterable[CodeNeeds], declared: Sequence[Declared], own: OwnMo
         main = [d for d in rows if not d.optional]
         if name not in imported and main:
             found += [Need(None, requirement_name(d.requirement), _specifier(d), (_place(d),), marker=_marker(d),
-                           optional=not whole(d.file)) for d in main]
+                           optional=not whole(d.file), extras=requirement_extras(d.requirement), url=_url(d),
+                           by_conda=d.by_conda and not is_python(name)) for d in main]
     return found
 
 
-def _asked_for(code: Iterable[CodeNeeds], own: OwnModules, aside: Callable[[str], bool]) -> dict[str, _Asked]:
+def _asked_for(code: Iterable[CodeNeeds], own: OwnModules, aside: Callable[[str], bool],
+               shared: Callable[[str], bool]) -> dict[str, _Asked]:
     """Return what files ask for that is no module of their own."""
     asked: dict[str, _Asked] = {}
     for file in code:
         is_own = own.beside(file)
         is_aside = bool(file.imports) and aside(file.path)
         for item in file.imports:
-            module = _as_asked(item.module, item.name)
-            if not module or (is_own(module) and not is_shared(module.split(".")[0])):
+            if item.module.startswith(".") or is_own(item.module, item.name, shared):
                 continue
+            module = _as_asked(item.module, item.name, shared)
             if module not in asked:
                 asked[module] = _Asked(module, file)
             known = asked[module]
             guard = item.guard if item.guard in _GUARDED or not is_aside else "try"
             known.places.append(Place(file.path, item.line, item.cell, guard))
-            known.unless = known.unless or tuple(_alternatives(file, item))
+            known.unless = known.unless or tuple(_alternatives(file, item, shared))
     return asked
 
 
 @cache
-def _as_asked(module: str, name: str | None) -> str:
+def _as_asked(module: str, name: str | None, shared: Callable[[str], bool]) -> str:
     """Return the module that has to be there: of a name that many share, with its parts."""
-    if module.startswith("."):
-        return ""
-    parts = module.split(".")
-    if not is_shared(parts[0]):
-        return module if is_standard(module) and module in stdlib_history()["modules"] else parts[0]
-    return module if len(parts) > 1 or not name else f"{module}.{name}"
+    top, dot, _ = module.partition(".")
+    if is_standard(module):
+        return module if module in stdlib_history()["modules"] else top
+    if not shared(top):
+        return top
+    return module if dot or not name else f"{module}.{name}"
 
 
-def _alternatives(file: CodeNeeds, item: ImportedName) -> list[str]:
+def _alternatives(file: CodeNeeds, item: ImportedName, shared: Callable[[str], bool]) -> list[str]:
     """Return the modules that an import in an ``except`` stands in for."""
     if item.instead_of is None:
         return []
     first, last = item.instead_of
     return [m for i in file.imports
-            if i.cell == item.cell and first <= i.line <= last and (m := _as_asked(i.module, i.name))]
+            if i.cell == item.cell and first <= i.line <= last and not i.module.startswith(".")
+            and (m := _as_asked(i.module, i.name, shared))]
 
 
 def _need(one: _Asked, declared: dict[str, list[Declared]], own: OwnModules,
@@ -159,7 +179,7 @@ def _need(one: _Asked, declared: dict[str, list[Declared]], own: OwnModules,
         return Need(one.module, None, "", places, not needed, one.unless, is_standard=True)
     by_table = distribution_for(one.module)
     here = brought_by(one.module)
-    names = [n for n in (here, by_table, one.module.split(".")[0]) if n]
+    names = [n for n in (here, by_table, "-".join(one.module.split(".")[:2])) if n]
     name = next((n for n in names if normal_name(n) in declared), names[0])
     if not here and not by_table and normal_name(name) not in declared:
         name = _declared_alike(name, declared) or name
@@ -170,15 +190,16 @@ def _need(one: _Asked, declared: dict[str, list[Declared]], own: OwnModules,
     if rows and all(d.optional for d in rows):  # of an extra, and asked for only by what runs later
         needed = needed and any(p.guard in ("", "condition") for p in one.places)
     specifier = ",".join(dict.fromkeys(s for d in rows if (s := _specifier(d))))
+    extras = sorted({e for d in rows if not d.optional for e in requirement_extras(d.requirement)})
     return Need(one.module, name, specifier, (*places, *map(_place, rows)), not needed, one.unless,
-                is_guessed=is_guessed)
+                is_guessed=is_guessed, extras=tuple(extras), url=next(filter(None, map(_url, rows)), ""))
 
 
 def _declared_alike(module: str, declared: dict[str, list[Declared]]) -> str:
-    """Return the one distribution that the project asks for whose name is the module's with ``py`` or ``python``."""
+    """Return the one distribution that the project asks for whose name is the module's, or that with ``py``."""
     plain = normal_name(module)
     forms = {f"py{plain}", f"py-{plain}", f"python-{plain}", f"{plain}-python", f"{plain}-py", f"{plain}py"}
-    found = sorted(forms & declared.keys())
+    found = sorted(n for n in declared if n in forms or n.replace("-", "") == plain.replace("-", ""))
     return requirement_name(declared[found[0]][0].requirement) if len(found) == 1 else ""
 
 
@@ -191,16 +212,28 @@ def _place(one: Declared) -> Place:
 
 
 def _specifier(one: Declared) -> str:
+    parsed = _parsed(one.requirement)
+    return str(parsed.specifier) if parsed is not None else ""
+
+
+def _url(one: Declared) -> str:
+    parsed = _parsed(one.requirement) if "@" in one.requirement else None
+    return parsed.url or "" if parsed is not None else ""
+
+
+@cache
+def _parsed(requirement: str) -> Requirement | None:
     from packaging.requirements import InvalidRequirement, Requirement
 
     try:
-        return str(Requirement(one.requirement).specifier)
+        return Requirement(requirement)
     except InvalidRequirement:
-        return ""
+        return None
 
 
 def _marker(one: Declared) -> str:
-    return one.requirement.partition(";")[2].strip()
+    parsed = _parsed(one.requirement)  # a URL may have a semicolon
+    return str(parsed.marker or "") if parsed is not None else one.requirement.partition(";")[2].strip()
 
 
 def python_of(code: Iterable[CodeNeeds], wanted: Sequence[tuple[str, Place]]) -> PythonWanted | None:

@@ -11,11 +11,11 @@ from kalyx.core.verdicts.remedies.kernels import switch_kernel, well_kernels
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Mapping, Sequence
 
     from kalyx.core.facts.environments.neighbours import Neighbours
     from kalyx.core.facts.files import Files
-    from kalyx.core.model import FitOfEnvironment, Interpreter, Kernel, Need, PythonWanted
+    from kalyx.core.model import FitOfEnvironment, Interpreter, Kernel, Lack, Need, PythonWanted
 
 __all__ = ["remedies_of"]
 
@@ -60,15 +60,26 @@ def _fill_nearest(files: Files, found: Sequence[FitOfEnvironment], needs: Sequen
             continue
         if any(lack.distribution is None or is_everyday(lack.module or "") for lack in one.lacks):
             continue
+        of_conda = {n.distribution for n in needs if n.by_conda}
+        if any(lack.module is None and lack.distribution in of_conda for lack in one.lacks):
+            continue  # no index of Python's has these
         guessed = {n.module for n in needs if n.is_guessed}
         if any(n.module is None and not n.optional for n in needs) and any(x.module in guessed for x in one.lacks):
             continue  # what brings it may be what the project asks for, under another name
-        wanted = list(dict.fromkeys(f"{lack.distribution}{lack.wanted}" for lack in one.lacks))
+        by_name = {normal_name(n.distribution): n for n in needs if n.distribution and (n.extras or n.url)}
+        wanted = list(dict.fromkeys(_wanted(lack, by_name) for lack in one.lacks))
         says = f"Put what it lacks into {one.environment.path}, which lacks least{_guessed(needs, wanted)}."
         return [Remedy(says, "command",
                        argv=(*files.own_command, "put", *wanted, "--at", f"env:{one.environment.path}"), undoable=True,
                        changes=f"adds {', '.join(wanted)} to {one.environment.path}")]
     return []
+
+
+def _wanted(lack: Lack, asked_with: Mapping[str, Need]) -> str:
+    """Return the requirement that closes a lack, with the extras that the project asks for, from where it wants it."""
+    need = asked_with.get(normal_name(lack.distribution or ""))
+    return need.requirement if need is not None and need.specifier == lack.wanted else \
+        f"{lack.distribution}{lack.wanted}"
 
 
 def _make(files: Files, neighbours: Neighbours, needs: Sequence[Need], python: PythonWanted | None,
@@ -111,10 +122,11 @@ def _requirements(needs: Sequence[Need]) -> list[str] | None:
     """Return what is to be installed; None where something is needed of which nothing tells what brings it."""
     found: dict[str, str] = {}
     # where the project asks for something that nothing is known to import, a guess may be that under another name
-    has_unplaced = any(n.module is None and not n.optional for n in needs)
-    for need in (n for n in needs if not n.optional and not n.is_standard and not (n.is_guessed and has_unplaced)):
+    has_unplaced = any(n.module is None and not n.optional and not n.by_conda for n in needs)
+    for need in (n for n in needs if not (n.optional or n.is_standard or n.by_conda)
+                 and not (n.is_guessed and has_unplaced)):
         if need.distribution is None or (is_everyday(need.module or "") and not need.specifier):
             return None
-        marker = f"; {need.marker}" if need.marker else ""
-        found.setdefault(normal_name(need.distribution), f"{need.distribution}{need.specifier}{marker}")
+        marker = f" ; {need.marker}" if need.marker else ""
+        found.setdefault(normal_name(need.distribution), f"{need.requirement}{marker}")
     return list(found.values())

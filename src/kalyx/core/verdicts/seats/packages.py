@@ -10,7 +10,7 @@ from kalyx.core.verdicts.catalogue import cause
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Callable, Mapping, Sequence
+    from collections.abc import Callable, Iterable, Mapping, Sequence
 
     from kalyx.core.model import Distribution
 
@@ -43,11 +43,17 @@ def user_copies(distributions: Sequence[Distribution]) -> list[Finding]:
         for d in distributions if d.layer == "user" for other in d.hides if other["version"] != d.version]
 
 
-def unmet_requirements(distributions: Sequence[Distribution], markers: Mapping[str, str]
+def unmet_requirements(distributions: Sequence[Distribution], markers: Mapping[str, str],
+                       asked_with: Mapping[str, Iterable[str]] | None = None
                        ) -> list[tuple[Distribution, str, Distribution | None]]:
-    """Return what is declared and not met: by whom, the requirement, and what is installed of it."""
+    """Return what is declared and not met: by whom, the requirement, and what is installed of it.
+
+    `asked_with` are extras that are asked for by something else, by the names that compare.
+    """
     seen = {normal_name(d.name): d for d in distributions if d.hidden_by is None}
     extras = _asked_extras(list(seen.values()), markers)
+    for name, more in (asked_with or {}).items():
+        extras.setdefault(name, set()).update(more)
     found = []
     for distribution in seen.values():
         asked = ("", *sorted(extras.get(normal_name(distribution.name), ())))
