@@ -254,7 +254,8 @@ def test_names_of_a_project(world: World) -> None:
 # Code, and the environments that it really runs in: some distributions share a name (PEP 420, 794)
 SHARED = {
     "import acre.seeds": {"both", "one"}, "from acre import seeds": {"both", "one"},
-    "import acre.soil": {"both", "two"}, "from acre import seeds, soil": {"both"}, "from acre.soil.deep import wet": {"both", "two"},
+    "import acre.soil": {"both", "two"},
+    "from acre import seeds, soil": {"both"}, "from acre.soil.deep import wet": {"both", "two"},
     "import acre": {"both", "one", "two"}, "import acre.own, acre.seeds": {"both", "one"}, "import acre.rain": set(),
     "from orbit import core": {"two"}, "import orbit.far": {"one"}, "import orbit.core, orbit.far": set(),
 }

@@ -7,9 +7,11 @@ from collections.abc import Mapping
 from pathlib import Path
 
 import pytest
+from packaging.specifiers import SpecifierSet
 
 from kalyx.core.facts.packaging.project import Project, read_project
 from kalyx.core.facts.packaging.project_files import project_folder
+from kalyx.core.facts.packaging.python_wanted import pythons_wanted
 from kalyx.core.machine.local import RealMachine
 from tests.support.build import World, carry_out, notebook, python_of, run, site_of, write
 
@@ -46,6 +48,16 @@ LISTS: dict[str, tuple[str, list[tuple[str, int | None]]]] = {
         [("old>=1,<2; python_version < '3.8'", 3), ("far; sys_platform == 'win32'", 4),
          ("marked==2; (os_name == 'nt')", 5), ("perhaps==1", 6), ("each==1; python_version < '3.9'", 7),
          ("each[a,b]>=2,<3", 7)]),
+    "setup.py": (
+        "from setuptools import setup\nBASE = ['flask>=2',\n        'zork; python_version>\"3\"']\nif True:\n"
+        "    setup(name='x', install_requires=BASE + ['grid', bool], extras_require={'fast': ['quick<3'], **BASE},\n"
+        "          python_requires='>=3.8')\n",
+        [("flask>=2", 2), ('zork; python_version>"3"', 3), ("grid", 5), ("quick<3", 5)]),
+    "setup.py that reads it elsewhere": (
+        "import setuptools\nsetuptools.setup(install_requires=open('x').read().split(), **open)\n", []),
+    "broken setup.py": ("setup(\n", []),
+    "setup.py in lines": ("from distutils.core import setup\nsetup(install_requires=\"\"\"\n  flask\n  zork\n\"\"\")\n",
+                          [("flask", 3), ("zork", 4)]),
     "setup.cfg": ("[metadata]\nname = x\n[options]\ninstall_requires =\n    flask>=2\n"
                   "    zork; python_version>'3'\n[options.extras_require]\nfast = grid\n",
                   [("flask>=2", 5), ("zork; python_version>'3'", 6),
@@ -65,7 +77,8 @@ LISTS: dict[str, tuple[str, list[tuple[str, int | None]]]] = {
     "of another shape": ("project = 3\n[dependency-groups]\na = 'x'\n", []),
     "nothing in it": ("", []),
 }
-NAMES = {"by conda's names": "environment.yml", "tool table that says more": "pyproject.toml",
+NAMES = {"setup.py that reads it elsewhere": "setup.py", "broken setup.py": "setup.py", "setup.py in lines": "setup.py",
+         "by conda's names": "environment.yml", "tool table that says more": "pyproject.toml",
          "tool table": "pyproject.toml", "broken": "pyproject.toml", "of another shape": "pyproject.toml",
          "nothing in it": "Pipfile"}
 
@@ -83,12 +96,41 @@ def test_lists_that_name_lists(tmp_path: Path) -> None:
     """Lists are followed, also in a ring; a folder of lists is read; files that cannot be read are left out."""
     write(tmp_path / "requirements.txt",
     "-r requirements/base.txt\n--requirement=gone.txt\n-c limits.txt\nflask\n")
+    write(tmp_path / "limits.txt", "Flask<3\nzork!=2\nzork<9 ; os_name == 'nt'\nother==1\n")
     write(tmp_path / "requirements" / "base.txt", "-r ../requirements.txt\nzork\n")
     write(tmp_path / "requirements" / "binary.txt", b"\xff\xfe\0grid\n")
     project = find_project(RealMachine(), str(tmp_path))
     assert project is not None
     assert [d.name for d in project.declared if d.file.endswith(("base.txt", "requirements.txt"))] == [
         "zork", "flask"]
+    assert {"zork!=2", "flask<3"} < {d.requirement for d in project.declared}
+    assert "other" not in {d.name for d in project.declared}, "a constraint asks for nothing"
+
+
+# What the files of a project say of Python: the file, what is in it, and the specifiers
+PYTHONS = [
+    ("pyproject.toml", "[project]\nrequires-python = '>=3.9'\n", [">=3.9"]),
+    ("setup.cfg", "[options]\npython_requires = >=3.7, !=3.8.*\n", [">=3.7, !=3.8.*"]),
+    ("setup.py", "setup(python_requires='>=3.7')\n", [">=3.7"]), ("setup.py", "setup(python_requires=x)\n", []),
+    ("Pipfile", "[requires]\npython_version = '3.11'\n", ["==3.11.*"]),
+    (".python-version", "3.11.4\n", ["==3.11.*"]), (".python-version", "lab\n", []),
+    ("pylock.toml", "requires-python = '>=3.10'\n", [">=3.10"]),
+    *[("pyproject.toml", f"[tool.poetry.dependencies]\npython = '{words}'\n", [said] if said else []) for words, said in (
+        ("^3.8", ">=3.8,<4"), ("~3.8", ">=3.8,<3.9"), ("^3", ">=3,<4"), ("3.11", "==3.11.*"), ("3.11.*", "==3.11.*"),
+        ("3.11.4", "==3.11.4"), (">=3.8,<3.12", ">=3.8,<3.12"), ("*", ""))],
+    *[("environment.yml", f"dependencies:\n  - {words}\n  - numpy\n", [said] if said else []) for words, said in (
+        ("python=3.11", "==3.11.*"), ("python 3.11", "==3.11.*"), ("python=3.11.*", "==3.11.*"),
+        ("python >=3.9", ">=3.9"), ("conda-forge::python=3.10", "==3.10.*"), ("python=3.11.4=h955ad1f_0", "==3.11.4"),
+        ("'python>=3.8'", ">=3.8"), ("python=3.9 # why", "==3.9.*"), ("python", ""), ("python-dateutil=2.8", ""))],
+]
+
+
+@pytest.mark.parametrize(("name", "text", "expected"), PYTHONS)
+def test_pythons_that_it_is_for(name: str, text: str, expected: list[str], tmp_path: Path) -> None:
+    """Each tool's words in those of PEP 440, which a specifier's own parser takes."""
+    write(tmp_path / name, text)
+    found = pythons_wanted(RealMachine(), str(tmp_path), [name])
+    assert [s for s, _ in found] == expected and all(SpecifierSet(s) for s, _ in found)
 
 
 def test_places_in_a_list(tmp_path: Path) -> None:

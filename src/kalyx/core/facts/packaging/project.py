@@ -16,7 +16,7 @@ from kalyx.core.tables.import_names import distribution_by_conda
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator
+    from collections.abc import Callable, Iterable, Iterator, Sequence
     from typing import Any
 
     from kalyx.core.facts.files import Files
@@ -59,19 +59,21 @@ def read_project(files: Files, folder: str, names: Iterable[str]) -> Project:
     m = files
     declared: list[Declared] = []
     read: set[str] = set()
+    limits: list[Declared] = []
     listed = sorted(names, key=lambda n: (n != "requirements.txt", n))
     for name in listed:
         path = m.path.join(folder, name)
         if name == "requirements":
             inside = [m.path.join(path, n) for n in m.entries(path) if n.endswith((".txt", ".in"))]
-            declared += [d for file in sorted(inside) for d in _from_list(m, file, read)]
+            declared += [d for file in sorted(inside) for d in _from_list(m, file, read, limits)]
         elif name.startswith("requirements") and is_project_file(name):
-            declared += _from_list(m, path, read)
+            declared += _from_list(m, path, read, limits)
         elif name in _READERS or is_lock(name):
             declared += _from_table(m, path, _READERS.get(name, _of_lock))
     if len(declared) > MOST_DECLARED:
         m.report(folder, f"its files ask for {len(declared)} distributions; the first {MOST_DECLARED} were looked at")
-    return Project(folder, tuple(declared[:MOST_DECLARED]), next((n for n in LOCKS if n in listed), ""))
+    lock = next((n for n in LOCKS if n in listed), "")
+    return Project(folder, tuple(_limited(declared[:MOST_DECLARED], limits)), lock)
 
 
 def read_list(files: Files, file: str) -> list[Declared]:
@@ -81,14 +83,15 @@ def read_list(files: Files, file: str) -> list[Declared]:
         return _from_table(files, file, _READERS.get(name, _of_lock))
     if name.endswith(".toml"):
         return _from_table(files, file, _of_lock)
-    return [replace(d, optional=False) for d in _from_list(files, file, set())]
+    limits: list[Declared] = []
+    return [replace(d, optional=False) for d in _limited([*_from_list(files, file, set(), limits)], limits)]
 
 
 # -- the lists of pip ------------------------------------------------------------------------------
-def _from_list(m: Files, file: str, read: set[str]) -> Iterator[Declared]:
+def _from_list(m: Files, file: str, read: set[str], limits: list[Declared]) -> Iterator[Declared]:
     """Yield the requirements of a list as pip reads it, those of lists that it names too: each list once.
 
-    `read` are the lists that were read; the list is added to them.
+    `read` are the lists that were read; the list is added to them. What it names as constraints goes to `limits`.
     """
     if m.key(file) in read or len(read) >= MOST_LISTS:
         return
@@ -108,9 +111,13 @@ def _from_list(m: Files, file: str, read: set[str]) -> Iterator[Declared]:
             whole = whole[:-1]
             continue
         word, whole = whole.strip(), ""
-        other = re.match(r"(?:-r|--requirement)[\s=]\s*(\S+)", word)
+        other = re.match(r"(?:-r|--requirement|(-c|--constraint))[\s=]\s*(\S+)", word)
         if other:
-            yield from _from_list(m, m.absolute(other[1], m.path.dirname(file)), read)
+            named = _from_list(m, m.absolute(other[2], m.path.dirname(file)), read, limits)
+            if other[1]:
+                limits += list(named)
+            else:
+                yield from named
             continue
         place = re.match(r"(?:(?:-e|--editable)[\s=]\s*)?(\S.*)", word)
         asked = re.split(r"\s--?\w", place[1])[0].strip() if place else ""
@@ -118,6 +125,31 @@ def _from_list(m: Files, file: str, read: set[str]) -> Iterator[Declared]:
             asked = _of_place(m, asked, m.path.dirname(file))
         if asked and not asked.startswith("-"):
             yield Declared(asked, file, number, is_extra)
+
+
+def _limited(declared: Sequence[Declared], limits: Sequence[Declared]) -> list[Declared]:
+    """Return what is asked for with the versions that constraints leave of it: these ask for nothing themselves."""
+    if not limits:
+        return list(declared)
+    from packaging.requirements import InvalidRequirement, Requirement
+
+    bounds: dict[str, list[Requirement]] = {}
+    for one in limits:
+        try:
+            bounds.setdefault(one.name, []).append(Requirement(one.requirement))
+        except InvalidRequirement:
+            continue
+    found = []
+    for one in declared:
+        try:
+            whole = Requirement(one.requirement)
+            for bound in bounds.get(one.name, ()):
+                if not whole.url and not bound.url and (not bound.marker or bound.marker == whole.marker):
+                    whole.specifier &= bound.specifier
+            found.append(replace(one, requirement=str(whole)) if one.name in bounds else one)
+        except InvalidRequirement:
+            found.append(one)
+    return found
 
 
 def _is_place(asked: str) -> bool:
@@ -283,6 +315,22 @@ def _of_setup(text: str) -> Iterator[str]:
         yield from (_Extra(line.strip()) for text in extras for line in text.splitlines() if line.strip())
 
 
+def _of_setup_script(text: str) -> Iterator[str]:
+    """Yield what is written out in a setup.py."""
+    from kalyx.core.facts.packaging.setup_script import handed_to_setup
+
+    said = handed_to_setup(text)
+    yield from _lines_of(said.get("install_requires"))
+    extras = said.get("extras_require")
+    for group in extras.values() if isinstance(extras, dict) else ():
+        yield from map(_Extra, _lines_of(group))
+
+
+def _lines_of(said: object) -> list[str]:
+    lines = said.splitlines() if isinstance(said, str) else said if isinstance(said, list) else ()
+    return [line.strip() for line in lines if isinstance(line, str) and line.strip()]
+
+
 def _of_lock(text: str) -> Iterator[str]:
     """Yield what a lock file pins (PEP 751)."""
     for package in _toml(text).get("packages", ()):
@@ -330,6 +378,6 @@ def _of_conda_words(word: str) -> str:
 
 
 _READERS: dict[str, Callable[[str], Iterable[str]]] = {
-    "pyproject.toml": _of_pyproject, "setup.cfg": _of_setup, "Pipfile": _of_pipfile,
+    "pyproject.toml": _of_pyproject, "setup.cfg": _of_setup, "setup.py": _of_setup_script, "Pipfile": _of_pipfile,
     "environment.yml": _of_conda, "environment.yaml": _of_conda,
 }

@@ -66,14 +66,22 @@ def _of_setup(text: str) -> Iterator[str]:
     yield match[1].strip() if match else ""
 
 
+def _of_setup_script(text: str) -> Iterator[str]:
+    from kalyx.core.facts.packaging.setup_script import handed_to_setup
+
+    wanted = handed_to_setup(text).get("python_requires")
+    yield wanted if isinstance(wanted, str) else ""
+
+
 def _of_conda(text: str) -> Iterator[str]:
-    match = re.search(r"^[ \t]{0,8}-[ \t]{1,4}[\"']?python[ \t]{0,4}([=<>!~][=<>!~\d.*, ]{0,80})[\"']?[ \t]{0,8}$",
+    match = re.search(r"^[ \t]{0,8}-[ \t]{1,4}[\"']?(?:[\w-]{1,40}::)?python[ \t]{0,4}"
+                      r"([=<>!~\d][=<>!~\d.*, ]{0,80})(?:[= ][\w*]{1,80})?[\"']?[ \t]{0,8}(?:#.{0,200})?$",
                       text, re.MULTILINE)
     if match is None:
         return
     words = match[1].replace(" ", "")
-    plain = re.fullmatch(r"={1,2}([\d.]+)", words)
-    yield f"=={plain[1]}.*" if plain and plain[1].count(".") < 2 else f"=={plain[1]}" if plain else words
+    plain = re.fullmatch(r"={0,2}([\d.]+)(\.\*)?=?", words)
+    yield f"=={plain[1]}.*" if plain and (plain[2] or plain[1].count(".") < 2) else f"=={plain[1]}" if plain else words
 
 
 def _of_version_file(text: str) -> Iterator[str]:
@@ -82,14 +90,18 @@ def _of_version_file(text: str) -> Iterator[str]:
 
 
 def _carets(words: str) -> str:
-    """Put ``^3.8`` and ``~3.8`` into the words of PEP 440."""
-    match = re.fullmatch(r"([\^~])\s*(\d+)\.(\d+)(?:\.\d+)?", words.strip())
+    """Put ``^3.8`` and ``~3.8``, and a version alone, into the words of PEP 440."""
+    words = words.strip()
+    match = re.fullmatch(r"([\^~]?)\s*(\d{1,4})(?:\.(\d{1,4}))?(?:\.(?:\d{1,4}|\*))?", words)
     if match is None:
-        return "" if words.strip() == "*" else words
-    above = f"{int(match[2]) + 1}" if match[1] == "^" else f"{match[2]}.{int(match[3]) + 1}"
-    return f">={words.strip()[1:].strip()},<{above}"
+        return "" if words == "*" else words
+    if not match[1]:
+        return f"=={words}" if words.count(".") > 1 or words.endswith("*") else f"=={words}.*"
+    above = f"{int(match[2]) + 1}" if match[1] == "^" or not match[3] else f"{match[2]}.{int(match[3]) + 1}"
+    return f">={words[1:].strip()},<{above}"
 
 
 _READERS: dict[str, Callable[[str], Iterable[str]]] = {
     "pyproject.toml": _of_pyproject, "Pipfile": _of_pipfile, "setup.cfg": _of_setup,
+    "setup.py": _of_setup_script,
     "environment.yml": _of_conda, "environment.yaml": _of_conda, ".python-version": _of_version_file}
