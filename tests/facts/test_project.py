@@ -115,10 +115,10 @@ PYTHONS = [
     ("Pipfile", "[requires]\npython_version = '3.11'\n", ["==3.11.*"]),
     (".python-version", "3.11.4\n", ["==3.11.*"]), (".python-version", "lab\n", []),
     ("pylock.toml", "requires-python = '>=3.10'\n", [">=3.10"]),
-    *[("pyproject.toml", f"[tool.poetry.dependencies]\npython = '{words}'\n", [said] if said else []) for words, said in (
+    *[("pyproject.toml", f"[tool.poetry.dependencies]\npython = '{w}'\n", [said] if said else []) for w, said in (
         ("^3.8", ">=3.8,<4"), ("~3.8", ">=3.8,<3.9"), ("^3", ">=3,<4"), ("3.11", "==3.11.*"), ("3.11.*", "==3.11.*"),
         ("3.11.4", "==3.11.4"), (">=3.8,<3.12", ">=3.8,<3.12"), ("*", ""))],
-    *[("environment.yml", f"dependencies:\n  - {words}\n  - numpy\n", [said] if said else []) for words, said in (
+    *[("environment.yml", f"dependencies:\n  - {w}\n  - numpy\n", [said] if said else []) for w, said in (
         ("python=3.11", "==3.11.*"), ("python 3.11", "==3.11.*"), ("python=3.11.*", "==3.11.*"),
         ("python >=3.9", ">=3.9"), ("conda-forge::python=3.10", "==3.10.*"), ("python=3.11.4=h955ad1f_0", "==3.11.4"),
         ("'python>=3.8'", ">=3.8"), ("python=3.9 # why", "==3.9.*"), ("python", ""), ("python-dateutil=2.8", ""))],
