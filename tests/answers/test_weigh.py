@@ -130,7 +130,11 @@ def test_all_environments(world: World, validate) -> None:
     assert list(totals.values()) == sorted(totals.values(), reverse=True)
     shared = next(s for s in result["shared"] if s["name"] == "germkit")
     assert len(shared["environments"]) == 2
-    assert "the same in several" in world.kalyx("weigh", "--envs").stdout
+    text = world.kalyx("weigh", "--envs").stdout
+    assert "the same in several" in text and "no seat uses it" in text
+    base = next(e for e in result["environments"] if e["environment"]["path"] == os.path.realpath(sys.base_prefix))
+    assert {f"env:{world.home / 'envs' / n}" for n in ("a", "b", "shell")} <= set(base["used_by"])
+    assert "the base of " in " ".join(text.split()), "who takes that away takes these with it"
 
 
 @pytest.mark.parametrize("version", [v for v in sorted(other_pythons()) if v[0] == "3"])

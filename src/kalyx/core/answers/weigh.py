@@ -147,7 +147,10 @@ def answer_weigh_envs(context: SeatContext, *, most: int = 20, progress: Callabl
         distributions = _distributions(m, neighbours, environment)
         owners = Owners(m, distributions, environment.path, inside)
         weights = owners.weigh(m.read_disk(_roots(m, environment, neighbours), owners.part), counted)
-        weighed.append(WeighedEnvironment(environment, weights.total, _last_used(weights.newest), item.used_by))
+        on_it = (f"env:{w.environment.path}" for w in listed.environments if w.environment.path != environment.path
+                 and w.environment.base and m.same(w.environment.base, environment.path))
+        weighed.append(WeighedEnvironment(environment, weights.total, _last_used(weights.newest),
+                                          (*item.used_by, *on_it)))
         for one, weight in zip(distributions, weights.distributions, strict=True):
             key = (normal_name(one.name), one.version, _record_of(m, one))
             copies.setdefault(key, []).append((environment.path, weight.bytes))

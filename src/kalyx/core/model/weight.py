@@ -44,7 +44,10 @@ class Unowned:
 
 @record
 class WeighedEnvironment:
-    """What one environment takes; when it was last used, as far as files tell (ISO 8601), is a guess."""
+    """What one environment takes; when it was last used, as far as files tell (ISO 8601), is a guess.
+
+    ``used_by`` are the seats that use it, and, as ``env:PATH``, the environments that have it as their base.
+    """
 
     environment: Environment
     total: int
