@@ -315,6 +315,19 @@ def test_extras_and_places(world: World) -> None:
     assert {"germ-kit[hot]", f"near-kit @ {local.as_uri()}"} <= set(made["argv"]), made
 
 
+def test_what_the_shell_adds(world: World) -> None:
+    """What PYTHONPATH has is lacked by no environment here, and said; what stands where nothing runs is not needed."""
+    lab = _lab(world, "lab")
+    world.activate(world.home / "envs" / "lab")
+    write(world.home / "modules" / "clusterkit.py", "")
+    write(world.project / "a.py", "import clusterkit\nif False:\n    import never\nif 0: import nowhere\n")
+    assert _fit(world, "a.py")["best"] is None
+    world.env["PYTHONPATH"] = str(world.home / "modules")
+    document = world.answer("fit", "a.py")
+    assert document["result"]["best"] == lab and "clusterkit" in document["notes"][-1]["message"]
+    assert run([python_of(Path(lab)), "a.py"], cwd=world.project, env=world.env).returncode == 0
+
+
 def test_packages_of_conda_that_are_no_python(world: World) -> None:
     """They decide nothing where nothing of conda's is, and are never asked of an index of Python's."""
     lab = _lab(world, "lab", ("seedling", "1"))

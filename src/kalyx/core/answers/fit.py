@@ -9,6 +9,7 @@ from kalyx.core.facts.kernels.kernelspecs import prefix_of_kernel
 from kalyx.core.facts.packaging.project import Declared, read_project
 from kalyx.core.facts.packaging.project_files import project_folder
 from kalyx.core.facts.packaging.python_wanted import pythons_wanted
+from kalyx.core.facts.search_path.layers import pythonpath_of
 from kalyx.core.facts.seats.environment import env_seat, find_environment
 from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.facts.source_code.imports import find_sources
@@ -86,6 +87,9 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
                      lambda name: is_known(name) or bool(neighbours.providing_name(name)),
                      whole=lambda file: file in files or any(m.is_folder(w) for w in wanted),
                      aside=lambda path: path not in wanted and _is_aside(m, path, wanted))
+    everywhere = needs
+    needs, more = _without_pythonpath(m, needs)
+    notes += more
     python = python_of([c for c in code if c.path in wanted or not _is_aside(m, c.path, wanted)], pythons)
     progress("looking at the environments …")
     notebooks = [p for p in files if p in wanted and p.endswith(".ipynb")]
@@ -95,7 +99,7 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     if prove:
         found = _proven(context, found, needs, wanted, limit, progress)
     found.sort(key=_rank)
-    away = [_elsewhere(place, name, needs, python) for name, place in elsewhere.items()]
+    away = [_elsewhere(place, name, everywhere, python) for name, place in elsewhere.items()]
     remedies = remedies_of(m, neighbours, reading.kernels(), found, needs, python, notebooks,
                            _home_of(context, wanted))
     ranked = sorted([*found, *away], key=_rank) if away else found
@@ -182,6 +186,15 @@ def _troubles(code: Sequence[CodeNeeds]) -> list[Note]:
     tail = "; its imports were looked for line by line"
     return [Note("source-unread", f"{c.path}: {c.trouble}{tail if c.imports else ''}.", c.path)
             for c in code if c.trouble]
+
+
+def _without_pythonpath(m: Machine, needs: Sequence[Need]) -> tuple[list[Need], list[Note]]:
+    """Return the needs that this shell's PYTHONPATH does not meet whatever environment runs the code, and a note."""
+    folders = OwnModules(m, ()).folders_with(pythonpath_of(m, m.env, m.cwd))
+    met = {n.module: found for n in needs if n.module and not n.is_standard and (found := folders(n.module))}
+    says = (f"PYTHONPATH has {', '.join(sorted(met))} (in {', '.join(sorted(set(met.values())))}), whichever "
+            "environment runs the code from this shell; what is started without that variable lacks it.")
+    return [n for n in needs if n.module not in met], [Note("pythonpath-brings", says)] if met else []
 
 
 def _is_aside(m: Machine, path: str, roots: Sequence[str]) -> bool:

@@ -113,8 +113,8 @@ def catches_import_error(handler: ast.ExceptHandler) -> bool:
 
 
 def is_type_checking(test: ast.expr) -> bool:
-    """Whether a condition holds for type checkers alone."""
-    return dotted(test).split(".")[-1] == "TYPE_CHECKING"
+    """Whether a condition holds for type checkers alone, or for nobody."""
+    return dotted(test).split(".")[-1] == "TYPE_CHECKING" or (isinstance(test, ast.Constant) and not test.value)
 
 
 # -- only what stands in some lines ------------------------------------------------------------

@@ -77,6 +77,16 @@ class OwnModules:
                     return str(m.path.join(folder, name))
         return ""
 
+    def folders_with(self, folders: Sequence[str]) -> Callable[[str], str]:
+        """Return what gives the first of some folders that has a module; empty where none does."""
+        def first(module: str) -> str:
+            top, _, rest = module.partition(".")
+            part = rest.partition(".")[0]
+            return next((f for f in folders if self._holds(f, top) and (
+                not part or self._has_part(f, top, part))), "")
+
+        return first
+
     def _holds(self, folder: str, module: str) -> bool:
         """Whether a folder has a module, or a folder of code, of that name; each is looked into once."""
         m = self._files
