@@ -258,6 +258,7 @@ SHARED = {
     "from acre import seeds, soil": {"both"}, "from acre.soil.deep import wet": {"both", "two"},
     "import acre": {"both", "one", "two"}, "import acre.own, acre.seeds": {"both", "one"}, "import acre.rain": set(),
     "from orbit import core": {"two"}, "import orbit.far": {"one"}, "import orbit.core, orbit.far": set(),
+    "from flow import Graph": {"both"}, "from flow.parts import x": {"both"},
 }
 
 
@@ -274,6 +275,9 @@ def test_parts_of_a_shared_name(world: World) -> None:
         world.wheels.install(world.wheels.add(f"orbit-{part}", "1", {
             "orbit/__init__.py": "__path__ = __import__('pkgutil').extend_path(__path__, __name__)\n",
             f"orbit/{part}.py": ""}), site_of(envs[name]))
+    world.wheels.install(world.wheels.add("flow", "1", {  # a package of its own, which others may add to
+        "flow/__init__.py": "__path__ = __import__('pkgutil').extend_path(__path__, __name__)\nclass Graph: pass\n",
+        "flow/parts.py": "x = 1\n"}), site_of(envs["both"]))
     write(world.project / "acre" / "own.py", "")
     for code, runs_in in SHARED.items():
         write(world.project / "a.py", code + "\n")

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.files import Files
 
-__all__ = ["binds", "defined_names", "names_in_text"]
+__all__ = ["binds", "declares_namespace", "defined_names", "names_in_text"]
 
 SOURCE_LIMIT = 8 * 1024 * 1024  # bytes of a file
 _DEFINES = re.compile(r"(?<!\w)(?:(?:async\s+)?(?:def|class)\s+(\w+)|(\w+)\s*(?::[^=]{1,200})?=[^=])")
@@ -65,6 +65,30 @@ def _statements(body: list[ast.stmt]) -> Iterator[ast.stmt]:
             for part in ("body", "handlers", "orelse", "finalbody"):
                 inner = getattr(node, part, [])
                 yield from _statements([s for h in inner for s in h.body] if part == "handlers" else inner)
+
+
+def declares_namespace(text: str) -> bool:
+    """Whether a package's own file does nothing but make the package a namespace, as was done before PEP 420."""
+    if "declare_namespace" not in text and "extend_path" not in text:
+        return False
+    try:
+        return all(map(_is_for_namespace, parse(text).body))
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        return False
+
+
+def _is_for_namespace(node: ast.stmt) -> bool:
+    if isinstance(node, ast.Try):
+        return all(map(_is_for_namespace, [*node.body, *(s for h in node.handlers for s in h.body)]))
+    if isinstance(node, (ast.Import, ast.ImportFrom)):
+        names = [node.module or ""] if isinstance(node, ast.ImportFrom) else [a.name for a in node.names]
+        return {"pkgutil", "pkg_resources", "__future__"}.issuperset(names)
+    if isinstance(node, ast.Assign):
+        return all(isinstance(t, ast.Name) and t.id == "__path__" for t in node.targets)
+    if isinstance(node, ast.Expr) and isinstance(node.value, ast.Call):
+        called = node.value.func
+        return (called.attr if isinstance(called, ast.Attribute) else getattr(called, "id", "")) == "declare_namespace"
+    return isinstance(node, ast.Pass) or (isinstance(node, ast.Expr) and isinstance(node.value, ast.Constant))
 
 
 def binds(text: str, name: str) -> bool:
