@@ -35,6 +35,16 @@ QUICK = {"test_causes", "test_house", "test_machine", "test_parsers", "test_plat
          "test_record", "test_show", "test_silence", "test_why_platforms"}
 
 
+# What takes ten seconds and more, the longest first
+LONG = ("test_tour", "test_sessions_are_what_is_printed", "test_under_a_traceback",
+        "test_from_nothing_to_a_proven_kernel", "test_answer_under_the_traceback", "test_nothing_is_left_half_made",
+        "test_remedies_make_it_run", "test_secrets_reach_nobody", "test_crowds_and_odd_names",
+        "test_every_module_of_every_interpreter", "test_many_at_once", "test_put_into_what_the_seat_uses",
+        "test_a_real_project", "test_public_names_are_as_listed", "test_megabytes_take_no_minutes",
+        "test_an_environment_made_anew", "test_the_picture", "test_no_expression_takes_for_ever",
+        "test_under_a_real_server", "test_random_damage", "test_wheel_and_source", "test_in_a_real_browser")
+
+
 def pytest_configure(config: pytest.Config) -> None:
     """Make the folder that the processes of this run share: the first of them, for those that it starts."""
     if SHARED not in os.environ:
@@ -71,11 +81,17 @@ def pytest_runtest_call(item: pytest.Item) -> Iterator[None]:
             LINES[0].stop()
 
 
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Mark what is quick."""
+@pytest.hookimpl(trylast=True)
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Mark what is quick, and have each process begin with some of what takes longest: none is left to the end."""
     for item in items:
         if isinstance(item, pytest.Function) and item.module.__name__.rpartition(".")[2] in QUICK:
             item.add_marker("quick")
+    long = [item for item in items if getattr(item, "originalname", "") in LONG]
+    others = [item for item in items if getattr(item, "originalname", "") not in LONG]
+    count = pytest_xdist_auto_num_workers(config)
+    size = -(-len(others) // count)
+    items[:] = [item for n in range(count) for item in (*long[n::count], *others[n * size:(n + 1) * size])]
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -40,7 +40,9 @@ def stocked(world: World) -> None:
           data={"share/jupyter/kernels/sprig/kernel.json": json.dumps(spec)})
 
 
-@pytest.mark.parametrize("version", [v for v in sorted(other_pythons()) if v in ("3.8", "3.12")] or [SHORT])
+@pytest.mark.parametrize("version", [
+    pytest.param(v, marks=[pytest.mark.thorough] if v == "3.8" else []) for v in sorted(other_pythons())
+    if v in ("3.8", "3.12")] or [SHORT])
 def test_from_nothing_to_a_proven_kernel(version: str, world: World, validate) -> None:
     """The wanted Python, the packages, the kernel; what it says of itself; undone again."""
     stocked(world)

@@ -14,6 +14,7 @@ ROOT = Path(__file__).parent.parent.parent
 PAGES = [ROOT / "README.md", *(ROOT / "docs").rglob("*.md")]
 
 
+@pytest.mark.thorough
 @pytest.mark.skipif(sys.platform != "linux", reason="the sessions are of a terminal of Linux")
 def test_sessions_are_what_is_printed() -> None:
     """Each command of each page, run on the demo's data, prints what stands under it."""

@@ -308,7 +308,9 @@ ACTS: tuple[Callable[[Act], None], ...] = (
     absent, edited, upgraded, path_changed, installed_since, hidden, start_folder, silent, broken_around, commands)
 
 
-@pytest.mark.parametrize("play", [ACTS[:3], ACTS[3:7], ACTS[7:]], ids=lambda p: ",".join(f.__name__ for f in p))
+@pytest.mark.parametrize("play", [
+    ACTS[:3], *(pytest.param(p, marks=pytest.mark.thorough) for p in (ACTS[3:7], ACTS[7:]))],
+    ids=lambda p: ",".join(f.__name__ for f in p))
 def test_under_a_traceback(play: tuple[Callable[[Act], None], ...], world: World) -> None:
     """Each scene in a kernel of its own: what is said is right, and what it says to do mends."""
     lab = with_extension(world)
