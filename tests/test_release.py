@@ -27,6 +27,7 @@ def build(folder: Path) -> tuple[Path, Path]:
     return wheel, source
 
 
+@pytest.mark.thorough
 def test_wheel_and_source(tmp_path: Path) -> None:
     """The wheel has every module and table, the command and the manual page, the source what builds that again."""
     wheel, source = build(tmp_path)

@@ -202,6 +202,7 @@ def test_damage_is_said(how: str, world: World, validate: Callable[[dict], None]
     assert [r["outcome"] for r in beside["result"]["imports"]] == ["fails"]
 
 
+@pytest.mark.thorough
 def test_random_damage(world: World) -> None:
     """Whatever one change does to a block, it is read as it was, or said to be damaged."""
     wrong = []
@@ -282,6 +283,7 @@ def test_what_hangs_has_a_limit(world: World) -> None:
         assert world.answer("why", "json", "--through", command)["exit"] == 2
 
 
+@pytest.mark.thorough
 def test_many_at_once(world: World) -> None:
     """A launcher of forty: all are read, and are one group."""
     lab = world.venv("lab")

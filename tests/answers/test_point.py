@@ -208,6 +208,7 @@ def test_windows_paths(name: str) -> None:
     assert settings.resolve_value(machine, written.after, root) == program
 
 
+@pytest.mark.thorough
 def test_megabytes_take_no_minutes(world: World) -> None:
     """Settings of a few megabytes, with comments throughout, are read and written in seconds."""
     world.activate(lab := world.venv("lab"))

@@ -114,6 +114,7 @@ def test_redacted(world: World) -> None:
     assert "Notebook kernels" in (empty / "r.html").read_text()
 
 
+@pytest.mark.thorough
 def test_in_a_real_browser(world: World, tmp_path: Path) -> None:
     """It is drawn in both schemes and at phone width, without a word on the console and without a request."""
     browser = shutil.which("chromium")

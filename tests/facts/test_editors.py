@@ -166,6 +166,7 @@ def test_variables_and_scripts_are_named(world: World) -> None:
     assert (scripts["pytest"], scripts["jupyter"]) == (str(lab), "/usr")
 
 
+@pytest.mark.thorough
 def test_crowds_and_odd_names(world: World) -> None:
     """500 PATH entries, 5,000 kernelspecs, a folder of 100,000 files, names with escapes in them."""
     lab = world.venv("lab")

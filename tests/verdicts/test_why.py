@@ -130,7 +130,7 @@ EVERY = sorted(other_pythons(), key=lambda v: [int(n) for n in v.split(".")] if 
 PAIRS = [(a, b) for n, a in enumerate(ACCIDENTS) for b in list(ACCIDENTS)[n + 4::7]]
 
 
-@pytest.mark.parametrize("both", first_of_each(PAIRS, lambda p: None, 7), ids=" and ".join)
+@pytest.mark.parametrize("both", first_of_each(PAIRS, lambda p: None, 4), ids=" and ".join)
 def test_first_remedies_lead_out(both: tuple[str, str], world: World) -> None:
     """Of two accidents at once one is found after the other, and each first remedy is a step."""
     lab = world.venv("lab", pip=True)
