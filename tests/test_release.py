@@ -9,6 +9,8 @@ import tarfile
 import zipfile
 from pathlib import Path
 
+import pytest
+
 import kalyx
 
 ROOT = Path(__file__).parent.parent
