@@ -175,13 +175,16 @@ RC = {
 }
 
 
-def typed(argv: list[str], env: dict[str, str], lines: list[str]) -> str:
-    """Run a program in a terminal of its own, type lines when it is quiet, and return what it shows until its end."""
+def typed(argv: list[str], env: dict[str, str], lines: list[str], ready: bytes) -> str:
+    """Run a program in a terminal of its own, type lines when it is quiet, and return what it shows until its end.
+
+    It is waited for what it shows when it is `ready`, twenty seconds at most: a busy machine starts it slowly.
+    """
     pid, terminal = pty.fork()
     if pid == 0:
         os.chdir(env["HOME"])
         os.execve(argv[0], argv, env)
-    shown, todo, quiet, end = b"", list(lines), time.monotonic(), time.monotonic() + 60
+    shown, todo, quiet, end = b"", list(lines), time.monotonic(), time.monotonic() + 80
     while time.monotonic() < end:
         if select.select([terminal], [], [], 0.1)[0]:
             try:
@@ -193,7 +196,7 @@ def typed(argv: list[str], env: dict[str, str], lines: list[str]) -> str:
                 os.write(terminal, b"\x1b[1;1R")
             if re.search(rb"\x1b\[0?c", got):
                 os.write(terminal, b"\x1b[?1;2c")
-        elif todo and time.monotonic() - quiet > 0.7:
+        elif todo and time.monotonic() - quiet > 0.7 and (ready in shown or time.monotonic() > end - 60):
             os.write(terminal, todo.pop(0).encode() + b"\r")
             quiet = time.monotonic()
     os.waitpid(pid, 0)
@@ -212,7 +215,8 @@ def test_new_shell(shell: str, world: World) -> None:
     shown = typed([KALYX, "enter", "lab", "--start"], {
         **world.env, "SHELL": program, "TMPDIR": str(temporary), "TERM": "xterm" if shell == "xonsh" else "dumb",
         "XONSH_HISTORY_BACKEND": "dummy", "XDG_CONFIG_HOME": str(world.home / ".config")},
-        ["kxtool", "echo mine=$MINE.$HOME", "sleep 77", "\x03", "echo status-$HOME", "exit"])
+        ["kxtool", "echo mine=$MINE.$HOME", "sleep 77", "\x03", "echo status-$HOME", "exit"],
+        b"\x1b[6n" if shell == "xonsh" else b"brings you back")
     assert f"{RC[shell][0].split('/')[-1]}, line 1, puts another Python first, ~/other/bin/python" in shown, shown
     assert f"lab: Python {SHORT}" in shown and "~/envs/lab. exit brings you back." in shown
     assert f"{env}/bin/kxtool" in shown and f"mine=yes.{world.home}" in shown, shown
