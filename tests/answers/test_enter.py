@@ -175,7 +175,7 @@ RC = {
 }
 
 
-def typed(argv: list[str], env: dict[str, str], lines: list[str], ready: bytes) -> str:
+def typed(argv: list[str], env: dict[str, str], lines: list[str], ready: bytes = b"") -> str:
     """Run a program in a terminal of its own, type lines when it is quiet, and return what it shows until its end.
 
     It is waited for what it shows when it is `ready`, twenty seconds at most: a busy machine starts it slowly.
