@@ -317,19 +317,25 @@ def test_explain(world: World, validate) -> None:
 
 
 @pytest.mark.parametrize(("line", "expected"), [
-    ("sys.path.append('lib')", "/w/lib"), ("sys.path.insert(0, '/abs')", "/abs"),
+    ("sys.path.append('lib')", "/w/lib"), ("sys.path.insert(0, '/abs')", "/abs<"),
     ("sys.path.append(os.path.join(os.path.dirname(__file__), '..', 'lib'))", "/w/lib"),
-    ("sys.path.insert(0, str(Path(__file__).resolve().parent.parent / 'lib'))", "/w/lib"),
+    ("sys.path.insert(0, str(Path(__file__).resolve().parent.parent / 'lib'))", "/w/lib<"),
     ("sys.path.append(os.path.dirname(os.path.abspath(__file__)))", "/w/s"),
-    ("sys.path.insert(0, os.path.abspath('..'))", "/"), ("sys.path += ['x']", None),
-    ("sys.path.append(str(Path(__file__).parents[1]))", "/w"), ("sys.path.append(where())", None),
+    ("sys.path.insert(0, os.path.abspath('..'))", "/<"), ("sys.path += ['x', 'y']", "/w/x /w/y"),
+    ("sys.path.append(str(Path(__file__).parents[1]))", "/w"), ("sys.path.append(where())", "?"),
+    ("sys.path[:0] = ['x', 'y']", "/w/y< /w/x<"), ("sys.path = ['x'] + sys.path + ['y']", "/w/x< /w/y"),
+    ("sys.path[:] = sys.path + ['x']", "/w/x"), ("sys.path = found()", "?"), ("sys.path.extend(['x', f()])", "/w/x ?"),
+    ("from sys import argv, path; path.insert(0, 'x')", "/w/x<"), ("path = []; path.append('x')", ""),
+    ("import os.path as path, sys; path.append('x'); sys.path[0]", ""), ("site.addsitedir('x')", "/w/x"),
 ])
-def test_added_folders(line: str, expected: str | None, monkeypatch: pytest.MonkeyPatch) -> None:
-    """The folder that a line adds, worked out without running it."""
+def test_added_folders(line: str, expected: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The folders that a line adds, worked out without running it: ``<`` in front, ``?`` where it may add anything."""
     machine = RealMachine(cwd="/w")
     monkeypatch.setattr(machine, "read_bytes", lambda path, limit=0: line.encode())
     found = imports.read_source(machine, "/w/s/run.py")
-    assert [p for p, _ in found.paths] == ([expected] if expected else [])
+    folders = [f"{folder}{'<' if is_first else ''}" for folder, is_first in found.paths]
+    said = " ".join([*folders, *("?" for _ in found.unread)])
+    assert said == expected
 
 
 def test_kit_is_whole() -> None:
@@ -351,3 +357,7 @@ def test_a_line_that_puts_another_copy_first(world: World) -> None:
     assert first["cause"] == "hidden-by-path" and f"Line 2 of {script} has the path begin with" in first["because"]
     carry_out(first["remedies"][0], "edit", world)
     assert run([python_of(lab), "run.py"], cwd=world.project, env=world.env).returncode == 0
+    write(script, "from sys import path\nimport os\npath[:0] = [os.path.join(os.path.dirname(__file__), 'vendor')]\n"
+                  "from gridlib.new import x\n")
+    first = next(r for r in world.answer("why", "run.py")["result"]["imports"] if r["causes"])["causes"][0]
+    assert first["cause"] == "hidden-by-path" and f"Line 3 of {script} has the path begin with" in first["because"]

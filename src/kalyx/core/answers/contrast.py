@@ -12,8 +12,8 @@ from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.packaging.package_lists import is_package_list, read_package_list
 from kalyx.core.facts.packaging.requirements import marker_values
 from kalyx.core.facts.seats.finder import find_seat
-from kalyx.core.facts.source_code.imports import find_sources
 from kalyx.core.facts.source_code.needs import read_needs
+from kalyx.core.facts.source_code.source_files import find_sources
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Listed, Place, Remedy, Side
 from kalyx.core.model.names import normal_name

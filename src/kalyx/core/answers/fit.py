@@ -12,8 +12,8 @@ from kalyx.core.facts.packaging.python_wanted import pythons_wanted
 from kalyx.core.facts.search_path.layers import pythonpath_of
 from kalyx.core.facts.seats.environment import env_seat, find_environment
 from kalyx.core.facts.seats.finder import find_seat
-from kalyx.core.facts.source_code.imports import find_sources
 from kalyx.core.facts.source_code.needs import read_needs
+from kalyx.core.facts.source_code.source_files import find_sources
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import FitOfEnvironment, Note, Place
 from kalyx.core.tables.import_names import is_known

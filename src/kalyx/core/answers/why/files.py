@@ -8,8 +8,9 @@ from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.imports.trial import observe_imports
 from kalyx.core.facts.seats.finder import find_seat_to_run
-from kalyx.core.facts.source_code.imports import find_sources, read_source
+from kalyx.core.facts.source_code.imports import read_source
 from kalyx.core.facts.source_code.scripts import dotted_name, script_sign
+from kalyx.core.facts.source_code.source_files import find_sources
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import FileReport, ImportGroup, ImportReport, Note, Place, Remedy
 

@@ -26,14 +26,15 @@ def read_pieces(files: Files, path: str) -> tuple[list[tuple[int | None, str]], 
 
     The second is empty where the first is to be had. Magics and shell lines are taken out.
     """
-    info, is_notebook = files.stat(path), path.endswith(".ipynb")
+    is_notebook = path.endswith(".ipynb")
     limit = NOTEBOOK_LIMIT if is_notebook else SOURCE_LIMIT
-    if info is not None and info.size > limit:
-        return [], f"it is larger than {limit // (1024 * 1024)} MB"
+    info = files.stat(path) if is_notebook else None  # of a script a part is soon read
     try:
-        data = files.read_bytes(path, limit)
+        data = files.read_bytes(path, limit + 1) if info is None or info.size <= limit else None
     except Unreadable as error:
         return [], error.reason
+    if data is None or len(data) > limit:
+        return [], f"it is larger than {limit // (1024 * 1024)} MB"
     if is_notebook:
         return _cells_of(data)
     text, trouble = _decoded(data)
@@ -69,11 +70,12 @@ def _encoding_of(data: bytes) -> str:
     Raises:
         SyntaxError: it names none that there is, or another one than its mark is for.
     """
+    second_end = data.find(b"\n", data.find(b"\n") + 1)
+    if not data.startswith(b"\xef\xbb\xbf") and data.find(b"coding", 0, second_end if second_end > 0 else None) < 0:
+        return "utf-8"
     import io
     import tokenize
 
-    if not data.startswith(b"\xef\xbb\xbf") and b"coding" not in b"".join(data.split(b"\n", 2)[:2]):
-        return "utf-8"
     return tokenize.detect_encoding(io.BytesIO(data).readline)[0]
 
 

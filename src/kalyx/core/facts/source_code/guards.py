@@ -5,20 +5,20 @@ from __future__ import annotations
 import ast
 import re
 
-from kalyx.core.facts.source_code.syntax import dotted, walk, within
+from kalyx.core.facts.source_code.syntax import dotted, places_begun, places_ended, places_of, walk, within
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
     from typing import Any
 
-__all__ = ["QUESTIONS", "Guards", "statements"]
+__all__ = ["Guards", "places_of_questions", "statements"]
 
 _HOLDING = (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef, ast.If, ast.For, ast.AsyncFor, ast.While, ast.With,
             ast.AsyncWith, ast.Try, *(getattr(ast, n) for n in ("TryStar", "Match", "TypeAlias") if hasattr(ast, n)))
 _LEAVES = (ast.Return, ast.Continue, ast.Break)
 _WHICH_PYTHON = frozenset({"sys.version_info", "sys.hexversion", "sys.platform", "os.name", "sys.implementation.name"})
-QUESTIONS = (*sorted(_WHICH_PYTHON), "hasattr", "getattr", "platform.")  # by their text
+_OF_SYS = tuple(name for name in sorted(_WHICH_PYTHON) if name.startswith("sys."))
 _KEEPS_OFF = frozenset({"AttributeError", "ImportError", "ModuleNotFoundError", "NameError", "Exception"})
 
 
@@ -59,6 +59,13 @@ class Guards:
         return isinstance(node, ast.If) and (
             isinstance(node.body[-1], _LEAVES) or (isinstance(node.body[-1], ast.Raise) and not in_module)
         ) and self.answers(node.test)
+
+
+def places_of_questions(text: str) -> Iterator[int]:
+    """Yield the places of a text where it may ask which Python runs, or whether a name is there."""
+    yield from places_begun(text, "sys.", _OF_SYS)
+    yield from places_of(text, ("os.name", "platform."))
+    yield from places_ended(text, "attr", ("hasattr", "getattr"))
 
 
 def statements(tree: ast.AST, lines: list[int], guards: Guards | None) -> Iterator[tuple[Any, bool]]:

@@ -12,7 +12,7 @@ import ast
 import re
 
 from kalyx.core.facts.source_code.cells import read_pieces
-from kalyx.core.facts.source_code.path_changes import PathReader
+from kalyx.core.facts.source_code.path_changes import PathReader, added_to_path
 from kalyx.core.facts.source_code.syntax import (
     catches_import_error,
     children,
@@ -20,6 +20,7 @@ from kalyx.core.facts.source_code.syntax import (
     is_type_checking,
     lines_of,
     parse,
+    places_begun,
     places_of,
     walk,
     within,
@@ -37,16 +38,13 @@ if TYPE_CHECKING:
     _Item = tuple[ast.AST, str, _Lines]
     _Each = Callable[[ast.Module, str, int | None, Sequence["ImportedName"]], object]
 
-__all__ = ["ImportedName", "Source", "find_sources", "package_root", "read_source"]
+__all__ = ["ImportedName", "Source", "package_root", "read_source"]
 
-MOST_FILES = 200
-MOST_FOLDERS = 400
 # How an import is kept from failing, the weakest hold first
 GUARDS = ("", "condition", "function", "try", "typing")
 _LINE_IMPORT = re.compile(r"^([ \t]*)(?:from\s+(\.*\w?[\w.]*)\s+import\s+([\w, ()*]+)|import\s+([\w., ]+))",
                           re.MULTILINE)
-_CALLS = ("import_module", "__import__", "addsitedir", "path.append", "path.insert", "path.extend", "path .")
-_ASKED_BY = ("find_spec", "find_loader", "sys.modules")
+_IMPORTING = ("import_module", "__import__")
 _IMPORTS = (ast.Import, ast.ImportFrom)
 _HOLDS_STATEMENTS = (
     ast.mod, ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef, ast.If, ast.For, ast.AsyncFor, ast.While, ast.With,
@@ -68,6 +66,7 @@ class ImportedName:
     notebook's code cells from 1, and ``line`` is then that within the cell.
     ``instead_of`` are the first and last line of what it stands in for: an
     import in an ``except`` is needed when one of those lines fails.
+    ``alias`` is the name that a module is given where it is imported (``as``).
     """
 
     module: str
@@ -77,6 +76,7 @@ class ImportedName:
     cell: int | None = None
     text: str = ""
     instead_of: tuple[int, int] | None = None
+    alias: str = ""
 
     @property
     def request(self) -> str:
@@ -105,7 +105,7 @@ def read_source(files: Files, path: str, root: str = "", *, alone: bool = False,
 
     A `root` is the folder of the project: below it folders without ``__init__.py`` are packages too (PEP 420).
     `alone`: it is run as a script, so that it is part of no package wherever it lies. `each` is told the tree of each
-    piece of code, its text, its cell, and what it imports.
+    piece of code, its text, its cell, and what it imports; imports then come without the text of their lines.
     """
     pieces, trouble = read_pieces(files, path)
     return Source(path, trouble=trouble) if trouble else _Reader(files, path, root, alone=alone).read(pieces, each)
@@ -123,15 +123,18 @@ class _Reader:
         self.flags: set[str] = set()
         self.paths: list[tuple[str, bool]] = []
         self.unread: list[int] = []
+        self.names_of_path = {"sys.path"}
         self.relative = False
         self.loose = False
         self.parsed = True
+        self.keeps_text = True
         self.trouble = ""
         self.trouble_line: int | None = None
 
     def read(self, pieces: list[tuple[int | None, str]],
              each: _Each | None = None) -> Source:
         """Return what all pieces import, in their order."""
+        self.keeps_text = each is None
         for cell, text in pieces:
             try:
                 tree = parse(text)
@@ -173,9 +176,8 @@ class _Reader:
 
         It is done iteratively: a tree may be deeper than Python's own stack.
         """
-        imports, calls = _import_lines(text)
-        rows = text.split("\n") if imports else []
-        asks = any(word in text for word in _ASKED_BY)
+        imports, calls, asks = _import_lines(text)
+        rows = text.split("\n") if imports and self.keeps_text else []
         queue: list[_Item] = [(tree, "", None)] if imports else []
         while queue:
             node, guard, instead_of = queue.pop()
@@ -199,33 +201,38 @@ class _Reader:
         if isinstance(node, (ast.Import, ast.ImportFrom, ast.Call)):
             text = rows[node.lineno - 1].strip() if node.lineno <= len(rows) else ""
             if isinstance(node, ast.Import):
-                for alias in node.names:
-                    self._add(alias.name, None, node.lineno, guard, cell, text)
+                for one in node.names:
+                    self._add(one.name, None, node.lineno, guard, cell, text, one.asname or "")
             elif isinstance(node, ast.ImportFrom):
                 self._from("." * node.level + (node.module or ""), [a.name for a in node.names],
                            node.lineno, guard, cell, text)
             else:
                 self._call(node, guard, cell, text)
+                self._path_change(node)
         elif type(node).__name__ in ("Try", "TryStar"):
             self.flags |= _flags_of(node)
-        elif asks and isinstance(node, ast.Assign) and _asks_if_there(walk(node.value)):
-            self.flags |= {t.id for t in node.targets if isinstance(t, ast.Name)}
+        elif isinstance(node, (ast.Assign, ast.AugAssign)):
+            self._path_change(node)
+            if asks and isinstance(node, ast.Assign) and _asks_if_there(walk(node.value)):
+                self.flags |= {t.id for t in node.targets if isinstance(t, ast.Name)}
 
     def _call(self, node: ast.Call, guard: str, cell: int | None, text: str) -> None:
-        """Read ``import_module("x")``, ``__import__("x")``, ``sys.path.append("folder")``."""
+        """Read ``import_module("x")`` and ``__import__("x")``."""
         name = dotted(node.func)
         if name in ("importlib.import_module", "import_module", "__import__") and node.args:
             wanted = node.args[0]
             if isinstance(wanted, ast.Constant) and isinstance(wanted.value, str) and re.fullmatch(
                     r"[^\W\d]\w*(\.[^\W\d]\w*)*", wanted.value):
                 self._add(wanted.value, None, node.lineno, guard, cell, text)
-        elif name in ("sys.path.append", "sys.path.insert", "path.append", "site.addsitedir",
-                      "sys.path.extend") and node.args:
-            folder = PathReader(self.files, self.path).folder(node.args[-1])
+
+    def _path_change(self, node: ast.Call | ast.Assign | ast.AugAssign) -> None:
+        """Take up the folders that a call or an assignment adds to the search path."""
+        for written, is_first in added_to_path(node, self.names_of_path):
+            folder = PathReader(self.files, self.path).folder(written)
             if folder is None:
                 self.unread.append(node.lineno)
             else:
-                self.paths.append((folder, name.endswith("insert")))
+                self.paths.append((folder, is_first))
 
     def _from(self, module: str, names: list[str], line: int, guard: str, cell: int | None,
               text: str) -> None:
@@ -241,6 +248,8 @@ class _Reader:
             module = ".".join(p for p in (package, module[dots:]) if p)
         if module == "__future__":
             return
+        if module == "sys" and "path" in names:
+            self.names_of_path.add("path")
         for name in names or ["*"]:
             self._add(module, None if name == "*" else name, line, guard, cell, text)
 
@@ -257,17 +266,31 @@ class _Reader:
         return ".".join(kept) if kept else None
 
     def _add(self, module: str, name: str | None, line: int, guard: str, cell: int | None,
-             text: str) -> None:
+             text: str, alias: str = "") -> None:
         if module.isidentifier() or not module.strip(".") or all(
                 part.isidentifier() for part in module.strip(".").split(".")):
-            self.found.append(ImportedName(module, name, line, guard, cell, text))
+            self.found.append(ImportedName(module, name, line, guard, cell, text, None, alias))
 
 
-def _import_lines(text: str) -> tuple[list[int], list[int]]:
-    """Return the lines in which something may be imported, and those of them in which a call may do it."""
-    calls = list(places_of(text, _CALLS))
-    asked = places_of(text, ("import", *_ASKED_BY))
-    return lines_of(text, [*asked, *calls]), lines_of(text, calls) if calls else []
+def _import_lines(text: str) -> tuple[list[int], list[int], bool]:
+    """Return the lines in which something may be imported, and those of them in which a call may do it.
+
+    The third is whether anything is asked about: if a module is there, or which are loaded.
+    """
+    imports = list(places_of(text, ("import",)))
+    calls = [at for at in imports if _is_call(text, at)]
+    asking = list(places_begun(text, "find_", ("find_spec", "find_loader")))
+    for at in places_begun(text, "sys.", ("sys.path", "sys.modules")):
+        (asking if text.startswith("modules", at + 4) else calls).append(at)
+    calls += places_of(text, ("addsitedir", *(("path",) if "from sys import" in text else ())))
+    return lines_of(text, [*imports, *asking, *calls]), lines_of(text, calls) if calls else [], bool(asking)
+
+
+def _is_call(text: str, at: int) -> bool:
+    """Whether the line in which ``import`` first stands at a place may call something that imports."""
+    end = text.find("\n", at)
+    end = len(text) if end < 0 else end
+    return any(text.find(word, max(at - 2, 0), end) >= 0 for word in _IMPORTING)
 
 
 def package_root(files: Files, path: str) -> str:
@@ -354,30 +377,3 @@ def _asks_if_there(test: Sequence[ast.AST]) -> bool:
     """Whether an expression asks if a module could be imported, or is: ``find_spec("x")``, ``"x" in sys.modules``."""
     return any((isinstance(n, ast.Call) and dotted(n.func).rpartition(".")[2] in ("find_spec", "find_loader"))
                or (isinstance(n, ast.Attribute) and dotted(n) == "sys.modules") for n in test)
-
-
-def find_sources(files: Files, folder: str, depth: int = 6, most: int = MOST_FILES) -> tuple[list[str], bool]:
-    """Return the scripts, modules and notebooks of a project, and whether the search was cut short.
-
-    Environments, hidden folders, caches and build results are left out.
-    """
-    m = files
-    found: list[str] = []
-    queue, looked, cut = [(folder, 0)], 0, False
-    while queue:
-        here, level = queue.pop(0)
-        looked += 1
-        if looked > MOST_FOLDERS * (most // MOST_FILES) or len(found) > most:
-            cut = True
-            break
-        names, folders, more = m.scan(here)
-        cut = cut or more
-        if "pyvenv.cfg" in names or "conda-meta" in names:
-            continue
-        found += [p for n in names if n.endswith((".py", ".ipynb")) and not n.startswith(".")
-                  and m.is_file(p := m.path.join(here, n))]
-        if level < depth:
-            queue += [(m.path.join(here, n), level + 1) for n in folders
-                      if not n.startswith(".") and not n.endswith((".egg-info", ".dist-info"))
-                      and n not in ("node_modules", "__pycache__", "build", "dist", "site-packages")]
-    return found[:most], cut or len(found) > most

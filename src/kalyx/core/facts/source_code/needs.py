@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
 __all__ = ["CodeNeeds", "needs_as_data", "read_needs"]
 
-FORM = 3  # grows when what is read of a file, or how it is kept, changes
+FORM = 4  # grows when what is read of a file, or how it is kept, changes
 MANY = 60  # files, from which on more than one process is worth its start
 CHUNK = 10  # files that a process is given at once
 CACHE_LIMIT = 64 * 1024 * 1024  # bytes

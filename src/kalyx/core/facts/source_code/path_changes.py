@@ -4,15 +4,76 @@ from __future__ import annotations
 
 import ast
 
-from kalyx.core.facts.source_code.syntax import dotted
+from kalyx.core.facts.source_code.syntax import dotted, parse, walk
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Collection
     from typing import Any
 
     from kalyx.core.facts.files import Files
 
-__all__ = ["PathReader"]
+__all__ = ["PathReader", "added_to_path", "lines_adding"]
+
+
+def added_to_path(node: ast.Call | ast.Assign | ast.AugAssign, names: Collection[str]) -> list[tuple[ast.expr, bool]]:
+    """Return what a call or an assignment adds to the search path: expressions, each with whether it goes to the front.
+
+    `names` are those of the search path in this code. What may add anything is returned whole: it is no folder.
+    """
+    if isinstance(node, ast.Call):
+        return _added_by_call(node, names)
+    target = node.target if isinstance(node, ast.AugAssign) else node.targets[0]
+    place = target.slice if isinstance(target, ast.Subscript) else None
+    if dotted(target.value if isinstance(target, ast.Subscript) else target) not in names:
+        return []
+    if isinstance(node, ast.AugAssign):
+        return _each(node.value, is_first=False)
+    end = place.upper if isinstance(place, ast.Slice) else place
+    if isinstance(end, ast.Constant) and end.value == 0:  # [:0], [0:0], [0]
+        return _each(node.value, is_first=True)
+    added: list[tuple[ast.expr, bool]] = []
+    value = node.value
+    while isinstance(value, ast.BinOp) and isinstance(value.op, ast.Add):  # old + new, new + old
+        if dotted(value.left) in names:
+            return [*_each(value.right, is_first=False), *added]
+        if dotted(value.right) in names:
+            return [*_each(value.left, is_first=True), *added]
+        added = [*_each(value.right, is_first=False), *added]
+        value = value.left
+    return [] if dotted(value) in names else [(node.value, False)]
+
+
+def lines_adding(files: Files, path: str, text: str, folder: str) -> list[int]:
+    """Return the lines, counted from 1, by which a file of code adds a folder to the search path."""
+    try:
+        nodes = walk(parse(text))
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        return []
+    reader = PathReader(files, path)
+    names = {"sys.path", *(a.asname or a.name for n in nodes if isinstance(n, ast.ImportFrom) and n.module == "sys"
+                           for a in n.names if a.name == "path")}
+    return [node.lineno for node in nodes if isinstance(node, (ast.Call, ast.Assign, ast.AugAssign))
+            and any((added := reader.folder(written)) is not None and files.same(added, folder)
+                    for written, _ in added_to_path(node, names))]
+
+
+def _added_by_call(node: ast.Call, names: Collection[str]) -> list[tuple[ast.expr, bool]]:
+    called, _, method = dotted(node.func).rpartition(".")
+    if method == "addsitedir" and node.args:
+        return [(node.args[0], False)]
+    if called not in names or not node.args:
+        return []
+    if method == "extend":
+        return _each(node.args[0], is_first=False)
+    return [(node.args[-1], method == "insert")] if method in ("append", "insert") else []
+
+
+def _each(written: ast.expr, *, is_first: bool) -> list[tuple[ast.expr, bool]]:
+    """Return the elements of a list as they are put in one by one: what is to stand first comes last."""
+    if not isinstance(written, (ast.List, ast.Tuple)):
+        return [(written, is_first)]
+    return [(one, is_first) for one in (written.elts[::-1] if is_first else written.elts)]
 
 
 class PathReader:
@@ -25,8 +86,6 @@ class PathReader:
 
     def folder(self, node: ast.expr) -> str | None:
         """Return the absolute folder, None when it cannot be told without running the code."""
-        if isinstance(node, (ast.List, ast.Tuple)) and len(node.elts) == 1:
-            node = node.elts[0]
         value = self._value(node)
         return self.files.located(value, self.folder_of_run) if isinstance(value, str) else None
 

@@ -8,17 +8,18 @@ from __future__ import annotations
 
 import ast
 import re
+import sys
 from bisect import bisect_left
 from functools import cache, cached_property
 
-from kalyx.core.facts.source_code.guards import QUESTIONS, Guards, statements
-from kalyx.core.facts.source_code.syntax import children, dotted, lines_of, places_of, walk
+from kalyx.core.facts.source_code.guards import Guards, places_of_questions, statements
+from kalyx.core.facts.source_code.syntax import children, dotted, lines_of, places_begun, places_ended, places_of, walk
 from kalyx.core.lean.record import record
 from kalyx.core.tables.standard_library import SYSTEM_ONLY, library_names, stdlib_history
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping, Sequence
+    from collections.abc import Iterator, Sequence
     from typing import Any
 
     from kalyx.core.facts.source_code.imports import ImportedName
@@ -26,17 +27,19 @@ if TYPE_CHECKING:
 __all__ = ["Bound", "versions_of_code"]
 
 _F_STRING_EQUALS = re.compile(r"[fF][rR]?(['\"]).*\{[^{}'\"=!<>]+=(?:![rsa])?(?::[^{}]*)?\}")
-# What a newer form of syntax has in its text; what has it and is none costs a look at the tree of that statement
-_NEWER = (":=", "|", "/,", "/)", "/\n", "=}", "=!", "=:", "except*", "except *", "with(", "with (",
-          "list[", "dict[", "set[", "tuple[", "type[")
-# And what takes more to see: signs of which one is there then, and the form. Each begins with plain letters, and looks
-# back only then: so it is found quickly.
-_NEWER_FORMS = tuple((signs, re.compile(form)) for signs, form in (
-    (("match",), r"match(?<!\Smatch)(?=[ \t(\[{])"),
-    (("type ",), r"type(?<![^\s;:]type) "),
-    (("](",), r"def[ \t]+\w+[ \t]*\["), (("class ",), r"class[ \t]+\w+[ \t]*\["),
-    (("@",), r"(?m)@(?<!\S@)(?![ \t]*[\w.]+[ \t]*(?:\([^()\n]*\))?[ \t]*(?:#[^\n]*)?$)"),
-))
+# What a newer form of syntax has in its text, by what such texts begin with and by what they end with; what has it
+# and is none costs a look at the tree of that statement
+_BEGINNING = (("/", ("/,", "/)", "/\n")), ("except", ("except*", "except *")), ("with", ("with(", "with (")))
+_ENDING = (("t[", ("list[", "dict[", "set[")), ("e[", ("tuple[", "type[")))
+_EQUALS = (("}", ("=}",)), ("!", ("=!",)), ("=:", ("=:",)))  # in an f-string
+# And what takes more to see: signs of which one is there then, the form, and since when Python takes it: an older one
+# has made no tree of what has it. Each begins with plain letters, and looks back only then: so it is found quickly.
+_NEWER_FORMS = tuple((signs, re.compile(form)) for since, signs, form in (
+    ((3, 10), ("match",), r"match(?<!\Smatch)(?=[ \t(\[{])"),
+    ((3, 12), ("type ",), r"type(?<![^\s;:]type) "),
+    ((3, 12), ("](",), r"def[ \t]+\w+[ \t]*\["), ((3, 12), ("class ",), r"class[ \t]+\w+[ \t]*\["),
+    ((3, 9), ("@",), r"(?m)@(?<!\S@)(?![ \t]*[\w.]+[ \t]*(?:\([^()\n]*\))?[ \t]*(?:#[^\n]*)?$)"),
+) if sys.version_info >= since)
 _LAZY = re.compile(r"^from __future__ import .*\bannotations\b", re.MULTILINE)
 _BUILTIN_TYPES = frozenset({"int", "str", "float", "bytes", "bool", "list", "dict", "set", "tuple", "type", "frozenset",
                             "complex", "object"})
@@ -59,15 +62,18 @@ def versions_of_code(tree: ast.Module, text: str, cell: int | None, imports: Seq
 
     Of the tree only those statements are looked at in whose lines something may be newer.
     """
-    newer = {word: list(places_of(text, (word,))) for word in _NEWER}
-    reader = _Reader(text, cell, newer)
+    equals = [at for end, forms in _EQUALS for at in places_ended(text, end, forms)]
+    walrus = list(places_of(text, (":=",)))
+    reader = _Reader(text, cell, walrus, has_equals=bool(equals))
     reader.imported(imports)
     if reader.has_lazy_annotations:
         reader.lazy()
     spoken, at = _spoken_of(text, imports)
     guards = Guards({alias for alias, _ in spoken}) if spoken else None
-    at += [place for places in newer.values() for place in places]
-    at += places_of(text, QUESTIONS) if guards else ()
+    at += [*equals, *walrus, *places_of(text, ("|",))]
+    at += [place for start, forms in _BEGINNING for place in places_begun(text, start, forms)]
+    at += [place for end, forms in _ENDING for place in places_ended(text, end, forms)]
+    at += places_of_questions(text) if guards else ()
     at += [found.start() for signs, form in _NEWER_FORMS if any(s in text for s in signs)
            for found in form.finditer(text)]
     lines = lines_of(text, at)
@@ -90,30 +96,26 @@ def _spoken_of(text: str, imports: Sequence[ImportedName]) -> tuple[dict[tuple[s
     """
     found: dict[tuple[str, str], str] = {}
     places: list[int] = []
-    for module in {i.module for i in imports if i.name is None}:
-        names = _table_names(module)
-        aliases = [module] if names and "." not in module else []
-        if names and f"{module} as " in text:
-            aliases += re.findall(rf"{module}(?<![\w.]{module}) as (\w+)", text)
-        for alias in aliases:
-            spoken = names.intersection(re.findall(rf"{alias}(?<![\w.]{alias})\.(\w+)", text))
-            if spoken:
-                found.update({(alias, name): module for name in spoken})
-                places += places_of(text, {f"{alias}.{name}" for name in spoken})
-                places += [m.start() for m in re.finditer(rf"{alias}(?<![\w.]{alias})\b(?!\.)", text)]
+    for module, alias in {(i.module, i.alias or i.module) for i in imports if i.name is None}:
+        names = _table_names(module) if "." not in alias else ()
+        spoken = names and names.intersection(re.findall(rf"{alias}(?<![\w.]{alias})\.(\w+)", text))
+        if spoken:
+            found.update({(alias, name): module for name in spoken})
+            places += places_of(text, {f"{alias}.{name}" for name in spoken})
+            places += [m.start() for m in re.finditer(rf"{alias}(?<![\w.]{alias})\b(?!\.)", text)]
     return found, places
 
 
 class _Reader:
     """Collects the bounds of one piece of code."""
 
-    def __init__(self, text: str, cell: int | None, newer: Mapping[str, Sequence[int]]) -> None:
-        """Take up a piece of code; `newer` are the places of what newer forms of syntax have in it."""
+    def __init__(self, text: str, cell: int | None, walrus: Sequence[int], *, has_equals: bool) -> None:
+        """Take up a piece of code, with the places of ``:=`` in it, and whether its f-strings may have ``=``."""
         self.text = text
         self.cell = cell
         self.found: list[Bound] = []
-        self.walrus_lines = lines_of(text, newer[":="])
-        self.has_equals = any(newer[word] for word in ("=}", "=!", "=:"))
+        self.walrus_lines = lines_of(text, walrus)
+        self.has_equals = has_equals
         self.has_lazy_annotations = "annotations" in text and _LAZY.search(text) is not None
         self.modules: dict[str, str] = {}  # names that stand for modules of the standard library
         self.others: set[str] = set()  # names that are given to anything else

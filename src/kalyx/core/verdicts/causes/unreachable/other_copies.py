@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import ast
 import re
 
 from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.facts.search_path.pth_files import link_lines
-from kalyx.core.facts.source_code.path_changes import PathReader
+from kalyx.core.facts.source_code.path_changes import lines_adding
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Evidence, Finding, Place, Remedy
 from kalyx.core.verdicts.catalogue import also, cause
@@ -128,18 +127,9 @@ def _found_first(case: Case, layer: str, first: Candidate, hidden: Candidate, na
 def _added_by_own_code(case: Case, folder: str) -> Place | None:
     """Return the line of the explained file that puts a folder onto the path; None where it does not."""
     for file in dict.fromkeys(p.path for p in case.asked if p.path.endswith(".py")):
-        reader = PathReader(case.files, file)
-        for number, line in enumerate(case.modules.lines_of(file), 1):
-            match = _ADDS.search(line)
-            if match is None:
-                continue
-            try:
-                value = ast.parse(match["what"], mode="eval").body
-            except (SyntaxError, ValueError, RecursionError, MemoryError):
-                continue
-            added = reader.folder(value)
-            if added is not None and case.files.same(added, folder):
-                return Place(file, number, text=line.strip())
+        lines = case.modules.lines_of(file)
+        for number in lines_adding(case.files, file, "\n".join(lines), folder):
+            return Place(file, number, text=lines[number - 1].strip())
     return None
 
 
