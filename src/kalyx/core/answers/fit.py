@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cache
+
 from kalyx.core.answers.here import answer_here
 from kalyx.core.errors import KalyxError, NothingToJudge, NotRecorded
 from kalyx.core.facts.environments.neighbours import Neighbours
@@ -83,14 +85,15 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     reading = context.but(asks_when_read=False)
     neighbours = Neighbours(m, reading)
     own = OwnModules(m, roots)
+    is_aside = cache(lambda path: path not in wanted and _is_aside(m, path, wanted))
     needs = needs_of(code, declared, own, lambda module: _brought_by(neighbours, module), neighbours.is_namespace,
                      lambda name: is_known(name) or bool(neighbours.providing_name(name)),
                      whole=lambda file: file in files or any(m.is_folder(w) for w in wanted),
-                     aside=lambda path: path not in wanted and _is_aside(m, path, wanted))
+                     aside=is_aside)
     everywhere = needs
     needs, more = _without_pythonpath(m, needs)
     notes += more
-    python = python_of([c for c in code if c.path in wanted or not _is_aside(m, c.path, wanted)], pythons)
+    python = python_of([c for c in code if not is_aside(c.path)], pythons)
     progress("looking at the environments …")
     notebooks = [p for p in files if p in wanted and p.endswith(".ipynb")]
     elsewhere = _places_elsewhere(context, only)

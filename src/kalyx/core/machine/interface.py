@@ -365,7 +365,7 @@ class Machine:
 
     def same(self, a: str, b: str) -> bool:
         """Whether two paths lead to the same place."""
-        return self.key(a) == self.key(b)
+        return a == b or self.key(a) == self.key(b)
 
     def key(self, path: str) -> str:
         """Return a form of `path` that is equal for all its spellings."""

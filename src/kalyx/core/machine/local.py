@@ -36,6 +36,8 @@ __all__ = ["RealMachine", "own_command"]
 class RealMachine(Machine):
     """The machine that Kalyx runs on."""
 
+    path: Any = os.path
+
     def __init__(
         self, env: Mapping[str, str] | None = None, cwd: str | None = None
     ) -> None:
@@ -52,10 +54,6 @@ class RealMachine(Machine):
         self._keys: dict[str, str] = {}
         self._private_groups: dict[int, bool] = {}
         self._scanned: dict[tuple[str, int], tuple[list[str], list[str], bool]] = {}
-
-    @property
-    def path(self) -> Any:
-        return os.path
 
     def key(self, path: str) -> str:
         found = self._keys.get(path)
@@ -173,7 +171,7 @@ class RealMachine(Machine):
                 self.report(path, "it is not a regular file")
                 raise Unreadable(path, "it is not a regular file")
             parts, left = [], info.st_size  # 0 of what has no size, as in /proc
-            while limit > 0 and (part := os.read(handle, min(limit, 1 << 20))):
+            while limit > 0 and (part := os.read(handle, min(limit, left if left > 0 else 1 << 16))):
                 parts.append(part)
                 limit, left = limit - len(part), left - len(part)
                 if left == 0:  # all of it, as it was when it was opened

@@ -55,6 +55,7 @@ class Neighbours:
         self._survey = survey
         self._once = Once()  # who asks while something is being looked for waits, and looks no second time
         self._index = SiteIndex(files, lambda: self.prefixes)
+        self._visible: dict[str, list[str]] = {}  # site folders, by the interpreter that looks into them
 
     @property
     def are_looked_for(self) -> bool:
@@ -187,9 +188,11 @@ class Neighbours:
     # -- what one of them has --------------------------------------------------------------------
     def visible_sites(self, interpreter: Interpreter) -> list[str]:
         """Return the site folders that an interpreter looks into; many kernels share one."""
-        return self._once.get(("visible", interpreter.path), lambda: self._visible(interpreter))
+        if interpreter.path not in self._visible:
+            self._visible[interpreter.path] = self._visible_to(interpreter)
+        return self._visible[interpreter.path]
 
-    def _visible(self, interpreter: Interpreter) -> list[str]:
+    def _visible_to(self, interpreter: Interpreter) -> list[str]:
         config = self._survey.config_of(interpreter.path) if self._survey else None
         own = self._index.listed_under(interpreter.prefix, interpreter.short_version) \
             if config is not None and interpreter.prefix else None  # a base's are laid out in more ways
@@ -202,7 +205,7 @@ class Neighbours:
 
     def named_in(self, folder: str, name: str) -> Distribution | None:
         """Return the distribution of a site folder that is called so; None where it has none."""
-        if not self._index.site(folder).begins_a_name(normal_name(name).split("-")[0]):
+        if not self._index.begins_a_name(folder, normal_name(name).split("-")[0]):
             return None  # as mostly: what it has need not be put in order
         return self.metadata_in(folder).named(name)
 
@@ -212,7 +215,7 @@ class Neighbours:
 
     def any_holds(self, folders: Sequence[str], module: str) -> bool:
         """Whether one of the site folders, or a folder that they link to, has the module."""
-        return any(self._index.reaches(self._index.site(f), module) for f in folders)
+        return any(self._index.reaches(f, module) for f in folders)
 
     def sites(self, environment: Environment) -> list[str]:
         """Return the site folders that an environment's interpreter looks into, where its version is known."""

@@ -33,6 +33,7 @@ class Site:
         self.folder = folder
         self.text = "\0".join(("", *names, ""))
         self._files = files
+        self._small = ""  # the text in small letters
         self._links: list[str] | None = None
         self._hooked: set[str] | None = None
 
@@ -51,7 +52,8 @@ class Site:
 
     def begins_a_name(self, start: str) -> bool:
         """Whether a name in it begins so, in small letters."""
-        return f"\0{start}" in self.text.lower()
+        self._small = self._small or self.text.lower()
+        return f"\0{start}" in self._small
 
     def holds(self, module: str) -> bool:
         """Whether it has a top-level module, or an import hook for one."""
@@ -109,9 +111,11 @@ class SiteIndex:
         self._sites: dict[str, Site] = {}
         self._under: list[tuple[str, Site]] = []  # with the prefix that each stands under
         self._by_prefix: dict[str, list[Site]] = {}
-        self._linking: list[tuple[str, Site]] = []  # those whose .pth files lead elsewhere
-        self._all_names = ""  # in small letters
-        self._starts: dict[str, bool] = {}
+        self._linking: list[Site] = []  # those whose .pth files lead elsewhere
+        self._all_names = ""  # in small letters; empty until all are listed
+        self._listed: frozenset[str] = frozenset()  # the folders, when all are
+        self._beginning: dict[str, frozenset[str]] = {}  # folders in which a name begins so
+        self._having: dict[str, frozenset[str]] = {}  # folders that have a module, or lead to one that has it
 
     def site(self, folder: str) -> Site:
         """Return a folder as listed, once."""
@@ -128,9 +132,20 @@ class SiteIndex:
         return [f for f in found if version_in_name(m.path.basename(m.path.dirname(f))) in (
             version, version.split(".")[0])]
 
-    def reaches(self, site: Site, module: str) -> bool:
+    def reaches(self, folder: str, module: str) -> bool:
         """Whether a site folder, or a folder that it links to, has a module."""
+        if folder in self._listed:
+            return folder in self._folders_with(module)
+        return self._reaches(self.site(folder), module)
+
+    def _reaches(self, site: Site, module: str) -> bool:
         return site.holds(module) or any(self.site(folder).holds(module) for folder in site.links)
+
+    def begins_a_name(self, folder: str, start: str) -> bool:
+        """Whether a name in a site folder begins so, in small letters."""
+        if folder in self._listed:
+            return folder in self._folders_beginning(start)
+        return self.site(folder).begins_a_name(start)
 
     def list_until(self, until: Callable[[], bool]) -> bool:
         """List the site folders, until told to stop; return whether all are listed."""
@@ -147,19 +162,29 @@ class SiteIndex:
                 return False  # the next call goes on from here
         if not self._all_names:
             self._all_names = "/".join(["", *(site.text for _, site in self._under)]).lower()
-            self._linking = [(p, site) for p, site in self._under if ".pth\0" in site.text]
+            self._linking = [site for _, site in self._under if ".pth\0" in site.text]
+            self._listed = frozenset(site.folder for _, site in self._under)
         return True
 
     def prefixes_with(self, module: str) -> list[str]:
         """Return the prefixes whose site folders have a module, or lead to a folder that has it."""
-        start = f"\0{module}"
-        sites = [(prefix, site) for prefix, site in self._under if start in site.text or ".pth\0" in site.text] \
-            if self._begins_a_name(start.lower()) else self._linking
-        return list(dict.fromkeys(prefix for prefix, site in sites if self.reaches(site, module)))
+        self.list_until(bool)
+        having = self._folders_with(module)
+        return list(dict.fromkeys(prefix for prefix, site in self._under if site.folder in having)) if having else []
+
+    def _folders_with(self, module: str) -> frozenset[str]:
+        """Return the listed folders that have a module, or lead to it: asked of hundreds, looked for once."""
+        if module not in self._having:
+            start = f"\0{module}"
+            sites = [site for _, site in self._under if start in site.text or ".pth\0" in site.text] \
+                if start.lower() in self._all_names else self._linking
+            self._having[module] = frozenset(site.folder for site in sites if self._reaches(site, module))
+        return self._having[module]
 
     def is_namespace(self, module: str) -> bool:
         """Whether a top-level name is a namespace wherever it is: no folder has it as a package of its own."""
-        if not self._begins_a_name(f"\0{module.lower()}"):
+        self.list_until(bool)
+        if f"\0{module.lower()}" not in self._all_names:
             return False
         sites = (s for _, site in self._under for s in (site, *map(self.site, site.links)))
         found = False
@@ -171,13 +196,13 @@ class SiteIndex:
 
     def sites_beginning(self, start: str) -> list[tuple[str, Site]]:
         """Return the site folders in which a name begins so, each with its prefix; `start` is in small letters."""
-        if not self._begins_a_name(f"\0{start}"):
-            return []
-        return [(prefix, site) for prefix, site in self._under if site.begins_a_name(start)]
-
-    def _begins_a_name(self, start: str) -> bool:
-        """Whether a name in any of the site folders begins so."""
         self.list_until(bool)
-        if start not in self._starts:
-            self._starts[start] = start in self._all_names
-        return self._starts[start]
+        beginning = self._folders_beginning(start)
+        return [(prefix, site) for prefix, site in self._under if site.folder in beginning] if beginning else []
+
+    def _folders_beginning(self, start: str) -> frozenset[str]:
+        """Return the listed folders in which a name begins so."""
+        if start not in self._beginning:
+            sites = self._under if f"\0{start}" in self._all_names else ()
+            self._beginning[start] = frozenset(site.folder for _, site in sites if site.begins_a_name(start))
+        return self._beginning[start]

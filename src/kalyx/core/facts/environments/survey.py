@@ -150,8 +150,9 @@ class Surveyor:
 
     def _survey(self, extra: list[str]) -> list[str]:
         seen: dict[str, str] = {}
-        for prefix in (*extra, *self._named(), *self._near(), *self._usual(), *self._on_path(),
-                       *self._conda(), *self.machine.registered_pythons()):
+        told = [self.machine.absolute(p) for p in (*self._conda(), *self.machine.registered_pythons())]
+        for prefix in (*map(self.machine.absolute, extra), *self._named(), *self._near(), *self._usual(),
+                       *self._on_path(), *told):
             key = self.machine.key(prefix)
             if RETIRED in prefix and RETIRED in self.machine.path.basename(prefix):
                 continue  # retired: it is there to be brought back
@@ -180,12 +181,14 @@ class Surveyor:
 
     def _describe(self, prefix: str) -> Environment | None:
         m = self.machine
-        if not is_environment(m, prefix) and not is_installation(m, prefix):
+        config = self.examiner.config_of(self._program_of(prefix))
+        is_one = config is not None and config.prefix == prefix
+        if not is_one and not is_environment(m, prefix) and not is_installation(m, prefix):
             file = m.path.join(prefix, "pyvenv.cfg")
             if m.may_be_there(file):
                 self.closed.append((prefix, m.trouble_at(file)))
             return None
-        interpreter = self.examiner.examine(self._program_of(prefix), ask=False).interpreter
+        interpreter = self.examiner.read(self._program_of(prefix))
         environment = environment_of(m, interpreter)
         if environment is None or not m.same(environment.path, prefix):
             kind: EnvironmentKind = "conda" if m.is_folder(m.path.join(prefix, "conda-meta")) else "venv"

@@ -7,7 +7,7 @@ names the same base and version, one is read; of the others only that link and t
 from __future__ import annotations
 
 from kalyx.core.facts.interpreters.path_lookup import follow_links
-from kalyx.core.lean.record import replace
+from kalyx.core.lean.record import record, replace
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -22,14 +22,23 @@ __all__ = ["Alike"]
 LOOPS = 40  # links, as the system counts them
 
 
+@record
+class _WayOut:
+    """Where a link leads that is a whole path: the file, its folder, and the links from there on."""
+
+    target: str
+    folder: str
+    beyond: list[tuple[str, str]]
+
+
 class Alike:
     """What was read of interpreters, for those that are alike."""
 
     def __init__(self, files: Files) -> None:
         self._files = files
         self._links: dict[str, list[tuple[str, str]]] = {}
+        self._whole: dict[str, _WayOut] = {}  # by what a link says
         self._ways_out: dict[str, tuple[str, ...]] = {}  # the links in a program's folder, and where the last one leads
-        self._beyond: dict[str, list[tuple[str, str]]] = {}  # the links from there on
         self._kinds: dict[str, object] = {}
         self._interpreters: dict[object, Interpreter] = {}
         self._bases: dict[object, str | None] = {}
@@ -45,18 +54,28 @@ class Alike:
         steps: list[tuple[str, str]] = []
         here = path
         while (link := m.read_link(here)) is not None:
-            target = m.absolute(link, folder)
+            way_out = self._whole.get(link) or self._lead_out(link)
+            target = way_out.target if way_out else m.absolute(link, folder)
             steps.append((here, target))
-            if m.path.dirname(target) != folder:
-                if m.path.isabs(link):  # what a relative one means depends on where the folder really is
+            target_folder = way_out.folder if way_out else m.path.dirname(target)
+            if target_folder != folder:
+                if way_out:
                     self._ways_out[path] = (*(m.path.basename(link) for link, _ in steps), target)
-                if target not in self._beyond:
-                    self._beyond[target] = follow_links(m, target)
-                return _until_a_loop([*steps, *self._beyond[target]])
+                beyond = way_out.beyond if way_out else follow_links(m, target)
+                return _until_a_loop([*steps, *beyond])
             if len(steps) == LOOPS:
                 break
             here = target
         return _until_a_loop(steps)
+
+    def _lead_out(self, link: str) -> _WayOut | None:
+        """Read where a link leads that is a whole path; what a relative one means depends on where its folder is."""
+        m = self._files
+        if not m.path.isabs(link):
+            return None
+        target = m.absolute(link)
+        self._whole[link] = _WayOut(target, m.path.dirname(target), follow_links(m, target))
+        return self._whole[link]
 
     def _kind(self, path: str, config: VenvConfig | None) -> object:
         """Return what is equal for interpreters that are alike; None where only its own files tell what one is."""
@@ -65,11 +84,12 @@ class Alike:
         return self._kinds[path]
 
     def _kind_of(self, path: str, config: VenvConfig | None) -> object:
-        if config is None or config.trouble or not config.home or not self._files.path.isabs(config.home):
+        home = config.home if config is not None and not config.trouble else None
+        if config is None or not home or not self._files.path.isabs(home):
             return None
         self.links_of(path)
         way_out = self._ways_out.get(path)
-        return way_out and (way_out, config.home, config.keys.get("version"), config.keys.get("version_info"))
+        return way_out and (way_out, home, config.keys.get("version"), config.keys.get("version_info"))
 
     def interpreter(self, path: str, config: VenvConfig | None) -> Interpreter | None:
         """Return what an interpreter is, where one that is alike was read and works; else None."""

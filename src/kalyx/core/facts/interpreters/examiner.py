@@ -83,6 +83,7 @@ class Examiner:
         self._known: dict[tuple[str, str, bool, bool], Examined] = {}
         self._answers = Once()
         self._read = Once()  # what was read on the way: hundreds of environments may have one base
+        self._configs: dict[str, VenvConfig | None] = {}
         self._alike = Alike(machine)
 
     def but(self, asks_when_read: bool) -> Examiner:
@@ -91,13 +92,26 @@ class Examiner:
 
     def config_of(self, path: str) -> VenvConfig | None:
         """Return the pyvenv.cfg that an interpreter obeys, as it was when first asked for."""
-        return self._read.get(("config", path), lambda: find_venv_config(self.machine, path))
+        if path not in self._configs:
+            self._configs[path] = find_venv_config(self.machine, path)
+        return self._configs[path]
 
     def base_of(self, path: str) -> str | None:
         """Return the base prefix of an environment's interpreter, as it is read; None where it has none."""
         m, config = self.machine, self.config_of(path)
         return self._alike.base(path, config, lambda: base_of(
             m, base_program_of(m, path, config), config, self._read)) if config else None
+
+    def read(self, path: str) -> Interpreter:
+        """Return what an interpreter is by its files alone, of a path that is whole and normalised.
+
+        Without the steps that led there hundreds are soon read.
+        """
+        if (path, self.machine.cwd, True, False) not in self._known:
+            known = self._alike.interpreter(path, self.config_of(path))
+            if known is not None:
+                return known
+        return self.examine(path, ask=False).interpreter
 
     def examine(self, path: str, cwd: str | None = None, *, ask: bool = True,
                 env: Mapping[str, str] | None = None, by_folder: bool = False) -> Examined:

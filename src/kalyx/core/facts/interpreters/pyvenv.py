@@ -96,7 +96,7 @@ def find_venv_config(files: Files, executable: str) -> VenvConfig | None:
     prefix = files.path.dirname(folder)
     for place in (folder, prefix):
         candidate = files.path.join(place, "pyvenv.cfg")
-        if place == folder and not files.is_there(candidate):  # as nearly always
+        if place == folder and not files.exists(candidate):  # as nearly always
             continue
         try:
             text = files.read_whole(candidate, 65536).decode("utf-8")

@@ -6,6 +6,7 @@ import json
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.interpreters.environment import is_environment
 from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
@@ -92,6 +93,8 @@ def find_notebooks(files: Files, folder: str, depth: int = 2) -> tuple[list[str]
     looked, cut = 0, False
     while queue and len(found) <= MOST_NOTEBOOKS:
         here, level = queue.pop(0)
+        if level and is_environment(m, here):
+            continue
         looked += 1
         if looked > MOST_FOLDERS:
             cut = True

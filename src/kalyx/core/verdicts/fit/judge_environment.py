@@ -56,17 +56,16 @@ class EnvironmentJudge:
 
     def lacks(self, needs: Sequence[Need]) -> list[Lack]:
         """Return the needs that it does not meet, those alone that nothing makes optional."""
-        by_module = {n.module: n for n in needs}
-        found = []
+        by_module = {n.module: n for n in needs} if any(n.unless for n in needs) else {}
+        found: dict[tuple[str, str], Lack] = {}
         for need in needs:
             if need.optional or (need.unless and all(u in by_module and self._lack(by_module[u]) is None
                                                      for u in need.unless)):
                 continue
             lack = self._lack(need)
             if lack is not None:
-                found.append(lack)
-        unique = {(normal_name(x.distribution or x.module or ""), x.because): x for x in reversed(found)}
-        return [x for x in found if unique[normal_name(x.distribution or x.module or ""), x.because] is x]
+                found.setdefault((normal_name(lack.distribution or lack.module or ""), lack.because), lack)
+        return list(found.values())
 
     def _lack(self, need: Need) -> Lack | None:
         if id(need) not in self._lacking:

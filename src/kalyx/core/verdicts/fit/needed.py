@@ -13,7 +13,7 @@ from kalyx.core.tables.standard_library import stdlib_history
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Sequence
+    from collections.abc import Callable, Collection, Iterable, Sequence
 
     from packaging.requirements import Requirement
 
@@ -33,7 +33,7 @@ class OwnModules:
     def __init__(self, files: Files, roots: Sequence[str]) -> None:
         self._files = files
         self._roots = [f for r in roots for f in (r, files.path.join(r, "src"), files.path.join(r, "lib"))]
-        self._modules: dict[str, set[str]] = {}  # of a folder
+        self._inside: dict[str, tuple[set[str], Collection[str]]] = {}  # the modules and folders in a folder
         self._found: dict[tuple[str, ...], dict[str, bool]] = {}  # in all folders together: the same for many files
         self._package_roots: dict[str, str] = {}
 
@@ -89,12 +89,12 @@ class OwnModules:
 
     def _holds(self, folder: str, module: str) -> bool:
         """Whether a folder has a module, or a folder of code, of that name; each is looked into once."""
-        m = self._files
-        names, folders, _ = m.scan(folder)
-        if folder not in self._modules:
-            self._modules[folder] = {n.partition(".")[0] for n in names if n.endswith(_CODE)}
-        return module in self._modules[folder] or (
-            module in folders and any(n.endswith(_CODE) for n in m.scan(m.path.join(folder, module))[0]))
+        if folder not in self._inside:
+            names, inside, _ = self._files.scan(folder)
+            self._inside[folder] = {n.partition(".")[0] for n in names if n.endswith(_CODE)}, frozenset(inside)
+        modules, folders = self._inside[folder]
+        return module in modules or (module in folders and any(
+            n.endswith(_CODE) for n in self._files.scan(self._files.path.join(folder, module))[0]))
 
 
 class _Asked:
@@ -252,18 +252,15 @@ def python_of(code: Iterable[CodeNeeds], wanted: Sequence[tuple[str, Place]]) ->
 
     from kalyx.core.model import version_pair
 
-    oldest: tuple[tuple[int, int], str, str] | None = None
-    newest: tuple[tuple[int, int], str, str] | None = None
-    for file in code:
-        for bound in file.bounds:
-            pair = version_pair(bound.version) or (0, 0)
-            cell = f", code cell {bound.cell}" if bound.cell else ""
-            where = f"{bound.what} ({file.path}{cell}, line {bound.line})"
-            if bound.is_oldest and (oldest is None or pair > oldest[0]):
-                oldest = (pair, f">={bound.version}", where)
-            elif not bound.is_oldest and (newest is None or pair < newest[0]):
-                newest = (pair, f"<{bound.version}", where)
-    parts = [(b[1], b[2]) for b in (oldest, newest) if b is not None]
+    bounds = [(file.path, bound) for file in code for bound in file.bounds]
+    pairs = {v: version_pair(v) or (0, 0) for v in {bound.version for _, bound in bounds}}
+    oldest = max((b for b in bounds if b[1].is_oldest), key=lambda b: pairs[b[1].version], default=None)
+    newest = min((b for b in bounds if not b[1].is_oldest), key=lambda b: pairs[b[1].version], default=None)
+    parts = []
+    for path, bound in filter(None, (oldest, newest)):
+        cell = f", code cell {bound.cell}" if bound.cell else ""
+        parts.append((f"{'>=' if bound.is_oldest else '<'}{bound.version}",
+                      f"{bound.what} ({path}{cell}, line {bound.line})"))
     for specifier, place in wanted:
         try:
             SpecifierSet(specifier)
