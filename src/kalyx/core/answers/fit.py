@@ -79,11 +79,16 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     wanted = [m.absolute(p) for p in paths]
     files, notes = _files_of(context, wanted)
     progress(f"reading {len(files)} file{'s' if len(files) != 1 else ''} …")
-    code = read_needs(m, files, wanted[0] if len(wanted) == 1 and m.is_folder(wanted[0]) else "")
-    declared, pythons, roots, more = _asked_for(context, wanted, code)
-    notes += [*more, *_troubles(code)]
+    elsewhere = _places_elsewhere(context, only)
+    here = [n for n in only if n not in elsewhere]
     reading = context.but(asks_when_read=False)
     neighbours = Neighbours(m, reading)
+    notebooks = [p for p in files if p in wanted and p.endswith(".ipynb")]
+    used_here = cache(lambda: _used_here(reading, notebooks))
+    root = wanted[0] if len(wanted) == 1 and m.is_folder(wanted[0]) else ""
+    code = read_needs(m, files, root, lambda: (neighbours.look_around(), used_here()) if here or not only else None)
+    declared, pythons, roots, more = _asked_for(context, wanted, code)
+    notes += [*more, *_troubles(code)]
     own = OwnModules(m, roots)
     is_aside = cache(lambda path: path not in wanted and _is_aside(m, path, wanted))
     needs = needs_of(code, declared, own, lambda module: _brought_by(neighbours, module), neighbours.is_namespace,
@@ -95,10 +100,7 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     notes += more
     python = python_of([c for c in code if not is_aside(c.path)], pythons)
     progress("looking at the environments …")
-    notebooks = [p for p in files if p in wanted and p.endswith(".ipynb")]
-    elsewhere = _places_elsewhere(context, only)
-    here = [n for n in only if n not in elsewhere]
-    found = _judged(reading, neighbours, needs, python, here, notebooks) if here or not only else []
+    found = _judged(reading, neighbours, needs, python, here, used_here) if here or not only else []
     if prove:
         found = _proven(context, found, needs, wanted, limit, progress)
     found.sort(key=_rank)
@@ -215,7 +217,7 @@ def _brought_by(neighbours: Neighbours, module: str) -> str | None:
 
 
 def _judged(context: SeatContext, neighbours: Neighbours, needs: Sequence[Need], python: PythonWanted | None,
-            only: Sequence[str], notebooks: Sequence[str]) -> list[FitOfEnvironment]:
+            only: Sequence[str], used_here: Callable[[], dict[str, list[str]]]) -> list[FitOfEnvironment]:
     m = context.machine
     if only:
         places = [find_environment(context, name) for name in only]
@@ -226,7 +228,7 @@ def _judged(context: SeatContext, neighbours: Neighbours, needs: Sequence[Need],
     for kernel in context.kernels():
         for prefix in prefix_of_kernel(m, kernel) if kernel.argv and not kernel.trouble else ():
             kernels.setdefault(m.key(prefix), []).append(kernel.name)
-    used = _used_here(context, notebooks)
+    used = used_here()
     found = []
     for environment in listed:
         fits, lacks = _held_against(EnvironmentJudge(m, neighbours, environment), needs, python)

@@ -82,10 +82,12 @@ class Copy:
             return None
 
 
-def shared_out(work: Callable[[Any], Any], parts: Sequence[Any], count: int) -> dict[int, Any]:
+def shared_out(work: Callable[[Any], Any], parts: Sequence[Any], count: int,
+               meanwhile: Callable[[], object] = bool) -> dict[int, Any]:
     """Return what `work` makes of each part, by their numbers; `count` processes take one part after the other.
 
-    This one is among them: whoever is sooner does more. What a copy that was ended had taken is not in it.
+    This one is among them, when it has done what there is to do `meanwhile`: whoever is sooner does more. What a copy
+    that was ended had taken is not in it.
     """
     waiting, written = os.pipe()
     try:
@@ -104,6 +106,7 @@ def shared_out(work: Callable[[Any], Any], parts: Sequence[Any], count: int) -> 
 
     try:
         copies = [Copy(take) for _ in range(count - 1)]
+        meanwhile()
         done = take()
     finally:
         os.close(waiting)

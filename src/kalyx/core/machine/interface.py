@@ -122,8 +122,12 @@ class Machine:
         """Remove such a folder."""
         raise TypeError(f"{type(self).__name__} cannot do this")
 
-    def in_processes(self, function: Callable[..., Any], parts: Sequence[Sequence[Any]]) -> Iterator[Any]:
-        """Yield what a module's function makes of each part (both as JSON has it), several at once if that can be."""
+    def in_processes(self, function: Callable[..., Any], parts: Sequence[Sequence[Any]],
+                     meanwhile: Callable[[], object] = bool) -> Iterator[Any]:
+        """Yield what a module's function makes of each part (both as JSON has it), several at once if that can be.
+
+        `meanwhile` is done while others have begun already; not where nobody else does.
+        """
         return (function(self, *part) for part in parts)
 
     def read_disk(self, folders: Sequence[str], work: Callable[[list[DiskFolder]], Any]) -> list[Any]:

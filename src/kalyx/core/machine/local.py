@@ -307,11 +307,12 @@ class RealMachine(Machine):
         finally:
             self.remove_folder(folder)
 
-    def in_processes(self, function: Callable[..., Any], parts: Sequence[Sequence[Any]]) -> Iterator[Any]:
+    def in_processes(self, function: Callable[..., Any], parts: Sequence[Sequence[Any]],
+                     meanwhile: Callable[[], object] = bool) -> Iterator[Any]:
         """Share the parts out among processes."""
         from kalyx.core.machine.workers import share_out
 
-        return share_out(self, function, parts)
+        return share_out(self, function, parts, meanwhile)
 
     def read_disk(self, folders: Sequence[str], work: Callable[[list[DiskFolder]], Any]) -> list[Any]:
         """Go through them in several processes, where that is sooner."""

@@ -24,8 +24,11 @@ _START = ("import sys; sys.path.insert(0, sys.argv[2])\n"
           "from kalyx.core.machine.one_worker import work\nwork(sys.argv[1])\n")
 
 
-def share_out(machine: Machine, function: Callable[..., Any], parts: Sequence[Sequence[Any]]) -> Iterator[Any]:
+def share_out(machine: Machine, function: Callable[..., Any], parts: Sequence[Sequence[Any]],
+              meanwhile: Callable[[], object] = bool) -> Iterator[Any]:
     """Yield what a function of a module makes of each part, in their order; this process takes a share as well.
+
+    Before that it does what else there is to do `meanwhile`.
 
     The function is called with a machine and what is in a part; both that and what it returns can be written as
     JSON. What a child did not do, as it was ended or could not start, is done here.
@@ -36,21 +39,22 @@ def share_out(machine: Machine, function: Callable[..., Any], parts: Sequence[Se
         def work(part: Sequence[Any]) -> tuple[Any, dict[str, str]]:
             return function(machine, *part), dict(machine.troubles)
 
-        for number, (result, troubles) in shared_out(work, parts, count).items():
+        for number, (result, troubles) in shared_out(work, parts, count, meanwhile).items():
             done[number] = result
             for path, reason in troubles.items():
                 machine.report(path, reason)
     else:
-        done = _by_children(machine, function, parts, count)
+        done = _by_children(machine, function, parts, count, meanwhile)
     for number, part in enumerate(parts):
         yield done[number] if number in done else function(machine, *part)
 
 
-def _by_children(machine: Machine, function: Callable[..., Any], parts: Sequence[Sequence[Any]], count: int
-                 ) -> dict[int, Any]:
+def _by_children(machine: Machine, function: Callable[..., Any], parts: Sequence[Sequence[Any]], count: int,
+                 meanwhile: Callable[[], object]) -> dict[int, Any]:
     """Return what was made of the parts by children that were given an equal share each, and by this process."""
     shares = [list(range(n, len(parts), count)) for n in range(count)]
     begun = [_begin(machine, function, [parts[n] for n in share]) for share in shares[1:]]
+    meanwhile()
     done = {n: function(machine, *parts[n]) for n in shares[0]}
     for share, child in zip(shares[1:], begun, strict=True):
         for number, result in zip(share, _result_of(machine, child), strict=False):

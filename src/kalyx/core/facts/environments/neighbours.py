@@ -145,6 +145,11 @@ class Neighbours:
             prefix for prefix, site in self._index.sites_beginning(start)
             if self.metadata_in(site.folder).entry_named(name))))
 
+    def look_around(self) -> list[Environment]:
+        """Find the environments, and list what they have, which is asked for later."""
+        self._once.in_turn("index", "listed", lambda: self._index.list_until(bool))
+        return self.environments
+
     def prefetch(self, modules: Sequence[str], until: Callable[[], bool]) -> None:
         """Look for what will be asked about when an import fails, while it is still being tried.
 

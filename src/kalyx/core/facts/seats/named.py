@@ -59,7 +59,10 @@ def _running(machine: Machine, folder: str) -> list[str]:
             continue
         try:
             word = m.read_bytes(f"{place}/cmdline", 4096).split(b"\0")[0].decode("utf-8", "surrogateescape")
+            parent = m.read_bytes(f"{place}/stat", 4096).rpartition(b") ")[2].split()[1:2]
         except Unreadable:
+            continue
+        if parent == [str(own).encode()]:  # of its own children one may be a copy of this process
             continue
         named = m.located(word, cwd) if "/" in word else program
         found.append(named if m.same(named, program) else program)

@@ -278,19 +278,12 @@ def _import_lines(text: str) -> tuple[list[int], list[int], bool]:
     The third is whether anything is asked about: if a module is there, or which are loaded.
     """
     imports = list(places_of(text, ("import",)))
-    calls = [at for at in imports if _is_call(text, at)]
+    calls = list(places_of(text, _IMPORTING))
     asking = list(places_begun(text, "find_", ("find_spec", "find_loader")))
     for at in places_begun(text, "sys.", ("sys.path", "sys.modules")):
         (asking if text.startswith("modules", at + 4) else calls).append(at)
     calls += places_of(text, ("addsitedir", *(("path",) if "from sys import" in text else ())))
     return lines_of(text, [*imports, *asking, *calls]), lines_of(text, calls) if calls else [], bool(asking)
-
-
-def _is_call(text: str, at: int) -> bool:
-    """Whether the line in which ``import`` first stands at a place may call something that imports."""
-    end = text.find("\n", at)
-    end = len(text) if end < 0 else end
-    return any(text.find(word, max(at - 2, 0), end) >= 0 for word in _IMPORTING)
 
 
 def package_root(files: Files, path: str) -> str:

@@ -18,7 +18,7 @@ from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Callable, Sequence
     from typing import Any
 
     from kalyx.core.facts.files import Files
@@ -48,8 +48,12 @@ class CodeNeeds:
     line: int | None = None
 
 
-def read_needs(machine: Machine, paths: Sequence[str], root: str) -> list[CodeNeeds]:
-    """Return what each file needs, in their order. `root` is the folder of the project, or empty."""
+def read_needs(machine: Machine, paths: Sequence[str], root: str, meanwhile: Callable[[], object] = bool
+               ) -> list[CodeNeeds]:
+    """Return what each file needs, in their order. `root` is the folder of the project, or empty.
+
+    Where other processes read as well, this one begins with what else there is to do `meanwhile`.
+    """
     m = machine
     name = crc32(json.dumps(root or sorted(paths)).encode("utf-8", "surrogateescape"))
     place = m.path.join(user_folder(m, "cache"), f"needs-{name:08x}.json")  # two of one name only replace each other's
@@ -59,7 +63,7 @@ def read_needs(machine: Machine, paths: Sequence[str], root: str) -> list[CodeNe
     data = {p: known[p][2] for p in found}
     unread = [p for p in paths if p not in found]
     chunks = [(unread[n:n + CHUNK], root) for n in range(0, len(unread), CHUNK)]
-    for chunk in m.in_processes(needs_as_data, chunks) if len(unread) >= MANY else (
+    for chunk in m.in_processes(needs_as_data, chunks, meanwhile) if len(unread) >= MANY else (
             needs_as_data(m, *chunk) for chunk in chunks):
         data.update({str(one["path"]): one for one in chunk})
     if unread:

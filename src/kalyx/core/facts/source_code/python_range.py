@@ -40,6 +40,7 @@ _NEWER_FORMS = tuple((signs, re.compile(form)) for since, signs, form in (
     ((3, 12), ("](",), r"def[ \t]+\w+[ \t]*\["), ((3, 12), ("class ",), r"class[ \t]+\w+[ \t]*\["),
     ((3, 9), ("@",), r"(?m)@(?<!\S@)(?![ \t]*[\w.]+[ \t]*(?:\([^()\n]*\))?[ \t]*(?:#[^\n]*)?$)"),
 ) if sys.version_info >= since)
+_DOTTED = re.compile(r"\.(\w+)")
 _LAZY = re.compile(r"^from __future__ import .*\bannotations\b", re.MULTILINE)
 _BUILTIN_TYPES = frozenset({"int", "str", "float", "bytes", "bool", "list", "dict", "set", "tuple", "type", "frozenset",
                             "complex", "object"})
@@ -96,8 +97,9 @@ def _spoken_of(text: str, imports: Sequence[ImportedName]) -> tuple[dict[tuple[s
     """
     found: dict[tuple[str, str], str] = {}
     places: list[int] = []
+    dotted_names = set(_DOTTED.findall(text))
     for module, alias in {(i.module, i.alias or i.module) for i in imports if i.name is None}:
-        names = _table_names(module) if "." not in alias else ()
+        names = _table_names(module) & dotted_names if "." not in alias else ()
         spoken = names and names.intersection(re.findall(rf"{alias}(?<![\w.]{alias})\.(\w+)", text))
         if spoken:
             found.update({(alias, name): module for name in spoken})
@@ -116,7 +118,7 @@ class _Reader:
         self.found: list[Bound] = []
         self.walrus_lines = lines_of(text, walrus)
         self.has_equals = has_equals
-        self.has_lazy_annotations = "annotations" in text and _LAZY.search(text) is not None
+        self.has_lazy_annotations = "__future__" in text and _LAZY.search(text) is not None
         self.modules: dict[str, str] = {}  # names that stand for modules of the standard library
         self.others: set[str] = set()  # names that are given to anything else
 

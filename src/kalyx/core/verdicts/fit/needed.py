@@ -55,9 +55,10 @@ class OwnModules:
             top, _, rest = module.partition(".")
             if top not in known:
                 known[top] = any(self._holds(f, top) for f in folders)
+            if not known[top]:
+                return False
             part = rest.partition(".")[0] or name
-            return known[top] and (part is None or not shared(top) or any(
-                self._has_part(f, top, part) for f in folders))
+            return part is None or not shared(top) or any(self._has_part(f, top, part) for f in folders)
 
         return has
 
@@ -151,12 +152,13 @@ def _asked_for(code: Iterable[CodeNeeds], own: OwnModules, aside: Callable[[str]
             if item.module.startswith(".") or is_own(item.module, item.name, shared):
                 continue
             module = _as_asked(item.module, item.name, shared)
-            if module not in asked:
-                asked[module] = _Asked(module, file)
-            known = asked[module]
+            known = asked.get(module)
+            if known is None:
+                known = asked[module] = _Asked(module, file)
             guard = item.guard if item.guard in _GUARDED or not is_aside else "try"
             known.places.append(Place(file.path, item.line, item.cell, guard))
-            known.unless = known.unless or tuple(_alternatives(file, item, shared))
+            if item.instead_of is not None:
+                known.unless = known.unless or tuple(_alternatives(file, item, shared))
     return asked
 
 
