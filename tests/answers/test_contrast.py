@@ -201,7 +201,12 @@ def test_lines_say_nothing_else_to_pip(world: World) -> None:
         {"name": "--log=x", "version": "1", **row},
         {"name": "fine", "version": "1\n--index-url=http://127.0.0.1:9", **row},
         {"name": "good", "version": 3, **row}]}}))
-    for a in ("env:lab", str(listing)):
+    lock = write(world.project / "a.lock", '[[package]]\nname = "--log=x"\nversion = "1"\n[[package]]\nname = "good"\n'
+                 'version = "3"\n[[package]]\nname = "fine"\nversion = "1"\n'
+                 'source = {type = "url", url = "https://example.org/x.whl --index-url=http://127.0.0.1:9"}\n')
+    table = write(world.project / "a.txt", "Package Version Editable project location\n------- -------\n--log=x 1\n"
+                  "fine 1 /tmp --index-url=http://127.0.0.1:9\ngood 3\n")
+    for a in ("env:lab", str(lock), str(table), str(listing)):
         lines = world.kalyx("contrast", a, "shell", "--as-requirements").stdout.splitlines()
         assert not [ln for ln in lines if "--" in ln], lines
     assert "good==3" in lines

@@ -18,8 +18,8 @@ if TYPE_CHECKING:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Add the arguments of ``contrast``."""
     parser.add_argument("sides", nargs="*", metavar="A B", help="two of: a seat, an environment, a list of "
-                        "requirements, a lock file, a snapshot, what a beacon printed, or what kalyx packages --json "
-                        "printed")
+                        "requirements, a lock file, a snapshot, what a beacon printed, or what kalyx packages --json, "
+                        "pip or conda printed of an environment")
     add_from(parser)
     parser.add_argument("--as-requirements", action="store_true", help="print the lines for pip that make B like A")
 

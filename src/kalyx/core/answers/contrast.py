@@ -15,19 +15,21 @@ from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.facts.source_code.needs import read_needs
 from kalyx.core.facts.source_code.source_files import find_sources
 from kalyx.core.lean.record import record, replace
-from kalyx.core.model import Listed, Place, Remedy, Side
+from kalyx.core.model import Listed, Note, Place, Remedy, Side
 from kalyx.core.model.names import normal_name
-from kalyx.core.verdicts.contrast.compare import compare, findings_of
+from kalyx.core.verdicts.contrast.compare import compare, findings_of, left_out
 from kalyx.core.verdicts.contrast.owners import Owners
 from kalyx.core.verdicts.fit.needed import OwnModules
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
     from kalyx.core.answers.elsewhere import Elsewhere
     from kalyx.core.facts.files import Files
     from kalyx.core.facts.seats.context import SeatContext
-    from kalyx.core.model import Contrasted, Distribution, Finding, Note
+    from kalyx.core.model import Contrasted, Distribution, Finding
 
 __all__ = ["ContrastAnswer", "answer_contrast", "requirement_lines", "side_of_seat"]
 
@@ -76,15 +78,36 @@ def answer_contrast(context: SeatContext, a: str | Elsewhere, b: str | Elsewhere
     Raises:
         NothingToJudge: one is not there, or cannot be told.
     """
-    side_a, side_b = _side(context, a), _side(context, b)
+    side_a, side_b = _sides(context, a, b)
     imported = _imported_here(context, side_a, side_b)
     found = compare(side_a, side_b, imported)
     findings = findings_of(side_a, side_b, found, imported)
     remedies = _remedies(context.machine, side_a, side_b, found)
-    return ContrastAnswer(side_a, side_b, found, tuple(findings), tuple(remedies), context.notes, as_requirements)
+    notes = [*context.notes, *_left_out(side_a, side_b), *_left_out(side_b, side_a)]
+    return ContrastAnswer(side_a, side_b, found, tuple(findings), tuple(remedies), tuple(notes), as_requirements)
 
 
-def _side(context: SeatContext, name: str | Elsewhere) -> Side:
+def _left_out(side: Side, other: Side) -> list[Note]:
+    names = left_out(side, other)
+    says = f"{side.label} lists packages of conda's that may be no Python, and were not compared: {_some(names)}."
+    return [Note("not-compared", says, side.ref)] if names else []
+
+
+def _some(names: Sequence[str], most: int = 8) -> str:
+    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
+
+
+def _sides(context: SeatContext, a: str | Elsewhere, b: str | Elsewhere) -> tuple[Side, Side]:
+    """Return both sides; of a list what is for the Python and system of the other, where that is no list."""
+    m = context.machine
+    if isinstance(a, str) and place_named(m, a, context.probe_folder) is None and is_package_list(m, a):
+        side = _side(context, b)
+        return read_package_list(m, a, side.markers), side
+    side = _side(context, a)
+    return side, _side(context, b, side.markers)
+
+
+def _side(context: SeatContext, name: str | Elsewhere, markers: Mapping[str, str] | None = None) -> Side:
     m = context.machine
     place = place_named(m, name, context.probe_folder) if isinstance(name, str) else name
     if place is not None:
@@ -97,7 +120,7 @@ def _side(context: SeatContext, name: str | Elsewhere) -> Side:
                        label=host if place.kind == "beacon" else f"{side.label} on {host}")
     assert isinstance(name, str)
     if is_package_list(m, name):
-        return read_package_list(m, name)
+        return read_package_list(m, name, markers or {})
     return side_of_seat(context, name)
 
 

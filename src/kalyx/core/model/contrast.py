@@ -29,6 +29,8 @@ class Listed:
     marker: str = ""
     whole: Distribution | None = None
     extras: tuple[str, ...] = ()  # that a list asks for
+    is_optional: bool = False  # of an extra or a group: a side without it lacks nothing
+    by_conda: bool = False  # a package of conda's, which may be no Python at all
 
     @property
     def shown(self) -> str:

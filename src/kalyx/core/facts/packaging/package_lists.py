@@ -1,4 +1,4 @@
-"""Lists of packages that are no environment: requirements, lock files, and what ``packages --json`` printed."""
+"""Lists of packages that are no environment: requirements, lock files, and what lists what is installed."""
 
 from __future__ import annotations
 
@@ -6,22 +6,29 @@ import json
 import re
 
 from kalyx.core.errors import NothingToJudge, Unreadable
-from kalyx.core.facts.packaging.project import read_list
+from kalyx.core.facts.packaging.lock_files import Pin, pins_in_json, pins_in_toml
+from kalyx.core.facts.packaging.printed_lists import list_in_json, list_in_text
+from kalyx.core.facts.packaging.project import own_name, read_list, read_project, url_of
 from kalyx.core.model import Listed, Side
 from kalyx.core.model.names import normal_name, requirement_name
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping
     from typing import Any
 
     from kalyx.core.facts.files import Files
+    from kalyx.core.facts.packaging.printed_lists import PrintedList
+    from kalyx.core.facts.packaging.project import Declared
 
 __all__ = ["is_package_list", "read_package_list", "why_unread"]
 
 LIMIT = 64 * 1024 * 1024  # bytes
 _NAME = re.compile(r"[A-Za-z0-9][\w.-]{0,200}")
 _VERSION = re.compile(r"[\w.!+-]{0,100}")
-_ENDINGS = (".txt", ".in", ".toml", ".yml", ".yaml", ".json", ".cfg")
+_ENDINGS = (".txt", ".in", ".toml", ".lock", ".yml", ".yaml", ".json", ".cfg", ".list")
+# What pip freeze writes above a project in a folder, whose name the line itself does not have
+_EDITABLE = re.compile(r"# Editable .{0,200}\(([\w.-]{1,200})==([\w.!+-]{1,100})\)")
 
 
 def is_package_list(files: Files, name: str) -> bool:
@@ -29,27 +36,85 @@ def is_package_list(files: Files, name: str) -> bool:
     return files.is_file(files.absolute(name)) and name.lower().endswith(_ENDINGS)
 
 
-def read_package_list(files: Files, name: str) -> Side:
-    """Return a side of what a file lists.
+def read_package_list(files: Files, name: str, markers: Mapping[str, str]) -> Side:
+    """Return a side of what a file lists; of a lock, what is for the Python and system of some `markers` (PEP 508).
 
     Raises:
         NothingToJudge: it cannot be read, or lists nothing.
     """
     path = files.absolute(name)
-    if path.lower().endswith(".json"):
-        return _of_document(files, path, name)
-    listed: dict[str, Listed] = {}
-    for one in read_list(files, path):
-        if one.optional:
-            continue
-        found = _of_requirement(one.requirement)
-        if found is not None:
-            listed.setdefault(normal_name(found.name), found)
+    try:
+        text = files.read_whole(path, LIMIT).decode("utf-8-sig", "replace")
+    except Unreadable as error:
+        raise _no_list(path, error.reason) from None
+    if path.lower().endswith(".json") or text.lstrip().startswith("{"):
+        return _of_document(files, path, name, text, markers)
+    printed = list_in_text(text) if not path.lower().endswith((".toml", ".lock", ".yml", ".yaml")) else None
+    if printed is not None:
+        return _of_printed(files, path, name, printed)
+    pins = _locked(files, path, text, markers)
+    listed = _asked(files, path, text) if pins is None else _of_pins(pins)
     trouble = why_unread(files, path) if not listed else ""
     if trouble:
-        raise NothingToJudge(f"{path} cannot be read as a list of requirements: {trouble}.",
-                             "Name a requirements or lock file, or what kalyx packages --json printed.")
+        raise _no_list(path, trouble)
     return Side(path, "requirements", name, listed)
+
+
+def _no_list(path: str, why: str) -> NothingToJudge:
+    return NothingToJudge(f"{path} cannot be read as a list of requirements: {why}.",
+                          "Name a requirements or lock file, or what kalyx packages --json printed.")
+
+
+def _asked(files: Files, path: str, text: str) -> dict[str, Listed]:
+    """Return what a list of requirements, or a project's table, asks for."""
+    listed: dict[str, Listed] = {}
+    for one in sorted(read_list(files, path), key=lambda d: d.optional):
+        found = _of_requirement(files, one)
+        if found is not None:
+            listed.setdefault(normal_name(found.name), found)
+    for match in _EDITABLE.finditer(text):
+        listed.setdefault(normal_name(match[1]), Listed(match[1], None, f"=={match[2]}", requirement=match[1]))
+    return listed
+
+
+def _locked(files: Files, path: str, text: str, markers: Mapping[str, str]) -> list[Pin] | None:
+    """Return what a lock pins, and the project itself as what may be there; None where it is no such lock."""
+    if not path.lower().endswith((".toml", ".lock")) or "[[package]]" not in text:
+        return None
+    from kalyx.core.toml import load_toml
+
+    folder = files.path.dirname(path)
+    asked = read_project(files, folder, ["pyproject.toml"] if files.is_file(files.path.join(folder, "pyproject.toml"))
+                         else ()).declared
+    try:
+        pins = pins_in_toml(load_toml(text), markers, {d.name for d in asked if not d.optional})
+    except (ValueError, RecursionError):
+        return None
+    own = own_name(files, folder)
+    return [*pins, Pin(own, "", is_optional=True)] if pins and own else pins
+
+
+def _of_pins(pins: Iterable[Pin]) -> dict[str, Listed]:
+    listed = {}
+    for pin in pins:
+        specifier = f"=={pin.version}" if pin.version and not pin.url else ""
+        requirement = f"{pin.name} @ {pin.url}" if pin.url else f"{pin.name}{specifier}"
+        if _NAME.fullmatch(pin.name) and _VERSION.fullmatch(pin.version):
+            listed[normal_name(pin.name)] = Listed(pin.name, None, specifier, pin.url, requirement,
+                                                   is_optional=pin.is_optional)
+    return listed
+
+
+def _of_printed(files: Files, path: str, name: str, printed: PrintedList) -> Side:
+    listed = {}
+    for row in printed.rows:
+        if _NAME.fullmatch(row.name) and _VERSION.fullmatch(row.version):
+            url = row.place if "://" in row.place or not row.place else url_of(files, row.place)
+            where = f"-e {row.place}" if row.is_editable else f"{row.name} @ {url}" if url else ""
+            listed[normal_name(row.name)] = Listed(
+                row.name, row.version, origin=f"{url}, editable" if row.is_editable else url,
+                requirement=where or f"{row.name}=={row.version}", by_conda=not row.is_python)
+    return Side(path, "packages", name, listed, printed.python)
 
 
 def why_unread(files: Files, path: str) -> str:
@@ -67,16 +132,28 @@ def why_unread(files: Files, path: str) -> str:
     return "" if not text.strip() or "\0" not in text else "it is no text"
 
 
-def _of_requirement(text: str) -> Listed | None:
+def _of_requirement(files: Files, one: Declared) -> Listed | None:
     from packaging.requirements import InvalidRequirement, Requirement
 
+    text = one.requirement
     try:
         parsed = Requirement(text)
     except InvalidRequirement:
         name = requirement_name(text)
-        return Listed(name, None, requirement=text) if name else None
-    return Listed(parsed.name, None, str(parsed.specifier), parsed.url or "", text,
-                  str(parsed.marker) if parsed.marker else "", extras=tuple(sorted(parsed.extras)))
+        return Listed(name, None, requirement=text, is_optional=one.optional, by_conda=one.by_conda) if name else None
+    url, specifier = parsed.url or "", str(parsed.specifier)
+    if url.startswith("file://") and not files.exists(_path_of(url)):  # where it once lay: of what, its name may tell
+        version = re.search(r"/[^/-]+-(\d[^/-]*)-[^/]+\.whl$", _path_of(url))
+        url, specifier = "", f"=={version[1]}" if version else ""
+        text = f"{parsed.name}{specifier}"
+    return Listed(parsed.name, None, specifier, url, text, str(parsed.marker) if parsed.marker else "",
+                  extras=tuple(sorted(parsed.extras)), is_optional=one.optional, by_conda=one.by_conda)
+
+
+def _path_of(url: str) -> str:
+    from urllib.parse import unquote, urlsplit
+
+    return unquote(urlsplit(url).path)
 
 
 def _of_row(row: dict[str, Any]) -> Listed | None:
@@ -88,15 +165,21 @@ def _of_row(row: dict[str, Any]) -> Listed | None:
                   requirement=f"{name}=={version}" if version else name)
 
 
-def _of_document(files: Files, path: str, name: str) -> Side:
+def _of_document(files: Files, path: str, name: str, text: str, markers: Mapping[str, str]) -> Side:
     try:
-        document = json.loads(files.read_whole(path, LIMIT).decode("utf-8-sig"))
+        document = json.loads(text)
+        pins = pins_in_json(document, markers)
+        if pins is not None:
+            return Side(path, "requirements", name, _of_pins(pins))
+        printed = list_in_json(document)
+        if printed is not None:
+            return _of_printed(files, path, name, printed)
         result = document["result"]
         rows: list[dict[str, Any]] = [d for d in result["distributions"] if not d.get("hidden_by")]
         seat = result.get("seat") or {}
         interpreter = (seat.get("interpreter") or {}) if isinstance(seat, dict) else {}
         listed = {normal_name(one.name): one for one in map(_of_row, rows) if one is not None}
-    except (Unreadable, ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
+    except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
         raise NothingToJudge(f"{path} is no listing of packages: {error}.",
                              "kalyx packages --json prints one.") from None
     return Side(path, "packages", name, listed, interpreter.get("version"))

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.files import Files
 
-__all__ = ["Declared", "Project", "read_list", "read_project"]
+__all__ = ["Declared", "Project", "own_name", "read_list", "read_project", "url_of"]
 
 LIMIT = 1_048_576  # bytes of one file
 LONGEST_LINE = 8192  # characters, lines that go on included
@@ -171,24 +171,25 @@ def _of_place(m: Files, place: str, folder: str) -> str:
     last = plain.rstrip("/").rpartition("/")[2]
     file = re.fullmatch(r"([A-Za-z0-9][\w.]*?)-\d.*\.whl|([A-Za-z0-9][\w.-]*)-\d[^-]*\.(?:tar\.gz|zip)", last, re.I)
     if file:
-        return f"{file[1] or file[2]} @ {url or _url_of(m, m.absolute(plain, folder))}"
+        return f"{file[1] or file[2]} @ {url or url_of(m, m.absolute(plain, folder))}"
     if url and not url.startswith("file://"):
         return ""
     extras = re.search(r"\[[\w.,\s-]*\]$", plain)
     path = (plain[:extras.start()] if extras else plain).removeprefix("file://")
     local = m.absolute(path, folder)
-    name = _own_name(m, local) if m.is_folder(local) and not m.is_within(folder, local) else ""
-    return f"{name}{extras[0] if extras else ''} @ {_url_of(m, local)}" if name else ""
+    name = own_name(m, local) if m.is_folder(local) and not m.is_within(folder, local) else ""
+    return f"{name}{extras[0] if extras else ''} @ {url_of(m, local)}" if name else ""
 
 
-def _url_of(m: Files, path: str) -> str:
+def url_of(m: Files, path: str) -> str:
+    """Return the URL of a path."""
     from urllib.parse import quote
 
     plain = path.replace("\\", "/") if m.platform == "win32" else path
     return "file://" + quote(plain if plain.startswith("/") else f"/{plain}")
 
 
-def _own_name(m: Files, folder: str) -> str:
+def own_name(m: Files, folder: str) -> str:
     """Return the name that a project's files give it; empty where none does."""
     try:
         project = _toml(m.read_text(m.path.join(folder, "pyproject.toml"), LIMIT))

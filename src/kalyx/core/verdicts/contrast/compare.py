@@ -6,6 +6,7 @@ from kalyx.core.facts.packaging.requirements import applies, is_met
 from kalyx.core.masks import masked
 from kalyx.core.model import Contrasted, DistributionDifference, Evidence, Finding
 from kalyx.core.model.names import normal_name, requirement_name
+from kalyx.core.tables.import_names import is_known
 from kalyx.core.verdicts.seats.packages import unmet_requirements
 
 TYPE_CHECKING = False
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.model import Listed, Place, Side
 
-__all__ = ["compare", "findings_of"]
+__all__ = ["compare", "findings_of", "left_out"]
 
 # What tells one environment from another by itself, and is no difference of what it holds
 _OWN = ("VIRTUAL_ENV", "VIRTUAL_ENV_PROMPT", "CONDA_PREFIX", "CONDA_DEFAULT_ENV")
@@ -34,17 +35,23 @@ def compare(a: Side, b: Side, imported: Mapping[str, Place]) -> Contrasted:
     path_a, path_b = _paths(a), _paths(b)
     known = path_a is not None and path_b is not None
     return Contrasted(
-        tuple(_ordered((mine[n] for n in mine.keys() - theirs.keys()), imported)),
-        tuple(_ordered((theirs[n] for n in theirs.keys() - mine.keys()), imported)),
+        tuple(_ordered((mine[n] for n in mine.keys() - theirs.keys() if not mine[n].is_optional), imported)),
+        tuple(_ordered((theirs[n] for n in theirs.keys() - mine.keys() if not theirs[n].is_optional), imported)),
         tuple(sorted(differ, key=lambda d: (normal_name(d.name) not in imported, normal_name(d.name)))), same,
         tuple(p for p in path_a or () if known and p not in (path_b or ())),
         tuple(p for p in path_b or () if known and p not in (path_a or ())), tuple(_variables(a, b)))
 
 
+def left_out(side: Side, other: Side) -> list[str]:
+    """Return the packages of conda's that a side lists, and that are no distribution as far as is known here."""
+    return sorted(d.name for n, d in side.listed.items() if d.by_conda and n not in other.listed and not is_known(n))
+
+
 def _that_apply(one: Side, other: Side) -> dict[str, Listed]:
     """Return what counts of a list on the other side's Python and platform; all of an environment."""
     markers = one.markers or other.markers
-    return {n: d for n, d in one.listed.items()
+    aside = set(map(normal_name, left_out(one, other)))
+    return {n: d for n, d in one.listed.items() if n not in aside
             if not d.marker or not markers or applies(f"x; {d.marker}", markers)}
 
 
@@ -101,7 +108,7 @@ def _admitted(a: Listed, b: Listed) -> bool:
         return (a.specifier, a.origin, a.extras) == (b.specifier, b.origin, b.extras)
     asked, there = (a, b) if a.version is None else (b, a)
     if asked.origin:
-        return asked.origin.split("#")[0] == there.origin
+        return asked.origin.split("#")[0] == there.origin.removesuffix(", editable")
     return not asked.specifier or is_met(f"x{asked.specifier}", there.version or "0") is not False
 
 
