@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shutil
+import sys
 from pathlib import Path
 
 import pytest
@@ -330,6 +331,61 @@ def test_what_the_shell_adds(world: World) -> None:
     document = world.answer("fit", "a.py")
     assert document["result"]["best"] == lab and "clusterkit" in document["notes"][-1]["message"]
     assert run([python_of(Path(lab)), "a.py"], cwd=world.project, env=world.env).returncode == 0
+
+
+R = {"cells": [{"cell_type": "code", "source": "library(dplyr)\nx <- 3\n"}], "nbformat": 4, "nbformat_minor": 5,
+     "metadata": {"kernelspec": {"name": "ir", "language": "R"}}}
+# Files that the Python of these tests cannot parse: the Pythons that they are for, or what is said instead of an answer
+UNPARSED = {
+    "old.py": ("import os\nprint 'x'\n", "<3.0"), "raised.py": ("raise ValueError, 'x'\n", "<3.0"),
+    "new.py": ("x = t'{1}'\n", ">=3.14"), "broken.py": ("import (\n", "line 1: "),
+    "prose.py": ("use `x` here\n", "line 1: "),
+    "nul.py": ("\0", "null bytes"), "r.ipynb": (json.dumps(R), "its cells are R"), "cut.ipynb": ("{", "not a notebook"),
+    "cells.ipynb": (json.dumps({"cells": [{"cell_type": "code", "source": s} for s in ("import (", "import os")],
+                                "metadata": {}, "nbformat": 4, "nbformat_minor": 5}), ""),
+}
+
+
+@pytest.mark.skipif(sys.version_info >= (3, 14), reason="there is nothing newer")
+def test_code_that_cannot_be_parsed(world: World) -> None:
+    """It is said which Python it is for, where its line tells; else that nothing can be told: never that it can run."""
+    world.activate(world.venv("shell"))
+    for name, (content, expected) in UNPARSED.items():
+        write(world.project / name, content)
+        document = world.answer("fit", name)
+        result = document["result"]
+        if expected[:1] in "<>":
+            python = result["python"] or {"specifier": ""}
+            assert (document["exit"], python["specifier"]) == (1 if expected else 0, expected), name
+        else:
+            assert (document["exit"], expected in result["message"]) == (3, True), (name, result)
+    for number in range(8):
+        write(world.project / "mixed" / f"m{number}.py", "import json\n")
+    write(world.project / "mixed" / "left.py", "print 'x'\n")
+    assert _fit(world, "mixed")["python"] is None, "one file that was left behind does not decide"
+
+
+# Lines by which code adds a folder to its own path, and whether it then runs with what is in there
+ADDING = {
+    "sys.path += [here + '/extra']": True, "sys.path[:0] = [here + '/extra', 'x']": True,
+    "sys.path = sys.path + [here + '/extra']": True, "from sys import path; path.append(here + '/extra')": True,
+    "path = []; path.append(here + '/extra')": False, "sys.path.extend((here, here + '/extra'))": True,
+}
+
+
+def test_what_code_adds_to_its_path(world: World) -> None:
+    """Modules in folders that code adds are its own; where only running tells which folder that is, a note says so."""
+    lab = world.venv("lab")
+    world.activate(lab)
+    write(world.project / "extra" / "helpful.py", "")
+    for line, runs in ADDING.items():
+        line = line.replace("here", "os.path.dirname(os.path.abspath(__file__))")
+        write(world.project / "a.py", f"import os, sys\n{line}\nimport helpful\n")
+        assert (_fit(world, "a.py")["best"] == str(lab)) == runs, line
+        assert (run([python_of(lab), "a.py"], cwd=world.project, env=world.env).returncode == 0) == runs, line
+    write(world.project / "a.py", "import os, sys\nsys.path.append(os.environ['EXTRA'])\nimport helpful\n")
+    said = world.answer("fit", "a.py")["notes"]
+    assert [(n["note"], "line 2" in n["message"]) for n in said] == [("path-changed", True)]
 
 
 def test_packages_of_conda_that_are_no_python(world: World) -> None:

@@ -198,3 +198,5 @@ def test_what_pip_prints(form: str, world: World, validate: Callable[[object], o
     assert _differences(world, name, validate) == (set(), set(), set()), said
     write(world.project / name, said.replace("2.0", "3.1"))
     assert _differences(world, name, validate) == (set(), set(), {"traygrid"})
+    (world.project / name).write_bytes(said.encode("utf-16"))  # as a Windows shell redirects it
+    assert _differences(world, name, validate) == (set(), set(), set())

@@ -42,8 +42,8 @@ from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.facts.shells import commands
 from kalyx.core.facts.shells.loaded_modules import read_module_file
 from kalyx.core.facts.source_code.imports import read_source
+from kalyx.core.facts.text_encoding import decode_text
 from kalyx.core.facts.tracebacks.parser import parse_traceback
-from kalyx.core.facts.tracebacks.pasted_text import decode_text
 from kalyx.core.machine.local import RealMachine
 from kalyx.core.model import Environment, RunningPython, names
 from kalyx.core.wire.client import KernelFailed

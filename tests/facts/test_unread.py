@@ -27,8 +27,9 @@ from kalyx.core.facts.interpreters import pyvenv
 from kalyx.core.facts.kernels import kernelspecs, notebooks
 from kalyx.core.facts.packaging import distributions, project, record_file
 from kalyx.core.facts.source_code.imports import read_source
+from kalyx.core.facts.text_encoding import decode_text
 from kalyx.core.facts.tracebacks.parser import parse_fatal, parse_refusal, parse_traceback
-from kalyx.core.facts.tracebacks.pasted_text import decode_text, text_of_notebook, without_prefixes
+from kalyx.core.facts.tracebacks.pasted_text import text_of_notebook, without_prefixes
 from kalyx.core.machine.local import RealMachine
 from kalyx.core.wire.client import KernelFailed
 from kalyx.core.wire.running import parse_connection

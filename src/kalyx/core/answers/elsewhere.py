@@ -12,7 +12,7 @@ from kalyx.core.facts.interpreters.environment import environment_of
 from kalyx.core.facts.interpreters.examiner import Examined
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.seats.context import SeatContext, SeatFacts
-from kalyx.core.facts.tracebacks.pasted_text import decode_text
+from kalyx.core.facts.text_encoding import decode_text
 from kalyx.core.lean.record import record
 from kalyx.core.model import Launch, Note, Seat, TrailStep
 from kalyx.core.verdicts.known import as_known

@@ -14,7 +14,7 @@ from kalyx.core.facts.packaging.python_wanted import pythons_wanted
 from kalyx.core.facts.search_path.layers import pythonpath_of
 from kalyx.core.facts.seats.environment import env_seat, find_environment
 from kalyx.core.facts.seats.finder import find_seat
-from kalyx.core.facts.source_code.needs import read_needs
+from kalyx.core.facts.source_code.needs import PYTHON2, read_needs
 from kalyx.core.facts.source_code.source_files import find_sources
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import FitOfEnvironment, Note, Place
@@ -37,6 +37,7 @@ if TYPE_CHECKING:
 __all__ = ["FitAnswer", "answer_fit"]
 
 MOST_FILES = 5000
+FEW = 4  # times as many files in all
 # What of a project is not what it runs
 _ASIDE = frozenset({"tests", "test", "testing", "docs", "doc", "benchmarks"})
 _ASIDE_FILES = frozenset({"setup.py", "conftest.py", "noxfile.py", "tasks.py"})
@@ -87,6 +88,9 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     used_here = cache(lambda: _used_here(reading, notebooks))
     root = wanted[0] if len(wanted) == 1 and m.is_folder(wanted[0]) else ""
     code = read_needs(m, files, root, lambda: (neighbours.look_around(), used_here()) if here or not only else None)
+    if not any(c.is_code for c in code):
+        raise NothingToJudge(f"What {_some(code)} cannot be told: {code[0].trouble}.",
+                             f"kalyx why {code[0].path} says more of it.")
     declared, pythons, roots, more = _asked_for(context, wanted, code)
     notes += [*more, *_troubles(code)]
     own = OwnModules(m, roots)
@@ -95,10 +99,11 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
                      lambda name: is_known(name) or bool(neighbours.providing_name(name)),
                      whole=lambda file: file in files or any(m.is_folder(w) for w in wanted),
                      aside=is_aside)
+    notes += _path_changes([c for c in code if not is_aside(c.path)]) if any(n.is_guessed for n in needs) else []
     everywhere = needs
     needs, more = _without_pythonpath(m, needs)
     notes += more
-    python = python_of([c for c in code if not is_aside(c.path)], pythons)
+    python = python_of(_without_leftovers([c for c in code if not is_aside(c.path)], wanted), pythons)
     progress("looking at the environments …")
     found = _judged(reading, neighbours, needs, python, here, used_here) if here or not only else []
     if prove:
@@ -191,6 +196,25 @@ def _troubles(code: Sequence[CodeNeeds]) -> list[Note]:
     tail = "; its imports were looked for line by line"
     return [Note("source-unread", f"{c.path}: {c.trouble}{tail if c.imports else ''}.", c.path)
             for c in code if c.trouble]
+
+
+def _some(code: Sequence[CodeNeeds]) -> str:
+    return f"{code[0].path} needs" if len(code) == 1 else f"any of {len(code)} files needs, as {code[0].path},"
+
+
+def _without_leftovers(code: list[CodeNeeds], named: Sequence[str]) -> list[CodeNeeds]:
+    """Return files, of which some that are left from Python 2 do not decide: where they are few, and not named."""
+    old = [c for c in code if any(b.what == PYTHON2 for b in c.bounds)]
+    if not old or len(old) * FEW >= len(code):
+        return code
+    left = [c for c in old if c.path not in named]
+    return [replace(c, bounds=tuple(b for b in c.bounds if b.what != PYTHON2)) if c in left else c for c in code]
+
+
+def _path_changes(code: Sequence[CodeNeeds], most: int = 3) -> list[Note]:
+    """Say where code has modules from that cannot be told: of some that nothing here has, these may be such."""
+    return [Note("path-changed", f"{c.path}, line {c.unread[0]}, changes the search path in a way that only running it "
+                 "shows; what it imports from there counts as lacking.", c.path) for c in code if c.unread][:most]
 
 
 def _without_pythonpath(m: Machine, needs: Sequence[Need]) -> tuple[list[Need], list[Note]]:

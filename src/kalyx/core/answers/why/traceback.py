@@ -14,6 +14,7 @@ from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.case import THE_TEXT, Case
 from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.facts.seats.finder import find_seat_to_run
+from kalyx.core.facts.text_encoding import decode_text
 from kalyx.core.facts.tracebacks.parser import (
     TEXT_LIMIT,
     parse_clash,
@@ -22,7 +23,7 @@ from kalyx.core.facts.tracebacks.parser import (
     parse_traceback,
     place_of,
 )
-from kalyx.core.facts.tracebacks.pasted_text import decode_text, text_of_notebook, without_prefixes
+from kalyx.core.facts.tracebacks.pasted_text import text_of_notebook, without_prefixes
 from kalyx.core.lean.record import replace
 from kalyx.core.machine.from_text import TextMachine
 from kalyx.core.model import (

@@ -9,6 +9,7 @@ from kalyx.core.errors import NothingToJudge, Unreadable
 from kalyx.core.facts.packaging.lock_files import Pin, pins_in_json, pins_in_toml
 from kalyx.core.facts.packaging.printed_lists import list_in_json, list_in_text
 from kalyx.core.facts.packaging.project import own_name, read_list, read_project, url_of
+from kalyx.core.facts.text_encoding import decode_text
 from kalyx.core.model import Listed, Side
 from kalyx.core.model.names import normal_name, requirement_name
 
@@ -44,7 +45,7 @@ def read_package_list(files: Files, name: str, markers: Mapping[str, str]) -> Si
     """
     path = files.absolute(name)
     try:
-        text = files.read_whole(path, LIMIT).decode("utf-8-sig", "replace")
+        text = decode_text(files.read_whole(path, LIMIT))
     except Unreadable as error:
         raise _no_list(path, error.reason) from None
     if path.lower().endswith(".json") or text.lstrip().startswith("{"):
@@ -91,7 +92,7 @@ def _locked(files: Files, path: str, text: str, markers: Mapping[str, str]) -> l
     except (ValueError, RecursionError):
         return None
     own = own_name(files, folder)
-    return [*pins, Pin(own, "", is_optional=True)] if pins and own else pins
+    return [Pin(own, "", is_optional=True), *pins] if pins and own else pins
 
 
 def _of_pins(pins: Iterable[Pin]) -> dict[str, Listed]:
@@ -120,7 +121,7 @@ def _of_printed(files: Files, path: str, name: str, printed: PrintedList) -> Sid
 def why_unread(files: Files, path: str) -> str:
     """Return why a list cannot be read as one; empty where it can, and has nothing in it."""
     try:
-        text = files.read_text(path, LIMIT)
+        text = decode_text(files.read_whole(path, LIMIT))
         if path.lower().endswith((".toml", "pipfile")):
             from kalyx.core.toml import load_toml
 

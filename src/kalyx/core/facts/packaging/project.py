@@ -10,6 +10,7 @@ import re
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.packaging.project_files import LOCKS, is_lock, is_project_file
+from kalyx.core.facts.text_encoding import decode_text
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables.import_names import distribution_by_conda
@@ -98,7 +99,7 @@ def _from_list(m: Files, file: str, read: set[str], limits: list[Declared]) -> I
     read.add(m.key(file))
     is_extra = re.search(r"dev|test|doc|lint|optional|extra", m.path.basename(file)) is not None
     try:
-        text = m.read_text(file, LIMIT)
+        text = decode_text(m.read_whole(file, LIMIT))
     except Unreadable:
         return
     whole = ""

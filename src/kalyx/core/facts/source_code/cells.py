@@ -10,6 +10,7 @@ from kalyx.core.errors import Unreadable
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Iterator
+    from typing import Any
 
     from kalyx.core.facts.files import Files
 
@@ -18,6 +19,7 @@ __all__ = ["place_in_notebook", "read_pieces"]
 SOURCE_LIMIT = 8 * 1024 * 1024      # bytes of a script
 NOTEBOOK_LIMIT = 256 * 1024 * 1024  # bytes of a notebook; outputs make them large
 PYTHON_CELLS = ("time", "timeit", "capture", "prun", "snakeviz", "memit", "mprun", "lprun")
+_LIKE_PYTHON = ("", "sage", "pyspark")
 _MAGIC = re.compile(r"^([ \t]*)(?=\S)(?:[%!?]|[\w., ]+=[ \t]*[%!]|.*[^\s?]\?{1,2}[ \t]*$)")
 
 
@@ -44,6 +46,9 @@ def read_pieces(files: Files, path: str) -> tuple[list[tuple[int | None, str]], 
 def _cells_of(data: bytes) -> tuple[list[tuple[int | None, str]], str]:
     try:
         content = json.loads(data.decode("utf-8-sig"))
+        language = _language_of(content)
+        if language:
+            return [], f"its cells are {language}, and no Python"
         cells = content["cells"] if "cells" in content else content["worksheets"][0]["cells"]
         code = [c for c in cells if c.get("cell_type") == "code"]
         texts = [s if isinstance(s := c.get("source", c.get("input", "")), str) else "".join(s)
@@ -53,6 +58,15 @@ def _cells_of(data: bytes) -> tuple[list[tuple[int | None, str]], str]:
     except (ValueError, KeyError, TypeError, AttributeError, IndexError) as error:
         return [], f"it is not a notebook that can be read: {error}"
     return [(n, _plain(t)) for n, t in enumerate(texts, 1)], ""
+
+
+def _language_of(content: Any) -> str:
+    """Return the language of a notebook's cells where it says that it is another than Python."""
+    metadata = content.get("metadata") if isinstance(content, dict) else None
+    said = [part.get(key) for name, key in (("language_info", "name"), ("kernelspec", "language"))
+            if isinstance(metadata, dict) and isinstance(part := metadata.get(name), dict)]
+    first = next((s for s in said if isinstance(s, str) and s), "")
+    return "" if "python" in first.lower() or first.lower() in _LIKE_PYTHON else first
 
 
 def _decoded(data: bytes) -> tuple[str, str]:

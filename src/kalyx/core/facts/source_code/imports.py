@@ -97,6 +97,8 @@ class Source:
     relative: bool = False    # it uses relative imports, so it is meant as a part of a package
     loose: bool = False       # it uses some, and is in no package
     uses_parser: bool = True  # False when it was too deep or too odd to be parsed
+    error: tuple[str, str] | None = None  # the line of the first syntax error, and what Python says of it
+    is_code: bool = True  # False where nothing of it could be parsed
 
 
 def read_source(files: Files, path: str, root: str = "", *, alone: bool = False,
@@ -108,7 +110,9 @@ def read_source(files: Files, path: str, root: str = "", *, alone: bool = False,
     piece of code, its text, its cell, and what it imports; imports then come without the text of their lines.
     """
     pieces, trouble = read_pieces(files, path)
-    return Source(path, trouble=trouble) if trouble else _Reader(files, path, root, alone=alone).read(pieces, each)
+    if trouble:
+        return Source(path, trouble=trouble, is_code=False)
+    return _Reader(files, path, root, alone=alone).read(pieces, each)
 
 
 class _Reader:
@@ -130,18 +134,22 @@ class _Reader:
         self.keeps_text = True
         self.trouble = ""
         self.trouble_line: int | None = None
+        self.error: tuple[str, str] | None = None
 
     def read(self, pieces: list[tuple[int | None, str]],
              each: _Each | None = None) -> Source:
         """Return what all pieces import, in their order."""
-        self.keeps_text = each is None
+        self.keeps_text, failed = each is None, 0
         for cell, text in pieces:
             try:
                 tree = parse(text)
             except SyntaxError as error:
                 where = f"code cell {cell}, " if cell else ""
-                self.trouble = self.trouble or f"{where}line {error.lineno}: {error.msg}"
+                where += f"line {error.lineno}: " if error.lineno else ""
+                self.trouble = self.trouble or f"{where}{error.msg}"
                 self.trouble_line = self.trouble_line or error.lineno
+                self.error = self.error or ((error.text or "").strip(), str(error.msg))
+                failed += 1
                 self._by_line(cell, text)
             except (ValueError, RecursionError, MemoryError):  # NUL bytes; nested beyond measure
                 self._by_line(cell, text)
@@ -154,7 +162,8 @@ class _Reader:
         for one in self.found:
             kept.setdefault((one.module, one.name, one.guard), one)
         return Source(self.path, tuple(kept.values()), tuple(dict.fromkeys(self.paths)), self.trouble,
-                      self.trouble_line, tuple(self.unread), self.relative, self.loose, self.parsed)
+                      self.trouble_line, tuple(self.unread), self.relative, self.loose, self.parsed,
+                      self.error, not pieces or failed < len(pieces))
 
     def _by_line(self, cell: int | None, text: str) -> None:
         """Read imports line by line where the whole cannot be parsed."""

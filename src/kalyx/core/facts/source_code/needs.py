@@ -8,11 +8,13 @@ from __future__ import annotations
 
 import json
 import re
+import sys
 from binascii import crc32
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.configuration.own_files import user_folder
 from kalyx.core.facts.source_code.imports import ImportedName, read_source
+from kalyx.core.facts.source_code.newer_syntax import is_surely_python2, newer_syntax
 from kalyx.core.facts.source_code.python_range import Bound, versions_of_code
 from kalyx.core.lean.record import record
 
@@ -22,11 +24,13 @@ if TYPE_CHECKING:
     from typing import Any
 
     from kalyx.core.facts.files import Files
+    from kalyx.core.facts.source_code.imports import Source
     from kalyx.core.machine.interface import Machine
 
-__all__ = ["CodeNeeds", "needs_as_data", "read_needs"]
+__all__ = ["PYTHON2", "CodeNeeds", "needs_as_data", "read_needs"]
 
 FORM = 4  # grows when what is read of a file, or how it is kept, changes
+PYTHON2 = "a form of Python 2"
 MANY = 60  # files, from which on more than one process is worth its start
 CHUNK = 10  # files that a process is given at once
 CACHE_LIMIT = 64 * 1024 * 1024  # bytes
@@ -46,6 +50,8 @@ class CodeNeeds:
     block_line: int = 0
     trouble: str = ""
     line: int | None = None
+    unread: tuple[int, ...] = ()  # lines that change the search path in a way that cannot be read
+    is_code: bool = True  # False where nothing of it could be parsed, and no other Python is known to do it
 
 
 def read_needs(machine: Machine, paths: Sequence[str], root: str, meanwhile: Callable[[], object] = bool
@@ -126,12 +132,26 @@ def _read(files: Files, path: str, root: str) -> dict[str, Any]:
             blocks.append(("\n".join(lines), text.count("\n", 0, match.start()) + 1))
 
     source = read_source(files, path, root, each=each)
+    by_error = _bound_of(source)
+    bounds += [by_error] if by_error else []
     block, block_line = blocks[0] if blocks else ("", 0)
     return {"path": path, "block": block, "block_line": block_line, "trouble": source.trouble, "line": source.line,
-            "folders": [folder for folder, _ in source.paths],
+            "folders": [folder for folder, _ in source.paths], "unread": list(source.unread),
+            "is_code": source.is_code or by_error is not None,
             "imports": [[i.module, i.name, i.line, i.guard, i.cell, list(i.instead_of) if i.instead_of else None]
                         for i in source.imports],
             "bounds": [[b.version, b.is_oldest, b.what, b.line, b.cell] for b in bounds]}
+
+
+def _bound_of(source: Source) -> Bound | None:
+    """Return the Pythons that code is for by the line that this one cannot parse; None where that does not tell."""
+    if source.error is None:
+        return None
+    line, message = source.error
+    newer = newer_syntax(sys.version_info[:2], line, message)
+    if newer is not None:
+        return Bound(newer[0], True, newer[1], source.line or 1)
+    return Bound("3.0", False, PYTHON2, source.line or 1) if is_surely_python2(line, message) else None
 
 
 def _of_data(data: dict[str, Any]) -> CodeNeeds:
@@ -139,4 +159,4 @@ def _of_data(data: dict[str, Any]) -> CodeNeeds:
                     for module, name, line, guard, cell, instead in data["imports"])
     bounds = tuple(Bound(*row) for row in data["bounds"])
     return CodeNeeds(str(data["path"]), imports, bounds, tuple(data["folders"]), data["block"], data["block_line"],
-                     data["trouble"], data["line"])
+                     data["trouble"], data["line"], tuple(data["unread"]), data["is_code"])

@@ -1,4 +1,4 @@
-"""Syntax that only a newer Python reads."""
+"""Syntax that only a newer Python reads, or only Python 2."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import re
 
 from kalyx.core.model import version_pair
 
-__all__ = ["newer_syntax"]
+__all__ = ["is_python2", "is_surely_python2", "newer_syntax"]
 
 # Forms of syntax by the version that brought them, for a line that this Python cannot parse
 _SYNTAX = (
@@ -34,6 +34,15 @@ _NESTED = (
 )
 # Names that `from __future__` takes, by the version that brought them
 _FUTURE = {"annotations": "3.7", "generator_stop": "3.5", "unicode_literals": "2.6", "print_function": "2.6"}
+# Forms that Python 2 alone has: with such a line a syntax error needs no other explanation
+_PYTHON2 = re.compile(r"^\s*(?:print\s+[\"'\w%(]|print\s*>>|exec\s+[\"'\w]|raise\s+[\w.]+\s*,|"
+                      r"except\s+[\w.()\s,]+,\s*\w+\s*:)|"
+                      r"\bur[\"']|`[^`]+`|<>|(?<![\w.])0[0-7]+\b|\b\d+L\b")
+# Statements among them, and what Python 3 says of the others when it means Python 2
+_PYTHON2_STATEMENT = re.compile(r"\s*(?:print\s+[\"'\w%(]|exec\s+[\"'\w]|raise\s+[\w.]+\s*,|"
+                                r"except\s+[\w.()\s,]+,\s*\w+\s*:)")
+_PYTHON2_SAID = re.compile(r"Missing parentheses in call to '(?:print|exec)'|leading zeros in decimal|"
+                           r"multiple exception types must be parenthesized")
 _NO_FEATURE = re.compile(r"future feature (\w+) is not defined")
 
 
@@ -49,3 +58,14 @@ def newer_syntax(version: tuple[int, int], line: str, message: str) -> tuple[str
         if version_pair(since) > version and form.search(line):
             return since, name
     return None
+
+
+def is_python2(line: str) -> bool:
+    """Whether a line that Python 3 cannot parse has a form that only Python 2 knows."""
+    return _PYTHON2.search(line) is not None
+
+
+def is_surely_python2(line: str, message: str) -> bool:
+    """Whether that is so by what Python 3 says of it, or by the statement that it is: no text that is no code."""
+    return _PYTHON2_STATEMENT.match(line) is not None or (
+        _PYTHON2_SAID.match(message) is not None and is_python2(line))

@@ -30,7 +30,7 @@ def find_sources(files: Files, folder: str, depth: int = 6, most: int = MOST_FIL
         cut = cut or more
         if "pyvenv.cfg" in names or "conda-meta" in names:
             continue
-        found += [p for n in names if n.endswith((".py", ".ipynb")) and not n.startswith(".")
+        found += [p for n in names if n.endswith((".py", ".pyw", ".ipynb")) and not n.startswith(".")
                   and m.is_file(p := m.path.join(here, n))]
         if level < depth:
             queue += [(m.path.join(here, n), level + 1) for n in folders

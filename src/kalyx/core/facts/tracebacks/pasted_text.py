@@ -1,11 +1,11 @@
-"""Texts as people paste them: with what logs, mails and containers write before each line, of any encoding."""
+"""Texts as people paste them: with what logs, mails and containers write before each line."""
 
 from __future__ import annotations
 
 import json
 import re
 
-__all__ = ["decode_text", "text_of_notebook", "without_prefixes"]
+__all__ = ["text_of_notebook", "without_prefixes"]
 
 _BEGINS = "Traceback (most recent call last)"
 _OF_GROUPS = re.compile(r"(?<![ |+-])[ |+-]*(?:Exception Group )?$")  # what Python itself writes before it
@@ -20,18 +20,6 @@ MOST_BEFORE = 200  # characters before each line of a log
 def _short(line: str) -> str:
     half = MOST_LINE // 2
     return line if len(line) <= MOST_LINE else f"{line[:half]} ... {line[-half:]}"
-
-
-def decode_text(data: bytes) -> str:
-    """Decode a text file: UTF-16 where its first bytes or its many zeros say so, else UTF-8.
-
-    What a Windows shell redirects to a file may be UTF-16.
-    """
-    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
-        return data.decode("utf-16", "replace")
-    if data[1:200:2].count(0) > len(data[1:200:2]) // 2:
-        return data.decode("utf-16-le", "replace")
-    return data.decode("utf-8-sig", "replace")
 
 
 def text_of_notebook(text: str) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from kalyx.core.facts.source_code.newer_syntax import is_python2
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.syntax_errors import broken_source, whose
@@ -24,10 +25,6 @@ _PYTHON2_NAME = re.compile(
     r"^name '(unicode|xrange|basestring|raw_input|unichr|execfile)' "
     r"is not defined|"
     r"^'dict' object has no attribute '(has_key|iteritems|iterkeys|itervalues|viewitems|viewkeys|viewvalues)'")
-# Forms that Python 2 alone has: with such a line the syntax error needs no other explanation
-_PYTHON2_LINE = re.compile(r"^\s*(?:print\s+[\"'\w%(]|print\s*>>|exec\s+[\"'\w]|raise\s+[\w.]+\s*,|"
-                           r"except\s+[\w.()\s,]+,\s*\w+\s*:)|"
-                           r"\bur[\"']|`[^`]+`|<>|(?<![\w.])0[0-7]+\b|\b\d+L\b")
 
 
 @cause("python2-source", "the file is Python 2 code",
@@ -48,7 +45,7 @@ def python2_source(case: Case, failure: Failure | None) -> Finding | None:
     if broken is None or error is None or case.python.version_pair[0] < 3:
         return None
     file, line, text = broken
-    if not _PYTHON2_LINE.search(text):
+    if not is_python2(text):
         return None
     owner = case.distributions.of(file)
     return Finding.error(
