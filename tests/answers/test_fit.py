@@ -469,6 +469,38 @@ def test_what_was_read_is_remembered(world: World) -> None:
     assert SHORT
 
 
+FINDER = """import sys
+from importlib.util import spec_from_file_location
+MAPPING: dict[str, str] = {mapping}
+class Finder:
+    @classmethod
+    def find_spec(cls, name, path=None, target=None):
+        return spec_from_file_location(name, MAPPING[name] + '/__init__.py') if name in MAPPING else None
+def install():
+    sys.meta_path.append(Finder)
+"""
+
+
+def test_an_editable_project_that_was_moved(world: World) -> None:
+    """What an import hook leads to has to be there; so has what a .pth file adds."""
+    lab = world.venv("lab")
+    world.activate(lab)
+    source = write(world.home / "src" / "plotkit" / "__init__.py", "").parent
+    mapping = repr({"plotkit": str(source)})
+    write(site_of(lab) / "__editable___plotkit_1_finder.py", FINDER.replace("{mapping}", mapping))
+    write(site_of(lab) / "__editable__.plotkit-1.pth",
+          "import __editable___plotkit_1_finder; __editable___plotkit_1_finder.install()\n")
+    write(world.home / "lib" / "raykit.py", "")
+    write(site_of(lab) / "raykit.pth", f"{world.home / 'lib'}\n")
+    for name, gone in (("plotkit", source), ("raykit", world.home / "lib")):
+        write(world.project / "a.py", f"import {name}\n")
+        for runs in (True, False):
+            assert (_fit(world, "a.py")["best"] == str(lab)) == runs, name
+            assert (run([python_of(lab), "a.py"], cwd=world.project, env=world.env).returncode == 0) == runs
+            if runs:
+                gone.rename(gone.with_name("elsewhere"))
+
+
 def _linked(world: World) -> str:
     """An environment that sees a package of another one, which is linked into it."""
     base = _lab(world, "base", ("germkit", "1"))

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from kalyx.core.errors import NotRecorded, Unreadable
 from kalyx.core.facts.interpreters.path_lookup import version_in_name
-from kalyx.core.facts.packaging.listed_modules import mapped_modules
+from kalyx.core.facts.packaging.listed_modules import mapped_folder, mapped_modules
 from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.facts.search_path.site_folders import site_contents
 from kalyx.core.facts.source_code.definitions import declares_namespace
@@ -96,8 +96,19 @@ class Site:
             if "_finder.py\0" in self.text:
                 for name in self.names:
                     if name.startswith("__editable__") and name.endswith("_finder.py"):
-                        self._hooked |= mapped_modules(self._files, self.folder, name)
+                        brought = mapped_modules(self._files, self.folder, name)
+                        self._hooked |= {m for m in brought if self._leads_anywhere(name, m)}
         return self._hooked
+
+    def _leads_anywhere(self, finder: str, module: str) -> bool:
+        """Whether what an import hook leads to is there: the project may have been moved since."""
+        m = self._files
+        place = mapped_folder(m, self.folder, finder, module)
+        try:
+            return place is not None and (m.exists(place) or m.exists(place + ".py") or any(
+                n.startswith(m.path.basename(place) + ".") for n in m.names_in(m.path.dirname(place))))
+        except NotRecorded:  # on another machine: it mostly is
+            return True
 
 
 class SiteIndex:
