@@ -469,6 +469,58 @@ def test_what_was_read_is_remembered(world: World) -> None:
     assert SHORT
 
 
+def test_parts_that_a_version_does_not_have(world: World, validate) -> None:
+    """Where it is known which versions have what is imported, another does not fit; the remedy brings one that does."""
+    lab = world.venv("lab", pip=True)
+    world.activate(lab)
+    world.wheels.install(world.wheels.add("Flask", "3.0", {"flask/__init__.py": ""}), site_of(lab))
+    world.wheels.add("Flask", "2.2", {"flask/__init__.py": "Markup = str\n"})
+    write(world.project / "a.py", "import flask\n")
+    assert _fit(world, "a.py")["best"] == str(lab)
+    write(world.project / "a.py", "try:\n    from flask import Markup\nexcept ImportError:\n    Markup = str\n")
+    assert _fit(world, "a.py")["best"] == str(lab)
+    script = write(world.project / "a.py", "import os\nfrom flask import Markup\n")
+    document = world.answer("fit", "a.py")
+    validate(document)
+    judged = next(e for e in document["result"]["environments"] if e["environment"]["path"] == str(lab))
+    assert "has no flask.Markup" in judged["lacks"][0]["because"] and judged["lacks"][0]["wanted"] == "<3"
+    carry_out(document["result"]["remedies"][0], "command", world)
+    assert _fit(world, "a.py")["best"] == str(lab)
+    assert run([python_of(lab), script], cwd=world.project, env=world.env).returncode == 0
+    write(world.project / "requirements.txt", "flask>=3\n")
+    at_odds = _fit(world, ".")
+    assert at_odds["best"] is None and not at_odds["remedies"], "no version has it, and is one that is asked for"
+    assert "at-odds" in {n["note"] for n in world.answer("fit", ".")["notes"]}
+
+
+# Modules of a package, and whether it has them
+INSIDE = {"rowkit.plots": True, "rowkit.plots.bars": True, "rowkit.old": False, "rowkit.plots.pies": False,
+          "rowkit.said": True, "rowkit.fast": True}
+
+
+def test_modules_inside_a_package(world: World) -> None:
+    """What no file of a package is cannot be imported of it; what its first file speaks of may be brought by that."""
+    lab = world.venv("lab")
+    world.activate(lab)
+    ending = run([python_of(lab), "-c", "import sysconfig as s; print(s.get_config_var('EXT_SUFFIX'))"]).stdout.strip()
+    world.wheels.install(world.wheels.add("rowkit", "2", {
+        "rowkit/__init__.py": "from . import said\n", "rowkit/plots/__init__.py": "",
+        "rowkit/plots/bars.py": "", f"rowkit/fast{ending}": "", "rowkit/said.py": ""}), site_of(lab))
+    for module, is_there in INSIDE.items():
+        write(world.project / "a.py", f"import {module}\n")
+        result = _fit(world, "a.py")
+        assert (result["best"] == str(lab)) == is_there, module
+        if not is_there:
+            judged = next(e for e in result["environments"] if e["environment"]["path"] == str(lab))
+            assert f"rowkit 2 has no module {module}" in judged["lacks"][0]["because"] and not result["remedies"]
+        if module != "rowkit.fast":
+            assert (run([python_of(lab), "a.py"], cwd=world.project, env=world.env).returncode == 0) == is_there
+    made = "import sys, types\nsys.modules['olderkit.made'] = types.ModuleType('made')\n"
+    world.wheels.install(world.wheels.add("olderkit", "1", {"olderkit/__init__.py": made}), site_of(lab))
+    write(world.project / "a.py", "import olderkit.made\n")
+    assert _fit(world, "a.py")["best"] == str(lab)
+
+
 FINDER = """import sys
 from importlib.util import spec_from_file_location
 MAPPING: dict[str, str] = {mapping}

@@ -100,6 +100,7 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
                      whole=lambda file: file in files or any(m.is_folder(w) for w in wanted),
                      aside=is_aside)
     notes += _path_changes([c for c in code if not is_aside(c.path)]) if any(n.is_guessed for n in needs) else []
+    notes += [_at_odds(n) for n in needs if n.is_at_odds and not n.optional]
     everywhere = needs
     needs, more = _without_pythonpath(m, needs)
     notes += more
@@ -209,6 +210,15 @@ def _without_leftovers(code: list[CodeNeeds], named: Sequence[str]) -> list[Code
         return code
     left = [c for c in old if c.path not in named]
     return [replace(c, bounds=tuple(b for b in c.bounds if b.what != PYTHON2)) if c in left else c for c in code]
+
+
+def _at_odds(need: Need) -> Note:
+    part = need.parts[0]
+    place = part.place.path
+    wanted = need.specifier or "any version"
+    return Note("at-odds", f"No {need.distribution} is both what the project asks for ({wanted}) "
+                f"and what has {part.name} ({part.specifier}), which {place}, line {part.place.line}, imports; "
+                f"kalyx why {place} says what it is called now, where that is known.", place)
 
 
 def _path_changes(code: Sequence[CodeNeeds], most: int = 3) -> list[Note]:

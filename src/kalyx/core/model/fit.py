@@ -9,7 +9,16 @@ if TYPE_CHECKING:
     from kalyx.core.model.imports import Place
     from kalyx.core.model.python import Environment, Interpreter
 
-__all__ = ["FitOfEnvironment", "Lack", "Need", "PythonWanted"]
+__all__ = ["FitOfEnvironment", "Lack", "Need", "NeededPart", "PythonWanted"]
+
+
+@record
+class NeededPart:
+    """A part of a distribution that code imports (``flask.Markup``): the versions that have it (PEP 440), and where."""
+
+    name: str
+    specifier: str
+    place: Place
 
 
 @record
@@ -33,6 +42,9 @@ class Need:
     extras: tuple[str, ...] = ()
     by_conda: bool = False  # a package of conda's that no code imports: it may be no Python at all
     url: str = ""  # where alone it is from: what an index has under its name may be somebody else's
+    parts: tuple[NeededPart, ...] = ()  # of which it is known in which versions they are
+    modules: tuple[tuple[str, Place], ...] = ()  # inside it that code imports (``a.b``), each with where
+    is_at_odds: bool = False  # no version has all the parts, and is one that the project asks for
 
     @property
     def requirement(self) -> str:

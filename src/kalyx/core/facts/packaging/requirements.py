@@ -8,7 +8,7 @@ if TYPE_CHECKING:
 
     from packaging.specifiers import SpecifierSet
 
-__all__ = ["applies", "is_met", "marker_values", "suits"]
+__all__ = ["applies", "are_compatible", "is_met", "marker_values", "suits"]
 
 
 def marker_values(version: str, implementation: str, platform: str) -> dict[str, str]:
@@ -70,3 +70,17 @@ def _admits(wanted: SpecifierSet, version: str) -> bool | None:
         return wanted.contains(version, prereleases=True)
     except InvalidVersion:
         return None
+
+
+def are_compatible(specifiers: Iterable[str]) -> bool:
+    """Whether there can be a version that all specifiers (PEP 440) admit, as far as their bounds tell."""
+    from packaging.specifiers import InvalidSpecifier, SpecifierSet
+    from packaging.version import InvalidVersion, Version
+
+    try:
+        clauses = [c for s in specifiers if s for c in SpecifierSet(s)]
+        at_least = [Version(c.version.removesuffix(".*")) for c in clauses if c.operator in (">=", ">", "==", "~=")]
+        below = [(Version(c.version.removesuffix(".*")), c.operator) for c in clauses if c.operator in ("<", "<=")]
+    except (InvalidSpecifier, InvalidVersion):
+        return True
+    return all(low < high or (low == high and sign == "<=") for low in at_least for high, sign in below)

@@ -13,6 +13,7 @@ from kalyx.core.facts.search_path.predicted import usual_stdlib
 from kalyx.core.model import Lack, version_pair
 from kalyx.core.model.names import normal_name, requirement_extras, requirement_name
 from kalyx.core.tables.standard_library import stdlib_history
+from kalyx.core.verdicts.fit.submodules import cannot_have
 from kalyx.core.verdicts.reading.other_systems import system_lacking
 from kalyx.core.verdicts.seats.packages import unmet_requirements
 
@@ -86,6 +87,9 @@ class EnvironmentJudge:
             if found is not None:
                 because = f"{found.name} {found.version} is there, and does not bring {need.module}"
             return Lack(need.module, name or None, wanted, found.version if found else None, because)
+        part = self._missing_part(need, found) if found is not None else None
+        if part is not None:
+            return part
         if need.module is None and found is None:
             return Lack(None, name, wanted, None, f"{name} is not in {self._place()}")
         if found is not None and wanted and is_met(f"{name}{wanted}", found.version) is False:
@@ -93,6 +97,22 @@ class EnvironmentJudge:
             by = f", which {asker.path} asks for" if asker else ""
             return Lack(need.module, name, wanted, found.version,
                         f"{found.name} {found.version} is there, and is not {wanted}{by}")
+        return None
+
+    def _missing_part(self, need: Need, found: Distribution) -> Lack | None:
+        """Return what is imported of a distribution that its version is known not to have."""
+        for part in need.parts:
+            if is_met(f"{found.name}{part.specifier}", found.version) is False:
+                cell = f", code cell {part.place.cell}" if part.place.cell else ""
+                line = f"{part.place.path}{cell}, line {part.place.line}"
+                return Lack(need.module, None if need.is_at_odds else need.distribution, need.specifier, found.version,
+                            f"{found.name} {found.version} has no {part.name}, which {line}, imports: "
+                            f"{found.name}{part.specifier} has it")
+        for module, place in need.modules:
+            if not found.editable and cannot_have(self.files, self.neighbours.reached_from(self.sites), module):
+                cell = f", code cell {place.cell}" if place.cell else ""
+                return Lack(need.module, None, need.specifier, found.version, f"{found.name} {found.version} has no "
+                            f"module {module}, which {place.path}{cell}, line {place.line}, imports")
         return None
 
     def _lack_of_conda(self, need: Need) -> Lack | None:

@@ -6,9 +6,11 @@ import sys
 from functools import cache
 
 from kalyx.core.facts.packaging.project import Declared
-from kalyx.core.model import Need, Place, PythonWanted
+from kalyx.core.facts.packaging.requirements import are_compatible
+from kalyx.core.model import Need, NeededPart, Place, PythonWanted
 from kalyx.core.model.names import normal_name, requirement_extras, requirement_name
 from kalyx.core.tables.import_names import distribution_for, is_shared
+from kalyx.core.tables.moved_names import moved_part
 from kalyx.core.tables.standard_library import stdlib_history
 
 TYPE_CHECKING = False
@@ -105,6 +107,8 @@ class _Asked:
         self.module = module
         self.first = first  # of the files that do
         self.places: list[Place] = []
+        self.modules: dict[str, Place] = {}  # inside it
+        self.parts: dict[tuple[str, str], Place] = {}  # by the part, and the requirement that has it
         self.unless: tuple[str, ...] = ()
 
 
@@ -157,6 +161,11 @@ def _asked_for(code: Iterable[CodeNeeds], own: OwnModules, aside: Callable[[str]
                 known = asked[module] = _Asked(module, file)
             guard = item.guard if item.guard in _GUARDED or not is_aside else "try"
             known.places.append(Place(file.path, item.line, item.cell, guard))
+            if guard not in _GUARDED and item.instead_of is None:
+                if item.module != module and item.module.startswith(module + "."):
+                    known.modules.setdefault(item.module, known.places[-1])
+                if (part := _part_of(item.module, item.name)) is not None:
+                    known.parts.setdefault(part, known.places[-1])
             if item.instead_of is not None:
                 known.unless = known.unless or tuple(_alternatives(file, item, shared))
     return asked
@@ -171,6 +180,16 @@ def _as_asked(module: str, name: str | None, shared: Callable[[str], bool]) -> s
     if not shared(top):
         return top
     return module if dot or not name else f"{module}.{name}"
+
+
+@cache
+def _part_of(module: str, name: str | None) -> tuple[str, str] | None:
+    """Return the part of a package that an import asks for, and the versions that have it, where a table knows it."""
+    words = module.split(".")
+    parts = [f"{module}:{name}", f"{module}.{name}"] if name else []
+    parts += [".".join(words[:n]) for n in range(len(words), 0, -1)]
+    found = ((part, said[0]) for part in parts if (said := moved_part(part)) is not None)
+    return next(((part.replace(":", "."), requirement) for part, requirement in found), None)
 
 
 def _alternatives(file: CodeNeeds, item: ImportedName, shared: Callable[[str], bool]) -> list[str]:
@@ -201,10 +220,16 @@ def _need(one: _Asked, declared: dict[str, list[Declared]], own: OwnModules,
     rows = declared.get(normal_name(name), [])
     if rows and all(d.optional for d in rows):  # of an extra, and asked for only by what runs later
         needed = needed and any(p.guard in ("", "condition") for p in one.places)
-    specifier = ",".join(dict.fromkeys(s for d in rows if (s := _specifier(d))))
+    asked = ",".join(dict.fromkeys(s for d in rows if (s := _specifier(d))))
+    parts = [NeededPart(part, requirement[len(requirement_name(requirement)):], place)
+             for (part, requirement), place in one.parts.items() if normal_name(requirement_name(requirement))
+             == normal_name(name)]
+    is_at_odds = not are_compatible([asked, *(p.specifier for p in parts)])
+    specifier = asked if is_at_odds else ",".join(dict.fromkeys(filter(None, [asked, *(p.specifier for p in parts)])))
     extras = sorted({e for d in rows if not d.optional for e in requirement_extras(d.requirement)})
     return Need(one.module, name, specifier, (*places, *map(_place, rows)), not needed, one.unless,
-                is_guessed=is_guessed, extras=tuple(extras), url=next(filter(None, map(_url, rows)), ""))
+                is_guessed=is_guessed, extras=tuple(extras), url=next(filter(None, map(_url, rows)), ""),
+                parts=tuple(parts), modules=tuple(one.modules.items()), is_at_odds=is_at_odds)
 
 
 def _declared_alike(module: str, declared: dict[str, list[Declared]]) -> str:

@@ -28,6 +28,8 @@ def remedies_of(files: Files, neighbours: Neighbours, kernels: Sequence[Kernel],
     if best is not None:
         return [r for book in notebooks if f"notebook:{book}" not in best.used_here and not _is_used(best, book, files)
                 for r in _have_it_used(files, neighbours, kernels, best, book)]
+    if any(lack.module and lack.found and not lack.distribution for one in found for lack in one.lacks):
+        return []  # a part that a version does not have, and nothing tells which one does
     return [*_fill_nearest(files, found, needs), *_make(files, neighbours, needs, python, home)]
 
 
@@ -54,6 +56,8 @@ def _have_it_used(files: Files, neighbours: Neighbours, kernels: Sequence[Kernel
 
 def _fill_nearest(files: Files, found: Sequence[FitOfEnvironment], needs: Sequence[Need]) -> list[Remedy]:
     """Return the command that puts what lacks into the environment that lacks least."""
+    if any(n.is_at_odds and not n.optional for n in needs):
+        return []  # no version of that is what both the code and its project want
     for one in found:
         works = one.interpreter is not None and one.interpreter.works
         if one.environment.kind == "base" or not one.python_fits or not one.lacks or not works or one.breaks:
@@ -125,7 +129,7 @@ def _requirements(needs: Sequence[Need]) -> list[str] | None:
     has_unplaced = any(n.module is None and not n.optional and not n.by_conda for n in needs)
     for need in (n for n in needs if not (n.optional or n.is_standard or n.by_conda)
                  and not (n.is_guessed and has_unplaced)):
-        if need.distribution is None or (is_everyday(need.module or "") and not need.specifier):
+        if need.distribution is None or need.is_at_odds or (is_everyday(need.module or "") and not need.specifier):
             return None
         marker = f" ; {need.marker}" if need.marker else ""
         found.setdefault(normal_name(need.distribution), f"{need.requirement}{marker}")
