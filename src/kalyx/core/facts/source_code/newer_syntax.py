@@ -39,7 +39,7 @@ _PYTHON2 = re.compile(r"^\s*(?:print\s+[\"'\w%(]|print\s*>>|exec\s+[\"'\w]|raise
                       r"except\s+[\w.()\s,]+,\s*\w+\s*:)|"
                       r"\bur[\"']|`[^`]+`|<>|(?<![\w.])0[0-7]+\b|\b\d+L\b")
 # Statements among them, and what Python 3 says of the others when it means Python 2
-_PYTHON2_STATEMENT = re.compile(r"\s*(?:print\s+[\"'\w%(]|exec\s+[\"'\w]|raise\s+[\w.]+\s*,|"
+_PYTHON2_STATEMENT = re.compile(r"^\s*(?:print\s+[\"'\w%(]|exec\s+[\"'\w]|raise\s+[\w.]+\s*,|"
                                 r"except\s+[\w.()\s,]+,\s*\w+\s*:)")
 _PYTHON2_SAID = re.compile(r"Missing parentheses in call to '(?:print|exec)'|leading zeros in decimal|"
                            r"multiple exception types must be parenthesized")
