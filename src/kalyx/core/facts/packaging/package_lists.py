@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 __all__ = ["is_package_list", "read_package_list", "why_unread"]
 
 LIMIT = 64 * 1024 * 1024  # bytes
+LOCK_LIMIT = 16 * 1024 * 1024  # characters: of more, reading TOML takes minutes
 _NAME = re.compile(r"[A-Za-z0-9][\w.-]{0,200}")
 _VERSION = re.compile(r"[\w.!+-]{0,100}")
 _ENDINGS = (".txt", ".in", ".toml", ".lock", ".yml", ".yaml", ".json", ".cfg", ".list")
@@ -82,6 +83,8 @@ def _locked(files: Files, path: str, text: str, markers: Mapping[str, str]) -> l
     """Return what a lock pins, and the project itself as what may be there; None where it is no such lock."""
     if not path.lower().endswith((".toml", ".lock")) or "[[package]]" not in text:
         return None
+    if len(text) > LOCK_LIMIT:
+        raise _no_list(path, f"it has more than {LOCK_LIMIT // (1024 * 1024)} MB")
     from kalyx.core.toml import load_toml
 
     folder = files.path.dirname(path)

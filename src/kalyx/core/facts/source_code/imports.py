@@ -40,6 +40,7 @@ if TYPE_CHECKING:
 
 __all__ = ["ImportedName", "Source", "package_root", "read_source"]
 
+LONGEST_LINE = 1000  # characters of a line that cannot be parsed
 # How an import is kept from failing, the weakest hold first
 GUARDS = ("", "condition", "function", "try", "typing")
 _LINE_IMPORT = re.compile(r"^([ \t]*)(?:from\s+(\.*\w?[\w.]*)\s+import\s+([\w, ()*]+)|import\s+([\w., ]+))",
@@ -148,7 +149,7 @@ class _Reader:
                 where += f"line {error.lineno}: " if error.lineno else ""
                 self.trouble = self.trouble or f"{where}{error.msg}"
                 self.trouble_line = self.trouble_line or error.lineno
-                self.error = self.error or ((error.text or "").strip(), str(error.msg))
+                self.error = self.error or ((error.text or "").strip()[:LONGEST_LINE], str(error.msg))
                 failed += 1
                 self._by_line(cell, text)
             except (ValueError, RecursionError, MemoryError):  # NUL bytes; nested beyond measure

@@ -1,0 +1,153 @@
+"""``fit`` and the code: what cannot be parsed, what it adds to its path, which parts of packages it imports."""
+
+from __future__ import annotations
+
+import json
+import sys
+
+import pytest
+
+from tests.support.build import World, carry_out, python_of, run, site_of, write
+
+
+def _fit(world: World, *args: str) -> dict:
+    return world.answer("fit", *args)["result"]  # type: ignore[return-value]
+
+
+R = {"cells": [{"cell_type": "code", "source": "library(dplyr)\nx <- 3\n"}], "nbformat": 4, "nbformat_minor": 5,
+     "metadata": {"kernelspec": {"name": "ir", "language": "R"}}}
+# Files that the Python of these tests cannot parse: the Pythons that they are for, or what is said instead of an answer
+UNPARSED = {
+    "old.py": ("import os\nprint 'x'\n", "<3.0"), "raised.py": ("raise ValueError, 'x'\n", "<3.0"),
+    "new.py": ("x = t'{1}'\n", ">=3.14"), "broken.py": ("import (\n", "line 1: "),
+    "prose.py": ("use `x` here\n", "line 1: "),
+    "nul.py": ("\0", "null bytes"), "r.ipynb": (json.dumps(R), "its cells are R"), "cut.ipynb": ("{", "not a notebook"),
+    "cells.ipynb": (json.dumps({"cells": [{"cell_type": "code", "source": s} for s in ("import (", "import os")],
+                                "metadata": {}, "nbformat": 4, "nbformat_minor": 5}), ""),
+}
+
+
+@pytest.mark.skipif(sys.version_info >= (3, 14), reason="there is nothing newer")
+def test_code_that_cannot_be_parsed(world: World) -> None:
+    """It is said which Python it is for, where its line tells; else that nothing can be told: never that it can run."""
+    world.activate(world.venv("shell"))
+    for name, (content, expected) in UNPARSED.items():
+        write(world.project / name, content)
+        document = world.answer("fit", name)
+        result = document["result"]
+        if expected[:1] in "<>":
+            python = result["python"] or {"specifier": ""}
+            assert (document["exit"], python["specifier"]) == (1 if expected else 0, expected), name
+        else:
+            assert (document["exit"], expected in result["message"]) == (3, True), (name, result)
+    for number in range(8):
+        write(world.project / "mixed" / f"m{number}.py", "import json\n")
+    write(world.project / "mixed" / "left.py", "print 'x'\n")
+    assert _fit(world, "mixed")["python"] is None, "one file that was left behind does not decide"
+
+
+# Lines by which code adds a folder to its own path, and whether it then runs with what is in there
+ADDING = {
+    "sys.path += [here + '/extra']": True, "sys.path[:0] = [here + '/extra', 'x']": True,
+    "sys.path = sys.path + [here + '/extra']": True, "from sys import path; path.append(here + '/extra')": True,
+    "path = []; path.append(here + '/extra')": False, "sys.path.extend((here, here + '/extra'))": True,
+}
+
+
+def test_what_code_adds_to_its_path(world: World) -> None:
+    """Modules in folders that code adds are its own; where only running tells which folder that is, a note says so."""
+    lab = world.venv("lab")
+    world.activate(lab)
+    write(world.project / "extra" / "helpful.py", "")
+    for line, runs in ADDING.items():
+        line = line.replace("here", "os.path.dirname(os.path.abspath(__file__))")
+        write(world.project / "a.py", f"import os, sys\n{line}\nimport helpful\n")
+        assert (_fit(world, "a.py")["best"] == str(lab)) == runs, line
+        assert (run([python_of(lab), "a.py"], cwd=world.project, env=world.env).returncode == 0) == runs, line
+    write(world.project / "a.py", "import os, sys\nsys.path.append(os.environ['EXTRA'])\nimport helpful\n")
+    said = world.answer("fit", "a.py")["notes"]
+    assert [(n["note"], "line 2" in n["message"]) for n in said] == [("path-changed", True)]
+
+
+def test_parts_that_a_version_does_not_have(world: World, validate) -> None:
+    """Where it is known which versions have what is imported, another does not fit; the remedy brings one that does."""
+    lab = world.venv("lab", pip=True)
+    world.activate(lab)
+    world.wheels.install(world.wheels.add("Flask", "3.0", {"flask/__init__.py": ""}), site_of(lab))
+    world.wheels.add("Flask", "2.2", {"flask/__init__.py": "Markup = str\n"})
+    write(world.project / "a.py", "import flask\n")
+    assert _fit(world, "a.py")["best"] == str(lab)
+    write(world.project / "a.py", "try:\n    from flask import Markup\nexcept ImportError:\n    Markup = str\n")
+    assert _fit(world, "a.py")["best"] == str(lab)
+    script = write(world.project / "a.py", "import os\nfrom flask import Markup\n")
+    document = world.answer("fit", "a.py")
+    validate(document)
+    judged = next(e for e in document["result"]["environments"] if e["environment"]["path"] == str(lab))
+    assert "has no flask.Markup" in judged["lacks"][0]["because"] and judged["lacks"][0]["wanted"] == "<3"
+    carry_out(document["result"]["remedies"][0], "command", world)
+    assert _fit(world, "a.py")["best"] == str(lab)
+    assert run([python_of(lab), script], cwd=world.project, env=world.env).returncode == 0
+    write(world.project / "requirements.txt", "flask>=3\n")
+    at_odds = _fit(world, ".")
+    assert at_odds["best"] is None and not at_odds["remedies"], "no version has it, and is one that is asked for"
+    assert "at-odds" in {n["note"] for n in world.answer("fit", ".")["notes"]}
+
+
+# Modules of a package, and whether it has them
+INSIDE = {"rowkit.plots": True, "rowkit.plots.bars": True, "rowkit.old": False, "rowkit.plots.pies": False,
+          "rowkit.said": True, "rowkit.fast": True}
+
+
+def test_modules_inside_a_package(world: World) -> None:
+    """What no file of a package is cannot be imported of it; what its first file speaks of may be brought by that."""
+    lab = world.venv("lab")
+    world.activate(lab)
+    ending = run([python_of(lab), "-c", "import sysconfig as s; print(s.get_config_var('EXT_SUFFIX'))"]).stdout.strip()
+    world.wheels.install(world.wheels.add("rowkit", "2", {
+        "rowkit/__init__.py": "from . import said\n", "rowkit/plots/__init__.py": "",
+        "rowkit/plots/bars.py": "", f"rowkit/fast{ending}": "", "rowkit/said.py": ""}), site_of(lab))
+    for module, is_there in INSIDE.items():
+        write(world.project / "a.py", f"import {module}\n")
+        result = _fit(world, "a.py")
+        assert (result["best"] == str(lab)) == is_there, module
+        if not is_there:
+            judged = next(e for e in result["environments"] if e["environment"]["path"] == str(lab))
+            assert f"rowkit 2 has no module {module}" in judged["lacks"][0]["because"] and not result["remedies"]
+        if module != "rowkit.fast":
+            assert (run([python_of(lab), "a.py"], cwd=world.project, env=world.env).returncode == 0) == is_there
+    made = "import sys, types\nsys.modules['olderkit.made'] = types.ModuleType('made')\n"
+    world.wheels.install(world.wheels.add("olderkit", "1", {"olderkit/__init__.py": made}), site_of(lab))
+    write(world.project / "a.py", "import olderkit.made\n")
+    assert _fit(world, "a.py")["best"] == str(lab)
+
+
+FINDER = """import sys
+from importlib.util import spec_from_file_location
+MAPPING: dict[str, str] = {mapping}
+class Finder:
+    @classmethod
+    def find_spec(cls, name, path=None, target=None):
+        return spec_from_file_location(name, MAPPING[name] + '/__init__.py') if name in MAPPING else None
+def install():
+    sys.meta_path.append(Finder)
+"""
+
+
+def test_an_editable_project_that_was_moved(world: World) -> None:
+    """What an import hook leads to has to be there; so has what a .pth file adds."""
+    lab = world.venv("lab")
+    world.activate(lab)
+    source = write(world.home / "src" / "plotkit" / "__init__.py", "").parent
+    mapping = repr({"plotkit": str(source)})
+    write(site_of(lab) / "__editable___plotkit_1_finder.py", FINDER.replace("{mapping}", mapping))
+    write(site_of(lab) / "__editable__.plotkit-1.pth",
+          "import __editable___plotkit_1_finder; __editable___plotkit_1_finder.install()\n")
+    write(world.home / "lib" / "raykit.py", "")
+    write(site_of(lab) / "raykit.pth", f"{world.home / 'lib'}\n")
+    for name, gone in (("plotkit", source), ("raykit", world.home / "lib")):
+        write(world.project / "a.py", f"import {name}\n")
+        for runs in (True, False):
+            assert (_fit(world, "a.py")["best"] == str(lab)) == runs, name
+            assert (run([python_of(lab), "a.py"], cwd=world.project, env=world.env).returncode == 0) == runs
+            if runs:
+                gone.rename(gone.with_name("elsewhere"))
