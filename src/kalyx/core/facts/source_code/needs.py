@@ -29,7 +29,8 @@ if TYPE_CHECKING:
 
 __all__ = ["PYTHON2", "CodeNeeds", "needs_as_data", "read_needs"]
 
-FORM = 4  # grows when what is read of a file, or how it is kept, changes
+# The first grows when what is read of a file, or how it is kept, changes; another Python parses other files
+FORM = [4, *sys.version_info[:2]]
 PYTHON2 = "a form of Python 2"
 MANY = 60  # files, from which on more than one process is worth its start
 CHUNK = 10  # files that a process is given at once
