@@ -32,10 +32,22 @@ def modules() -> dict[str, Path]:
 
 
 @cache
+def text_of(file: Path) -> str:
+    """Return what a file of the source says."""
+    return file.read_text()
+
+
+@cache
+def tree_of(file: Path) -> ast.Module:
+    """Return the syntax tree of a file of the source."""
+    return ast.parse(text_of(file))
+
+
+@cache
 def imports_of(file: Path) -> set[str]:
     """Return the modules that a file imports anywhere in it, in functions and for types alone as well."""
     found, known = set(), modules()
-    for node in ast.walk(ast.parse(file.read_text())):
+    for node in ast.walk(tree_of(file)):
         if isinstance(node, ast.Import):
             found |= {alias.name for alias in node.names}
         elif isinstance(node, ast.ImportFrom):
@@ -79,9 +91,9 @@ def test_nothing_is_long() -> None:
     beacon one function, which leaves no names where it is pasted.
     """
     for name, file in modules().items():
-        text = file.read_text().splitlines()
+        text = text_of(file).splitlines()
         assert len(text) <= 400 or ".probe." in name, name
-        for node in ast.walk(ast.parse(file.read_text())):
+        for node in ast.walk(tree_of(file)):
             if isinstance(node, ast.FunctionDef):
                 assert code_lines(node, text) <= 40 or name == "kalyx.probe.beacon", (name, node.name)
 
@@ -89,7 +101,7 @@ def test_nothing_is_long() -> None:
 def test_modules_named_in_strings() -> None:
     """A module that code names in a string is there."""
     for file in SOURCE.rglob("*.py"):
-        for name in re.findall(r"[\"'](kalyx\.(?:core|cli|show)\.[a-z_.]*[a-z_])[\"']", file.read_text()):
+        for name in re.findall(r"[\"'](kalyx\.(?:core|cli|show)\.[a-z_.]*[a-z_])[\"']", text_of(file)):
             assert name in modules(), (file, name)
 
 
@@ -122,7 +134,7 @@ def test_outside_is_reached_by_the_door_alone() -> None:
     for part in ("verdicts", "model"):
         for file in (SOURCE / "core" / part).rglob("*.py"):
             assert not {"os", "subprocess", "pathlib", "io", "tempfile"} & imports_of(file), file
-            assert "open(" not in re.sub(r"\w+open\(", "", file.read_text()), file
+            assert "open(" not in re.sub(r"\w+open\(", "", text_of(file)), file
 
 
 def test_safety_page_is_held_by_tests() -> None:
@@ -166,7 +178,7 @@ def names_taken(tree: ast.Module) -> set[tuple[str, str]]:
 
 def test_public_names_are_as_listed() -> None:
     """Every ``__all__`` lists names that the module has, each once, and what other modules use is listed."""
-    trees = {name: ast.parse(file.read_text()) for name, file in modules().items() if "payload" not in file.parts}
+    trees = {name: tree_of(file) for name, file in modules().items() if "payload" not in file.parts}
     listed: dict[str, list[str]] = {}
     for name, tree in trees.items():
         found = [node.value for node in tree.body if isinstance(node, ast.Assign)

@@ -1,9 +1,9 @@
 """Which lines and branches of Kalyx the tests run, where ``KALYX_COVERAGE`` names a folder for what is found.
 
-The first run of each command in each test is measured, as text and as JSON, one in each case of the tables of causes,
-and all runs of tests that go through what is printed, or read: that takes twice as long, and what the others do, those
-do too. Of a test itself it is measured where it starts
-no command and is not about made-up content, as that would be run hundreds of times.
+The first run of each command in each file of tests is measured, as text and as JSON; in some files one in each test;
+one in each case of the tables of causes; and all runs of tests that go through what is printed, or read. That takes
+twice as long, and what the others do, those do too. Of a test itself it is measured where it starts no command
+and is not about made-up content, as that would be run hundreds of times.
 ``tools/coverage_of_rooms.py`` puts together what all processes have left there.
 """
 
@@ -26,6 +26,8 @@ __all__ = ["SHARED", "VARIABLE", "is_first", "kind_of", "lines_of_this_process",
 
 VARIABLE = "KALYX_COVERAGE"
 SHARED = "KALYX_TESTS_SHARED"  # the variable that names what the processes of one run have in common
+EACH_TEST = re.compile(r"^tests/(carried|cli)/"
+                       r"|test_(beacon|contrast|fit|fit_code|mend|package_lists|point|project|snapshot|why)\.py")
 EACH_CASE = re.compile(r"test_(cause_and_remedy|slip|printed_here|odd_files|healthy_import_\w+)\[")
 EACH_RUN = re.compile(r"^tests/show/|test_why_versions\.py|test_leaks\.py|test_point\.py|test_pythons_that_can_run_it")
 NOT_MEASURED = ["*/kalyx/probe/*", "*/kalyx/demo/payload/*"]  # these run in other Pythons, each alone
@@ -56,7 +58,7 @@ def kind_of(test: str, arguments: Sequence[str]) -> tuple[object, ...]:
         return (uuid.uuid4().hex,)  # none is like another
     if EACH_CASE.search(test):
         return (test.rpartition(" (")[0],)
-    return (test.partition("[")[0], *arguments[:1], "--json" in arguments)
+    return (test.partition("[" if EACH_TEST.search(test) else "::")[0], *arguments[:1], "--json" in arguments)
 
 
 def is_first(*what: object) -> bool:

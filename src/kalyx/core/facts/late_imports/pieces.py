@@ -14,8 +14,8 @@ if TYPE_CHECKING:
 __all__ = ["Pieces"]
 
 WHOLE = 24_000  # characters of a class that are parsed in one go
-_DEFINES = re.compile(r"[ \t]{0,80}(?:async[ \t]{1,9})?(?:def|class)[ \t]{1,9}(\w+)")
-_GOES_ON = re.compile(r"[ \t]{0,80}(?:else|elif|except|finally|case)\b")
+_DEFINES = re.compile(r"^[ \t]{0,80}(?:async[ \t]{1,9})?(?:def|class)[ \t]{1,9}(\w+)")
+_GOES_ON = re.compile(r"^[ \t]{0,80}(?:else|elif|except|finally|case)\b")
 
 
 class Pieces:

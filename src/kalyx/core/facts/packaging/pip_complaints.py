@@ -102,7 +102,7 @@ def _of_build(text: str) -> Complaint | None:
             return Complaint(f"it has to be built here, and the build does not find {what} {name}", (), name,
                              build_packages().get(name, build_packages().get(stem, "")))
     lines = [ln.strip() for ln in text.split("\n")]
-    said = [ln for ln in lines if re.match(r"(?:[\w.]{1,60}(?:Error|Exception)\b|error|ERROR|CMake Error)[: ]", ln)
+    said = [ln for ln in lines if re.match(r"^(?:[\w.]{1,60}(?:Error|Exception)\b|error|ERROR|CMake Error)[: ]", ln)
             and "subprocess-exited" not in ln and "Failed building" not in ln and "metadata-generation" not in ln
             and "exit code" not in ln]
     return Complaint(f"it has to be built here, and the build failed: {said[-1]}") if said else None

@@ -18,7 +18,7 @@ MOST_LINES = 50_000
 HEAD = 60  # lines in which a list says what it is
 _COLUMNS = re.compile(r"Package\s+Version\b")
 _CONDA_COLUMNS = re.compile(r"#\s*Name\s+Version\s+Build\b")
-_EXPORTED = re.compile(r"([\w.-]{1,200})=([^\s=]{1,200})=([^\s=]{1,200})")  # name=version=build
+_EXPORTED = re.compile(r"^([\w.-]{1,200})=([^\s=]{1,200})=([^\s=]{1,200})")  # name=version=build
 _BUILT_FOR_PYTHON = re.compile(r"(?<![^_])py(?:\d|h|_|\s|$)")
 
 
