@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import subprocess
 import sys
@@ -135,6 +136,64 @@ def test_all_environments(world: World, validate) -> None:
     base = next(e for e in result["environments"] if e["environment"]["path"] == os.path.realpath(sys.base_prefix))
     assert {f"env:{world.home / 'envs' / n}" for n in ("a", "b", "shell")} <= set(base["used_by"])
     assert "the base of " in " ".join(text.split()), "who takes that away takes these with it"
+
+
+# package of conda's: version, files below the prefix with their sizes, what it depends on, what asked for it
+OF_CONDA: dict[str, tuple[str, dict[str, int], list[str], str]] = {
+    "frostmath": ("2023.2.0", {"lib/libfrost_core.so": 300_000}, ["_lock_mutex 0.1 main"], "None"),
+    "_lock_mutex": ("0.1", {}, [], ""),
+    "blasmeta": ("3.9", {}, ["frostmath >=2023.2.0,<2024.0a0"], "None"),
+    "numgrid": ("1.26.4", {"SITE/numgrid/__init__.py": 9, "SITE/numgrid/__pycache__/__init__.cpython-3.pyc": 5000,
+                           "SITE/numgrid-1.26.4.dist-info/METADATA": 0, "bin/n2py": 20},
+                ["blasmeta", "python >=3.9", "frostmath"], "numgrid"),
+    "yamlbed": ("6.0", {"SITE/yamlbed/__init__.py": 8000, "share/yamlbed.txt": 10}, ["zonedata"], "None"),
+    "zonedata": ("2024a", {"share/zoneinfo/UTC": 100}, [], "None"),  # not the distribution of that name
+}
+
+
+def _conda_record(world: World, lab: Path, name: str, indent: int | None) -> None:
+    """Write a package's files and its record, as conda does, or as another installer of its packages."""
+    version, files, depends, asked = OF_CONDA[name]
+    site = str(site_of(lab).relative_to(lab))
+    paths = {path.replace("SITE", site): size for path, size in files.items()}
+    for path, size in paths.items():
+        write(lab / path, "x" * size if size else f"Metadata-Version: 2.1\nName: {name}\nVersion: {version}\n")
+    record = {"build": "h0", "depends": depends, "files": list(paths), "link": {"name": "no", "files": ["no"]},
+              "name": name, "paths_data": {"paths": [{"_path": p, "sha256": "0" * 64} for p in paths]},
+              "requested_spec": asked, "version": version}
+    write(lab / "conda-meta" / f"{name}-{version}-h0.json", json.dumps(record, indent=indent))
+
+
+@pytest.mark.parametrize("indent", [2, 4, None])
+def test_packages_of_conda(indent: int | None, world: World, validate) -> None:
+    """They own what they list, Python or not; what they need is theirs; conda's own copies are nobody's; no pip."""
+    lab = world.venv("sci")
+    write(lab / "conda-meta" / "history", "")
+    for name in OF_CONDA:
+        _conda_record(world, lab, name, indent)
+    world.wheels.install(world.wheels.add("zonedata", "1", {"zonedata.py": "x"}, []), site_of(lab))
+    (lab / "pkgs").mkdir()
+    os.link(lab / "lib" / "libfrost_core.so", lab / "pkgs" / "kept.so")
+    broken = write(lab / "conda-meta" / "odd-1-0.json", '{\n  "name": [')
+    document = world.answer("weigh", "--at", "env:sci")
+    validate(document)
+    result = document["result"]
+    rows = {(d["name"], d["by_conda"]): d for d in result["distributions"]}
+    assert result["total"] == _counted(lab)
+    assert sum(d["bytes"] for d in rows.values()) + result["unowned"]["bytes"] == result["total"]
+    frost, grid = rows["frostmath", True], rows["numgrid", True]
+    assert frost["bytes"] >= 300_000 and result["shared"] >= 300_000, "not given to the copy that nobody owns"
+    assert frost["needed_by"] == ["blasmeta", "numgrid"] and ("numgrid", False) not in rows
+    assert grid["files"] == 5 and grid["bytecode"] > 0, "with bytecode, script and record"
+    assert grid["alone"] >= grid["bytes"] + frost["bytes"]
+    assert rows["yamlbed", True]["needed_by"] == [] and rows["zonedata", True]["needed_by"] == ["yamlbed"]
+    assert ("zonedata", False) in rows and result["could_go"] == ["zonedata"], "pip takes out nothing of conda's"
+    assert [n["path"] for n in document["notes"]] == [str(broken)]
+    text = world.kalyx("weigh", "--at", "env:sci").stdout
+    assert "conda #" in text and "Python itself" not in text
+    copy = next(s for s in world.answer("weigh", "--envs")["result"]["environments"]
+                if s["environment"]["path"] == str(lab))
+    assert copy["total"] == result["total"]
 
 
 @pytest.mark.parametrize("version", [v for v in sorted(other_pythons()) if v[0] == "3"])

@@ -227,7 +227,7 @@ def contrast_result(answer: ContrastAnswer) -> dict[str, Any]:
 
 def weigh_result(answer: WeighAnswer) -> dict[str, Any]:
     """Return the result of ``weigh``."""
-    rows = [_picked(d, ("name", "version", "bytes", "files", "bytecode", "alone", "needed_by"))
+    rows = [_picked(d, ("name", "version", "bytes", "files", "bytecode", "alone", "needed_by", "by_conda"))
             for d in answer.distributions]
     return {"environment": plain(answer.environment), "total": answer.total, "distributions": rows,
             "unowned": plain(answer.unowned), "shared": answer.shared, "could_go": list(answer.could_go),

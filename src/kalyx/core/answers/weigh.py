@@ -5,6 +5,7 @@ from __future__ import annotations
 from kalyx.core.answers.envs import answer_envs
 from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.packaging.conda_packages import is_of_conda, read_conda_packages, with_conda_packages
 from kalyx.core.facts.packaging.distributions import SiteMetadata
 from kalyx.core.facts.packaging.pip_lines import own_pip
 from kalyx.core.facts.packaging.requirements import marker_values
@@ -21,6 +22,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
+    from kalyx.core.facts.packaging.conda_packages import CondaPackage
     from kalyx.core.facts.seats.context import SeatContext
     from kalyx.core.machine.interface import Machine
     from kalyx.core.model import Distribution, Environment, Unowned, WeighedDistribution
@@ -77,13 +79,14 @@ def answer_weigh(context: SeatContext, at: str, *, most: int = 20, progress: Cal
         raise NothingToJudge(f"{seat.ref} has nothing to weigh: {found.rstrip('.')}.", "Name another seat with --at.")
     progress(f"weighing {environment.path} …")
     roots = _roots(m, environment, neighbours)
-    distributions = _distributions(m, neighbours, environment)
-    owners = Owners(m, distributions, environment.path)
+    distributions, conda = _put_there(m, neighbours, environment)
+    owners = Owners(m, distributions, environment.path, conda=conda)
     weights = owners.weigh(m.read_disk(roots, owners.part), set())
     interpreter = seat.interpreter
     markers = marker_values((interpreter.version if interpreter else None) or environment.python_version or "3",
                             (interpreter.implementation if interpreter else None) or "cpython", m.platform)
-    weighed = with_dependents(weights.distributions, distributions, markers)
+    weighed = [one for one in with_dependents(weights.distributions, distributions, markers, conda)
+               if one.bytes or not one.by_conda]  # some of conda's have no files: they only ask for others
     idle = could_go(weighed, distributions, markers)
     notes = [*context.notes, *_outside(owners)]
     if roots != [environment.path]:
@@ -111,6 +114,13 @@ def _distributions(m: Machine, neighbours: Neighbours, environment: Environment)
         for one in SiteMetadata(m, site, "env").distributions(modules=False):
             found.setdefault(normal_name(one.name), one)
     return list(found.values())
+
+
+def _put_there(m: Machine, neighbours: Neighbours, environment: Environment
+               ) -> tuple[list[Distribution], dict[int, CondaPackage]]:
+    """Return the distributions of an environment and packages of conda's, and by number what conda says of them."""
+    return with_conda_packages(m, _distributions(m, neighbours, environment),
+                               read_conda_packages(m, environment.path), environment.path)
 
 
 def _outside(owners: Owners) -> list[Note]:
@@ -144,15 +154,15 @@ def answer_weigh_envs(context: SeatContext, *, most: int = 20, progress: Callabl
         environment = item.environment
         inside = [w.environment.path for w in listed.environments if w.environment.path != environment.path
                   and m.is_within(w.environment.path, environment.path)]
-        distributions = _distributions(m, neighbours, environment)
-        owners = Owners(m, distributions, environment.path, inside)
+        distributions, conda = _put_there(m, neighbours, environment)
+        owners = Owners(m, distributions, environment.path, inside, conda)
         weights = owners.weigh(m.read_disk(_roots(m, environment, neighbours), owners.part), counted)
         on_it = (f"env:{w.environment.path}" for w in listed.environments if w.environment.path != environment.path
                  and w.environment.base and m.same(w.environment.base, environment.path))
         weighed.append(WeighedEnvironment(environment, weights.total, _last_used(weights.newest),
                                           (*item.used_by, *on_it)))
-        for one, weight in zip(distributions, weights.distributions, strict=True):
-            key = (normal_name(one.name), one.version, _record_of(m, one))
+        for number, (one, weight) in enumerate(zip(distributions, weights.distributions, strict=True)):
+            key = (normal_name(one.name), one.version, _record_of(m, one, conda.get(number)))
             copies.setdefault(key, []).append((environment.path, weight.bytes))
     shared = [WeighedShared(name, version or None, tuple(p for p, _ in places), sum(b for _, b in places))
               for (name, version, _), places in copies.items() if len(places) > 1]
@@ -160,13 +170,14 @@ def answer_weigh_envs(context: SeatContext, *, most: int = 20, progress: Callabl
                            tuple(sorted(shared, key=lambda s: -s.bytes)), (*context.notes, *listed.notes), most)
 
 
-def _record_of(m: Machine, one: Distribution) -> str:
+def _record_of(m: Machine, one: Distribution, conda: CondaPackage | None) -> str:
     """Return what tells whether two copies are the same: their lists of files."""
     from hashlib import sha256
 
     from kalyx.core.facts.packaging.record_file import Record
 
-    rows = (n for n in Record(m, one).names if not n.endswith((".pyc", "RECORD", "INSTALLER", "REQUESTED")))
+    listed = conda.files if conda and is_of_conda(one) else Record(m, one).names
+    rows = (n for n in listed if not n.endswith((".pyc", "RECORD", "INSTALLER", "REQUESTED")))
     return sha256("\n".join(sorted(rows)).encode("utf-8", "surrogateescape")).hexdigest()
 
 

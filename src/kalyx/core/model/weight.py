@@ -19,7 +19,10 @@ __all__ = ["DiskEntry", "DiskFolder", "Unowned", "WeighedDistribution", "Weighed
 
 @record
 class WeighedDistribution:
-    """What one distribution takes; ``alone`` is what would be free without it and what only it needs."""
+    """What one distribution takes; ``alone`` is what would be free without it and what only it needs.
+
+    ``by_conda``: conda put it there, which takes it out as well; many of its packages have no Python in them.
+    """
 
     name: str
     version: str | None
@@ -31,6 +34,7 @@ class WeighedDistribution:
     needed_by: tuple[str, ...] = ()
     asked_for: bool = True
     goes_with: tuple[str, ...] = ()
+    by_conda: bool = False
 
 
 @record

@@ -21,11 +21,13 @@ def lay_out(page: Page, answer: WeighAnswer, *, verbose: bool) -> None:
     page.title(answer.status, f"{place} takes {human_size(answer.total)} on the disk.")
     largest = max((d.bytes for d in answer.distributions), default=0) or 1
     shown = answer.distributions if verbose else answer.distributions[:answer.most]
+    has_conda = any(d.by_conda for d in answer.distributions)
     if shown:
-        page.part("by distribution")
+        page.part("by distribution, and by package of conda's" if has_conda else "by distribution")
     for one in shown:
         bar = "#" * max(1, round(BAR * one.bytes / largest)) if one.bytes else ""
-        page.say(f"{human_size(one.bytes):>9}  {one.name:<24} {one.version or '?':<12} {bar}", indent=2)
+        by = f"{'conda' if one.by_conda else '':<6}" if has_conda else ""
+        page.say(f"{human_size(one.bytes):>9}  {one.name:<24} {one.version or '?':<12} {by}{bar}", indent=2)
         said = []
         if one.goes_with:
             said.append(f"{human_size(one.alone)} would go with it: {', '.join(one.goes_with[:4])}"
@@ -43,8 +45,8 @@ def lay_out(page: Page, answer: WeighAnswer, *, verbose: bool) -> None:
                  "quiet", 2)
     if answer.unowned.bytes:
         page.part("of no distribution")
-        page.say(f"{human_size(answer.unowned.bytes):>9}  {answer.unowned.files} files: Python itself, what was put "
-                 "there by hand, leftovers", indent=2)
+        page.say(f"{human_size(answer.unowned.bytes):>9}  {answer.unowned.files} files: "
+                 f"{'' if has_conda else 'Python itself, '}what was put there by hand, leftovers", indent=2)
         for path in answer.unowned.paths if verbose else answer.unowned.paths[:MOST_LEFT]:
             page.whole(path, "path", 13)
     if answer.shared:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from kalyx.core.facts.packaging.conda_packages import is_of_conda
 from kalyx.core.facts.packaging.requirements import applies
 from kalyx.core.lean.record import replace
 from kalyx.core.model.names import normal_name, requirement_name
@@ -12,33 +13,44 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
 
+    from kalyx.core.facts.packaging.conda_packages import CondaPackage
     from kalyx.core.model import Distribution, WeighedDistribution
 
 __all__ = ["could_go", "with_dependents"]
 
 _EXTRA = re.compile(r"extra *== *['\"]([^'\"]{1,100})['\"]")
+_OF_CONDA = "conda/"  # before the names of conda's packages: a distribution may have the same
+_NOT_CONDA: dict[int, CondaPackage] = {}
 _TOOLS = {"pip", "conda"}  # with these the others are put there and taken out: they go by no command of their own
 
 
 def with_dependents(weighed: Sequence[WeighedDistribution], distributions: Sequence[Distribution],
-                    markers: Mapping[str, str]) -> list[WeighedDistribution]:
-    """Return them with what would go with each, and whose need keeps it: by declared requirements."""
-    needs = _needs(distributions, markers)
+                    markers: Mapping[str, str], conda: Mapping[int, CondaPackage] = _NOT_CONDA
+                    ) -> list[WeighedDistribution]:
+    """Return them with what would go with each, and whose need keeps it: by declared requirements.
+
+    `conda` is by number what conda says of those that it put there: what they need by its names counts as well.
+    """
+    keys = [_OF_CONDA + one.name if is_of_conda(one) else normal_name(one.name) for one in distributions]
+    needs = _needs([one for one in distributions if not is_of_conda(one)], markers)
+    by_conda = {package.name: keys[number] for number, package in conda.items()}
+    for number, package in conda.items():
+        wanted = {by_conda[name] for line in package.depends if (name := line.partition(" ")[0]) in by_conda}
+        needs[keys[number]] = (needs.get(keys[number], set()) | wanted) - {keys[number]}
     needed_by: dict[str, set[str]] = {n: set() for n in needs}
-    for name, wanted in needs.items():
-        for other in wanted:
+    for name, those in needs.items():
+        for other in those:
             needed_by[other].add(name)
-    by_name = {normal_name(w.name): w for w in weighed}
-    asked = {normal_name(d.name): d.requested is not False for d in distributions}
+    by_key = dict(zip(keys, weighed, strict=True))
+    asked = {key: d.requested is not False for key, d in zip(keys, distributions, strict=True)}
     asked |= dict.fromkeys(asked.keys() & _TOOLS, True)
     found = []
-    for one in weighed:
-        name = normal_name(one.name)
+    for number, (name, one) in enumerate(zip(keys, weighed, strict=True)):
         gone = _goes_with(name, needs, needed_by, asked)
         found.append(replace(
-            one, alone=sum(by_name[n].bytes for n in gone if n in by_name), asked_for=asked.get(name, True),
-            needed_by=tuple(sorted(by_name[n].name for n in needed_by.get(name, ()) if n in by_name)),
-            goes_with=tuple(sorted(by_name[n].name for n in gone - {name} if n in by_name))))
+            one, alone=sum(by_key[n].bytes for n in gone), asked_for=asked[name], by_conda=number in conda,
+            needed_by=tuple(sorted(by_key[n].name for n in needed_by[name])),
+            goes_with=tuple(sorted(by_key[n].name for n in gone - {name}))))
     return sorted(found, key=lambda w: (-w.bytes, normal_name(w.name)))
 
 
@@ -85,11 +97,11 @@ def _needs(distributions: Sequence[Distribution], markers: Mapping[str, str]) ->
 
 def could_go(weighed: Iterable[WeighedDistribution], distributions: Sequence[Distribution],
              markers: Mapping[str, str]) -> list[str]:
-    """Return what nobody asked for and nobody needs.
+    """Return what nobody asked for and nobody needs; of what conda put there nothing, as it may not have noted it.
 
     Installers do not note which extras they were asked for: one that is there in full may have been, and stays.
     """
-    idle = {normal_name(w.name): w.name for w in weighed if not w.asked_for and not w.needed_by}
+    idle = {normal_name(w.name): w.name for w in weighed if not w.asked_for and not w.needed_by and not w.by_conda}
     there = {normal_name(d.name) for d in distributions}
     for one in [d for d in distributions if normal_name(d.name) not in idle] if idle else ():
         by_extra: dict[str, set[str]] = {}

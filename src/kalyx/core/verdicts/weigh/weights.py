@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from kalyx.core.facts.packaging.conda_packages import is_of_conda
 from kalyx.core.facts.packaging.record_file import Record
 from kalyx.core.lean.record import record
 from kalyx.core.model import Unowned, WeighedDistribution
@@ -12,6 +13,7 @@ if TYPE_CHECKING:
     from typing import Any
 
     from kalyx.core.facts.files import Files
+    from kalyx.core.facts.packaging.conda_packages import CondaPackage
     from kalyx.core.model import DiskEntry, DiskFolder, Distribution
 
 __all__ = ["Owners", "Weights"]
@@ -19,6 +21,7 @@ __all__ = ["Owners", "Weights"]
 MOST_UNOWNED = 12  # paths that are named
 _BYTES, _FILES, _BYTECODE, _APPARENT = range(4)  # what is summed up for each owner
 _NONE: dict[str, int] = {}
+_NOT_CONDA: dict[int, CondaPackage] = {}
 
 
 @record
@@ -39,8 +42,11 @@ class Owners:
     """Which distribution owns which file, by what their installers wrote down."""
 
     def __init__(self, files: Files, distributions: Sequence[Distribution], prefix: str,
-                 apart: Collection[str] = ()) -> None:
-        """Take up the distributions of a prefix; folders below it that are `apart` are weighed by themselves."""
+                 apart: Collection[str] = (), conda: Mapping[int, CondaPackage] = _NOT_CONDA) -> None:
+        """Take up the distributions of a prefix; folders below it that are `apart` are weighed by themselves.
+
+        `conda` is by number what conda says of those that it put there.
+        """
         self._files = files
         self._apart = frozenset(apart)
         self.distributions = list(distributions)
@@ -51,9 +57,13 @@ class Owners:
         for number, one in reversed(list(enumerate(self.distributions))):  # whom two list, the first one has
             self._take(number, one, prefix)
         self.outside.reverse()
+        for number, package in conda.items():  # what the lists of distributions do not name
+            self._take_of_conda(number, package, prefix)
         self._sites = sorted(self._rows, key=len, reverse=True)
 
     def _take(self, number: int, one: Distribution, prefix: str) -> None:
+        if is_of_conda(one):
+            return
         m, listed = self._files, Record(self._files, one)
         if one.metadata and m.is_folder(one.metadata):
             self._metadata[one.metadata] = number
@@ -70,6 +80,15 @@ class Owners:
                 self._elsewhere.setdefault(folder, {})[name] = number
             else:
                 self.outside.append((one, path))
+
+    def _take_of_conda(self, number: int, package: CondaPackage, prefix: str) -> None:
+        m = self._files
+        sites = {site[len(prefix) + 1:].replace(m.path.sep, "/") + "/": rows for site, rows in self._rows.items()
+                 if site.startswith(prefix + m.path.sep)}
+        others = self._rows.setdefault(prefix, {})
+        for file in (*package.files, "conda-meta/" + m.path.basename(package.path)):
+            site = next((s for s in sites if file.startswith(s)), "")
+            (sites[site] if site else others).setdefault(file[len(site):], number)
 
     def part(self, folders: Iterable[DiskFolder]) -> dict[str, Any]:
         """Share out what lies in some folders; return that as plain data, which `weigh` puts together."""
@@ -132,7 +151,8 @@ class Owners:
         whole, shared, sep = _Part(), 0, self._files.path.sep
         for part in parts:
             whole.add(part)
-        for folder, name, owner, taken, apparent, is_bytecode, key in whole.linked:
+        # a package keeps what is also linked from where nobody owns it, such as from the packages that conda keeps
+        for folder, name, owner, taken, apparent, is_bytecode, key in sorted(whole.linked, key=lambda f: f[2] is None):
             if key in counted:
                 shared += taken
                 continue
