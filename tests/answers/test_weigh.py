@@ -13,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kalyx.core.facts.packaging.requirements import marker_values
+from kalyx.core.lean.record import replace
 from kalyx.core.model import Distribution, WeighedDistribution
 from kalyx.core.squares import divided
 from kalyx.core.verdicts.weigh.dependents import could_go, with_dependents
@@ -110,8 +111,10 @@ def test_what_could_go(name: str) -> None:
     all_here = [Distribution(n, "1", "env", "/s", requires=needs, requested=asked)
                 for n, (asked, needs) in rows.items()]
     markers = marker_values("3.11.2", "cpython", "linux")
-    weighed = with_dependents([WeighedDistribution(n, "1", 10, 1, 0, 10) for n in rows], all_here, markers)
-    assert could_go(weighed, all_here, markers) == expected
+    plain = [WeighedDistribution(n, "1", 10, 1, 0, 10) for n in rows]
+    assert could_go(with_dependents(plain, all_here, markers), all_here, markers) == expected
+    old = [replace(one, metadata="/s/x.egg-info") for one in all_here]  # setuptools put it there, and is needed by it
+    assert could_go(with_dependents(plain, old, markers), old, markers) == [n for n in expected if n != "setuptools"]
 
 
 def test_all_environments(world: World, validate) -> None:
@@ -136,6 +139,51 @@ def test_all_environments(world: World, validate) -> None:
     base = next(e for e in result["environments"] if e["environment"]["path"] == os.path.realpath(sys.base_prefix))
     assert {f"env:{world.home / 'envs' / n}" for n in ("a", "b", "shell")} <= set(base["used_by"])
     assert "the base of " in " ".join(text.split()), "who takes that away takes these with it"
+
+
+OLD = "Metadata-Version: 1.0\nName: {}\nVersion: 1.0\n"
+# files below the site folder of distributions that came without a list, with the one that they belong to (None: nobody)
+WITHOUT_A_LIST: dict[str, dict[str, str | None]] = {
+    "a folder of its own": {"oakbed-1.0-py3.8.egg/EGG-INFO/PKG-INFO": "oakbed", "oakbed-1.0-py3.8.egg/oak.py": "oakbed",
+                            "oakbed-1.0-py3.8.egg/oakbed/deep/a.py": "oakbed"},
+    "what it says it brings": {"Elmbed-1.0.egg-info/PKG-INFO": "elmbed", "Elmbed-1.0.egg-info/top_level.txt": "elmbed",
+                               "elmbed/data/tree.bin": "elmbed", "elmbed/__pycache__/a.cpython-38.pyc": "elmbed",
+                               "elmmod.py": "elmbed", "__pycache__/elmmod.cpython-38.pyc": "elmbed",
+                               "_elm.cpython-38-x86_64-linux-gnu.so": "elmbed", "elmother/a.py": None},
+    "what two say": {"ash1-1.0.egg-info/PKG-INFO": "ash1", "ash1-1.0.egg-info/top_level.txt": "ash1",
+                     "ash2-1.0.egg-info/PKG-INFO": "ash2", "ash2-1.0.egg-info/top_level.txt": "ash2",
+                     "ash/a.py": None},
+    "what is shared by its word": {
+        "fir.one-1.0.egg-info/PKG-INFO": "fir.one", "fir.one-1.0.egg-info/top_level.txt": "fir.one",
+        "fir.one-1.0.egg-info/namespace_packages.txt": "fir.one", "fir.one-1.0.egg-info/SOURCES.txt": "fir.one",
+        "fir/one/a.py": "fir.one", "fir/two/a.py": None},
+    "what another lists": {"yew-1.0.egg-info/PKG-INFO": "yew", "yew-1.0.egg-info/top_level.txt": "yew",
+                           "yew/listed.py": "yew2", "yew/other.py": None, "yew2-1.0.dist-info/METADATA": "yew2",
+                           "yew2-1.0.dist-info/RECORD": "yew2"},
+}
+SAID = {"Elmbed-1.0.egg-info/top_level.txt": "elmbed\nelmmod\n_elm\n..\n", "ash1-1.0.egg-info/top_level.txt": "ash\n",
+        "ash2-1.0.egg-info/top_level.txt": "ash\n", "fir.one-1.0.egg-info/top_level.txt": "fir\n",
+        "fir.one-1.0.egg-info/namespace_packages.txt": "fir\n",
+        "fir.one-1.0.egg-info/SOURCES.txt": "setup.py\nsrc/fir/one/a.py\nfir/gone.py\nfir/../../../../x.py\n",
+        "yew-1.0.egg-info/top_level.txt": "yew\n", "yew2-1.0.dist-info/RECORD": "yew/listed.py,,\n"}
+
+
+@pytest.mark.parametrize("name", WITHOUT_A_LIST)
+def test_without_a_list(name: str, world: World) -> None:
+    """An egg is whole; else what only it says that it brings, or was built from, is its own; the sum holds."""
+    lab = world.venv("lab")
+    expected: dict[str, int] = {}
+    for path, owner in WITHOUT_A_LIST[name].items():
+        named = path.partition("-1.0")[0].lower()
+        file = write(site_of(lab) / path, SAID.get(path, OLD.format(named)) if "-info/" in path.lower() else "x" * 9000)
+        if owner:
+            expected[owner] = expected.get(owner, 0) + file.stat().st_size
+    result = world.answer("weigh", "--at", "env:lab", "--verbose")["result"]
+    assert result["total"] == _counted(lab) == result["unowned"]["bytes"] + sum(
+        d["bytes"] for d in result["distributions"])
+    counts = {d["name"]: d["files"] for d in result["distributions"]}
+    owners = list(WITHOUT_A_LIST[name].values())
+    assert counts == {owner: owners.count(owner) for owner in expected}
 
 
 # package of conda's: version, files below the prefix with their sizes, what it depends on, what asked for it

@@ -6,7 +6,7 @@ from kalyx.core.answers.envs import answer_envs
 from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.packaging.conda_packages import is_of_conda, read_conda_packages, with_conda_packages
-from kalyx.core.facts.packaging.distributions import SiteMetadata
+from kalyx.core.facts.packaging.distributions import SiteMetadata, open_shelf
 from kalyx.core.facts.packaging.pip_lines import own_pip
 from kalyx.core.facts.packaging.requirements import marker_values
 from kalyx.core.facts.search_path.predicted import forbids_pip
@@ -113,6 +113,9 @@ def _distributions(m: Machine, neighbours: Neighbours, environment: Environment)
     for site in neighbours.sites(environment):
         for one in SiteMetadata(m, site, "env").distributions(modules=False):
             found.setdefault(normal_name(one.name), one)
+        for egg in (m.path.join(site, name) for name in m.names_in(site) if name.endswith(".egg")):
+            for one in open_shelf(m, egg, "env").distributions():
+                found.setdefault(normal_name(one.name), one)
     return list(found.values())
 
 

@@ -44,6 +44,8 @@ def with_dependents(weighed: Sequence[WeighedDistribution], distributions: Seque
     by_key = dict(zip(keys, weighed, strict=True))
     asked = {key: d.requested is not False for key, d in zip(keys, distributions, strict=True)}
     asked |= dict.fromkeys(asked.keys() & _TOOLS, True)
+    if any(d.metadata and not d.metadata.endswith((".dist-info", ".json")) for d in distributions):
+        asked |= dict.fromkeys(asked.keys() & {"setuptools"}, True)  # it put these there, and their programs need it
     found = []
     for number, (name, one) in enumerate(zip(keys, weighed, strict=True)):
         gone = _goes_with(name, needs, needed_by, asked)

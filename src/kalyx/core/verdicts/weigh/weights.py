@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.facts.packaging.conda_packages import is_of_conda
 from kalyx.core.facts.packaging.record_file import Record
+from kalyx.core.facts.packaging.unlisted_files import built_from, top_modules
 from kalyx.core.lean.record import record
 from kalyx.core.model import Unowned, WeighedDistribution
 
@@ -53,20 +54,28 @@ class Owners:
         self.outside: list[tuple[Distribution, str]] = []  # rows that lead out of the environment
         self._rows: dict[str, dict[str, int]] = {}  # of a site folder: owners by paths as written
         self._elsewhere: dict[str, dict[str, int]] = {}  # of any other folder: owners by names
-        self._metadata: dict[str, int] = {}
+        self._whole: dict[str, int] = {}  # folders of which all that nobody lists is one distribution's
+        self._owners_above: dict[str, int | None] = {}  # found so far
+        self._unlisted: list[tuple[int, Distribution]] = []
         for number, one in reversed(list(enumerate(self.distributions))):  # whom two list, the first one has
             self._take(number, one, prefix)
         self.outside.reverse()
         for number, package in conda.items():  # what the lists of distributions do not name
             self._take_of_conda(number, package, prefix)
+        self._take_unlisted()
         self._sites = sorted(self._rows, key=len, reverse=True)
 
     def _take(self, number: int, one: Distribution, prefix: str) -> None:
         if is_of_conda(one):
             return
         m, listed = self._files, Record(self._files, one)
+        if one.location.endswith(".egg"):
+            self._take_whole(one.location, number)
+            return
         if one.metadata and m.is_folder(one.metadata):
-            self._metadata[one.metadata] = number
+            self._whole[one.metadata] = number
+            if not listed.names:
+                self._unlisted.append((number, one))
         elif one.metadata:  # an egg-info of one file is its own; it lists nothing else
             folder, name = m.path.split(one.metadata)
             self._elsewhere.setdefault(folder, {})[name] = number
@@ -90,6 +99,32 @@ class Owners:
             site = next((s for s in sites if file.startswith(s)), "")
             (sites[site] if site else others).setdefault(file[len(site):], number)
 
+    def _take_whole(self, path: str, number: int) -> None:
+        """Give a folder with all in it to one, or a file."""
+        if self._files.is_folder(path):
+            self._whole[path] = number
+        else:
+            folder, name = self._files.path.split(path)
+            self._elsewhere.setdefault(folder, {})[name] = number
+
+    def _take_unlisted(self) -> None:
+        """Give those without a list what only they say that they bring."""
+        claims: dict[str, list[int]] = {}
+        for number, one in self._unlisted:
+            rows, listed = self._rows[one.location], {row.partition("/")[0] for row in self._rows[one.location]}
+            for name in top_modules(self._files, one):
+                if name not in listed:
+                    claims.setdefault(self._files.path.join(one.location, name), []).append(number)
+            for row in built_from(self._files, one):
+                rows.setdefault(row, number)
+        for path, numbers in claims.items():
+            if len(numbers) > 1:
+                continue  # each may own any of it
+            self._take_whole(path, numbers[0])
+            folder, name = self._files.path.split(path)
+            if name.endswith(".py"):  # its bytecode is with it
+                self._rows[folder].setdefault(name, numbers[0])
+
     def part(self, folders: Iterable[DiskFolder]) -> dict[str, Any]:
         """Share out what lies in some folders; return that as plain data, which `weigh` puts together."""
         part, sep = _Part(), self._files.path.sep
@@ -101,7 +136,7 @@ class Owners:
     def _share(self, folder: str, entries: Sequence[DiskEntry], part: _Part) -> None:
         """Share out what lies in one folder: of an environment's time, half is spent here."""
         owned, start = self._owned_in(folder)
-        named, default, path = self._elsewhere.get(folder, _NONE), self._metadata.get(folder), (
+        named, default, path = self._elsewhere.get(folder, _NONE), self._owner_of_all_in(folder), (
             folder + self._files.path.sep)
         sources = start.removesuffix("__pycache__/") if start.endswith("__pycache__/") else None
         last: int | None = -1
@@ -115,9 +150,11 @@ class Owners:
                 continue
             owner = owned.get(start + name)
             if owner is None:
-                owner = named.get(name, default)
+                owner = named.get(name)
                 if owner is None and sources is not None:  # bytecode that no list names is its source's
                     owner = owned.get(f"{sources}{name.partition('.')[0]}.py")
+                if owner is None:
+                    owner = default
             is_bytecode = name.endswith(".pyc")
             if is_bytecode and changed > part.newest:
                 part.newest = changed
@@ -135,6 +172,15 @@ class Owners:
                 part.free.append((path + name, taken))
         if owners:
             part.holds[folder] = owners.pop() if len(owners) == 1 else None
+
+    def _owner_of_all_in(self, folder: str) -> int | None:
+        """Return whose all is in a folder that nobody lists: its own, or that of a folder above it."""
+        while folder and folder not in self._owners_above:
+            if folder in self._whole or folder in self._rows:
+                self._owners_above[folder] = self._whole.get(folder)
+                break
+            folder = folder.rpartition(self._files.path.sep)[0]
+        return self._owners_above.get(folder)
 
     def _owned_in(self, folder: str) -> tuple[dict[str, int], str]:
         """Return the owners by paths as written that a folder's files may be among, and how its paths begin there."""
@@ -179,7 +225,7 @@ class Owners:
         """Give a folder's own blocks to the only owner of what lies below it; else to nobody."""
         sep = self._files.path.sep
         for path, taken in sorted(folders, key=lambda f: -len(f[0])):  # what lies deepest first
-            owner = self._metadata.get(path, holds.get(path))
+            owner = self._whole.get(path, holds.get(path))
             if owner is not None:
                 sums[owner][_BYTES] += taken
             else:
