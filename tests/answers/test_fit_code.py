@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import json
 import sys
+from pathlib import Path
 
 import pytest
 
-from tests.support.build import World, carry_out, python_of, run, site_of, write
+from tests.support.build import World, carry_out, make_venv, other_pythons, python_of, run, site_of, write
 
 
 def _fit(world: World, *args: str) -> dict:
@@ -151,3 +152,40 @@ def test_an_editable_project_that_was_moved(world: World) -> None:
             assert (run([python_of(lab), "a.py"], cwd=world.project, env=world.env).returncode == 0) == runs
             if runs:
                 gone.rename(gone.with_name("elsewhere"))
+
+
+# Code whose alternatives, and what brings back what Python dropped, hold in some versions of Python alone
+BY_VERSION = (
+    "try:\n    from typing import Any, Self\nexcept ImportError:\n    from typing_extensions import Any, Self\n",
+    "try:\n    from collections import Mapping\nexcept ImportError:\n    from collections.abc import Mapping\n",
+    "try:\n    import zoneinfo\nexcept ImportError:\n    from backports import zoneinfo\n",
+    "try:\n    from flask import Markup\nexcept ImportError:\n    from markupsafe import Markup\n",
+    "try:\n    from flask import Flask\nexcept ImportError:\n    from quart import Quart as Flask\n",
+    "import distutils.util\n", "import asynchat\n",
+)
+
+
+@pytest.mark.parametrize("version", [v for v in ("3.8", "3.11", "3.13") if v in other_pythons()])
+def test_as_it_runs_in_each_version(version: str, world: World) -> None:
+    """What fits is what runs: names that alternatives have to have, and what setuptools brings back."""
+    import setuptools
+
+    lab = make_venv(world.home / "envs" / "lab", other_pythons()[version])
+    site = lab / "lib" / f"python{version}" / "site-packages"
+    world.wheels.install(world.wheels.add("Flask", "3.0", {"flask/__init__.py": "Flask = 1\n"}), site)
+    for code in BY_VERSION:
+        script = write(world.project / "a.py", code)
+        if "distutils" in code and version > "3.9":
+            ours = Path(setuptools.__file__).parent.parent
+            for name in ("setuptools", "_distutils_hack", "distutils-precedence.pth"):
+                (site / name).symlink_to(ours / name)
+        judged = world.answer("fit", "a.py", "--in", f"env:{lab}")["result"]["environments"][0]
+        ran = run([python_of(lab), script], env=world.env)
+        assert judged["fits"] == (ran.returncode == 0), (code, judged["lacks"], ran.stderr)
+    for switch in ("local", "stdlib"):
+        world.env["SETUPTOOLS_USE_DISTUTILS"] = switch
+        write(world.project / "a.py", "import distutils.util\n")
+        judged = world.answer("fit", "a.py", "--in", f"env:{lab}")["result"]["environments"][0]
+        runs = run([python_of(lab), "-c", "import distutils.util"], env=world.env).returncode == 0
+        read = world.answer("why", "distutils", "--no-run", "--at", f"env:{lab}")["result"]["imports"][0]
+        assert (judged["fits"], not read["causes"]) == (runs, runs), switch

@@ -2,7 +2,7 @@
 
 from kalyx.core.model.contrast import Contrasted, DistributionDifference, Listed, Side
 from kalyx.core.model.finding import Edit, Evidence, Finding, Move, Note, Remedy, TrailStep
-from kalyx.core.model.fit import FitOfEnvironment, Lack, Need, NeededPart, PythonWanted
+from kalyx.core.model.fit import Alternative, FitOfEnvironment, Lack, Need, NeededPart, PythonWanted
 from kalyx.core.model.imports import (
     Comparison,
     Difference,
@@ -31,11 +31,11 @@ from kalyx.core.model.weight import (
 )
 
 __all__ = [
-    "THIS_KERNEL", "Agreement", "ChangedModule", "Comparison", "Contrasted", "Difference", "DiskEntry", "DiskFolder",
-    "Distribution", "DistributionDifference", "Edit", "Elsewhere", "Environment", "Evidence", "FileReport", "Finding",
-    "FitOfEnvironment", "Frame", "ImportGroup", "ImportReport", "Interpreter", "Kernel", "Lack", "Launch",
-    "Listed", "LivePython", "Move", "Need", "NeededPart", "Note", "Observation", "ObservedError", "Place", "Places",
-    "Proof", "PythonWanted", "Remedy", "RunningPython", "Script", "Seat", "Side", "TrailStep", "Unowned",
-    "WeighedDistribution", "WeighedEnvironment", "WeighedShared", "hosts_label", "python_version",
-    "version_pair",
+    "THIS_KERNEL", "Agreement", "Alternative", "ChangedModule", "Comparison", "Contrasted", "Difference",
+    "DiskEntry", "DiskFolder", "Distribution", "DistributionDifference", "Edit", "Elsewhere", "Environment",
+    "Evidence", "FileReport", "Finding", "FitOfEnvironment", "Frame", "ImportGroup", "ImportReport", "Interpreter",
+    "Kernel", "Lack", "Launch", "Listed", "LivePython", "Move", "Need", "NeededPart", "Note", "Observation",
+    "ObservedError", "Place", "Places", "Proof", "PythonWanted", "Remedy", "RunningPython", "Script", "Seat",
+    "Side", "TrailStep", "Unowned", "WeighedDistribution", "WeighedEnvironment", "WeighedShared", "hosts_label",
+    "python_version", "version_pair",
 ]

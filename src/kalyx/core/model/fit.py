@@ -9,7 +9,7 @@ if TYPE_CHECKING:
     from kalyx.core.model.imports import Place
     from kalyx.core.model.python import Environment, Interpreter
 
-__all__ = ["FitOfEnvironment", "Lack", "Need", "NeededPart", "PythonWanted"]
+__all__ = ["Alternative", "FitOfEnvironment", "Lack", "Need", "NeededPart", "PythonWanted"]
 
 
 @record
@@ -22,11 +22,24 @@ class NeededPart:
 
 
 @record
+class Alternative:
+    """What another import stands in for: a module, and what has the name that is wanted of it.
+
+    ``python`` are the versions of Python that have it in their standard library, ``requirement`` those of its
+    distribution (PEP 440); empty where all have it, as far as is known.
+    """
+
+    module: str
+    python: str = ""
+    requirement: str = ""
+
+
+@record
 class Need:
     """A module that code imports, or a distribution that the project asks for.
 
     ``module`` is null for what is asked for and not imported, ``distribution`` for what the standard library brings
-    or nothing tells. ``unless`` are the modules in whose place it is imported: with them there, it is not needed.
+    or nothing tells. ``unless`` is in whose place it is imported: with all of that there, it is not needed.
     ``marker`` says where alone it is wanted, ``extras`` are what it is wanted with (PEP 508).
     """
 
@@ -35,7 +48,7 @@ class Need:
     specifier: str = ""
     asked_by: tuple[Place, ...] = ()
     optional: bool = False
-    unless: tuple[str, ...] = ()
+    unless: tuple[Alternative, ...] = ()
     marker: str = ""
     is_standard: bool = False
     is_guessed: bool = False  # its distribution is only thought to be called like the module

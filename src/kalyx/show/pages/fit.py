@@ -65,7 +65,8 @@ def _need(need: Need) -> str:
             "conda for: looked for in its environments alone" if need.by_conda else "for")
     whole = need.requirement or need.module
     of = f", of {whole}" if whole != need.module else ""
-    return f"{need.module}{of}" + (" (optional)" if need.optional else "")
+    instead = f", where {' and '.join(a.module for a in need.unless)} will not do" if need.unless else ""
+    return f"{need.module}{of}{instead}" + (" (optional)" if need.optional else "")
 
 
 def _environment(page: Page, one: FitOfEnvironment, *, verbose: bool) -> None:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from kalyx.core.errors import NotRecorded, Unreadable
 from kalyx.core.facts.interpreters.path_lookup import version_in_name
-from kalyx.core.facts.packaging.listed_modules import mapped_folder, mapped_modules
+from kalyx.core.facts.packaging.listed_modules import HOOK, brings_back, mapped_folder, mapped_modules
 from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.facts.search_path.site_folders import site_contents
 from kalyx.core.facts.source_code.definitions import declares_namespace
@@ -90,9 +90,11 @@ class Site:
         return declares_namespace(text)
 
     def _hooks(self) -> set[str]:
-        """The modules that import hooks of editable installs bring."""
+        """The modules that import hooks bring."""
         if self._hooked is None:
             self._hooked = set()
+            if f"\0{HOOK}\0" in self.text and brings_back(self._files, self.folder, "distutils", self._files.env):
+                self._hooked.add("distutils")
             if "_finder.py\0" in self.text:
                 for name in self.names:
                     if name.startswith("__editable__") and name.endswith("_finder.py"):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import cached_property
 
 from kalyx.core.errors import NotRecorded, Unreadable
-from kalyx.core.facts.packaging.listed_modules import mapped_folder
+from kalyx.core.facts.packaging.listed_modules import HOOK, brings_back, mapped_folder
 from kalyx.core.facts.search_path.layers import PathFacts, classify_path, pythonpath_of
 from kalyx.core.facts.search_path.modules import Candidate, Finder
 
@@ -64,13 +64,17 @@ class SeenModules:
         return self._candidates[name]
 
     def hooked(self, name: str) -> Candidate | None:
-        """Return what the import hook of an editable install has for a top-level name (PEP 660); None where none has.
+        """Return what an import hook has for a top-level name, mostly of an editable install (PEP 660); None: nothing.
 
         It is asked last: whatever a folder of the path offers comes before it, a folder without code as well.
         """
         m = self._files
         for layer in self.layers:
-            for file in sorted(self.finder.names(layer.path)):
+            names = self.finder.names(layer.path)
+            back = brings_back(m, layer.path, name, self._launch.env) if HOOK in names else None
+            if back is not None and layer.layer in ("env", "base", "user"):  # a .pth file counts in these alone
+                return Candidate(layer.path, back, "linked")
+            for file in sorted(names):
                 if not (file.startswith("__editable__") and file.endswith("_finder.py")):
                     continue
                 target = mapped_folder(m, layer.path, file, name)

@@ -8,9 +8,12 @@ from kalyx.core.errors import Unreadable
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from kalyx.core.facts.files import Files
 
-__all__ = ["imports_in_heads", "mapped_folder", "mapped_modules", "modules_in_record", "names_in_heads"]
+__all__ = ["HOOK", "brings_back", "imports_in_heads", "mapped_folder", "mapped_modules", "modules_in_record",
+           "names_in_heads"]
 
 MODULE_ENDINGS = ("py", "so", "pyd", "pyc", "dylib")
 _HEAD = re.compile(r'^"?([^/\\,"\n]+)([/\\]?)', re.MULTILINE)
@@ -61,3 +64,24 @@ def mapped_folder(files: Files, folder: str, finder: str, module: str) -> str | 
         return None
     entry = re.search(rf"['\"]{re.escape(module)}['\"]\s*:\s*['\"]([^'\"]+)['\"]", text)
     return entry.group(1) if entry else None
+
+
+HOOK = "distutils-precedence.pth"
+_SWITCH = "SETUPTOOLS_USE_DISTUTILS"
+_DEFAULT = re.compile(r"environ\.get\(var, '(\w{1,20})'\)")
+
+
+def brings_back(files: Files, folder: str, module: str, env: Mapping[str, str]) -> str | None:
+    """Return the file by which a site folder brings back a module that Python dropped; None where it does not.
+
+    Setuptools does that for ``distutils``, by an import hook that a .pth file of its own installs.
+    """
+    if module != "distutils":
+        return None
+    path = files.path.join(folder, "setuptools", "_distutils", "__init__.py")
+    try:
+        said = _DEFAULT.search(files.read_text(files.path.join(folder, HOOK), 4096))
+    except Unreadable:
+        return None
+    is_on = said is not None and env.get(_SWITCH, said[1]) == "local"
+    return str(path) if is_on and files.is_file(path) else None

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from functools import cache
 
 from kalyx.core.facts.native.builtin_modules import CompiledIn
 from kalyx.core.facts.packaging.record_file import Record
@@ -12,7 +11,7 @@ from kalyx.core.facts.search_path.modules import EXTENSION
 from kalyx.core.facts.search_path.predicted import usual_stdlib
 from kalyx.core.model import Lack, version_pair
 from kalyx.core.model.names import normal_name, requirement_extras, requirement_name
-from kalyx.core.tables.standard_library import stdlib_history
+from kalyx.core.verdicts.fit.standard_modules import lacks_by_version
 from kalyx.core.verdicts.fit.submodules import cannot_have
 from kalyx.core.verdicts.reading.other_systems import system_lacking
 from kalyx.core.verdicts.seats.packages import unmet_requirements
@@ -23,7 +22,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.environments.neighbours import Neighbours
     from kalyx.core.facts.files import Files
-    from kalyx.core.model import Distribution, Environment, Interpreter, Need, PythonWanted
+    from kalyx.core.model import Alternative, Distribution, Environment, Interpreter, Need, PythonWanted
 
 __all__ = ["EnvironmentJudge"]
 
@@ -60,13 +59,19 @@ class EnvironmentJudge:
         by_module = {n.module: n for n in needs} if any(n.unless for n in needs) else {}
         found: dict[tuple[str, str], Lack] = {}
         for need in needs:
-            if need.optional or (need.unless and all(u in by_module and self._lack(by_module[u]) is None
-                                                     for u in need.unless)):
+            if need.optional or (need.unless and all(self._is_there(one, by_module) for one in need.unless)):
                 continue
             lack = self._lack(need)
             if lack is not None:
                 found.setdefault((normal_name(lack.distribution or lack.module or ""), lack.because), lack)
         return list(found.values())
+
+    def _is_there(self, one: Alternative, needs: Mapping[str | None, Need]) -> bool:
+        """Whether what another import stands in for can be imported, with the name that is wanted of it."""
+        if one.module not in needs or self._lack(needs[one.module]) is not None or not suits(one.python, self.version):
+            return False
+        found = self._named(requirement_name(one.requirement)) if one.requirement else None
+        return found is None or is_met(one.requirement, found.version) is not False
 
     def _lack(self, need: Need) -> Lack | None:
         if id(need) not in self._lacking:
@@ -245,7 +250,7 @@ class EnvironmentJudge:
         system = system_lacking(self.files.platform, top)  # what functions ask for is not asked for here
         if system and any(p.guard not in ("function", "try", "typing") for p in need.asked_by):
             because = f"{module} is there on {system} alone"
-        because = because or _lacks_by_version(self.version, module) or self._lack_of_part(top)
+        because = because or lacks_by_version(self.version, module) or self._lack_of_part(top)
         if not because or self.neighbours.any_holds(self.sites, top):  # a stand-in for what came later, or went
             return None
         return Lack(module, None, "", None, because)
@@ -277,16 +282,3 @@ def _as_asked(owner: Distribution, extras: Mapping[str, Iterable[str]]) -> str:
     """Return a distribution's name with the extras that it is asked for with, and its version."""
     more = ",".join(sorted(filter(None, extras.get(normal_name(owner.name), ()))))
     return f"{owner.name}{f'[{more}]' if more else ''} {owner.version}"
-
-
-@cache
-def _lacks_by_version(version: str, module: str) -> str:
-    """Say that a version of Python came before a module of the standard library, or after it went; else empty."""
-    pair = version_pair(version)
-    for name in dict.fromkeys((module, module.split(".")[0])):
-        row = stdlib_history()["modules"].get(name) or [None, None]
-        first, gone = version_pair(row[0] or "2.0"), version_pair(row[1] or "99.0")
-        if pair < first or pair >= gone:
-            when = f"it came with Python {row[0]}" if pair < first else f"it went with Python {row[1]}"
-            return f"Python {version} has no {name}: {when}"
-    return ""

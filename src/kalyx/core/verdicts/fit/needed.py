@@ -7,11 +7,12 @@ from functools import cache
 
 from kalyx.core.facts.packaging.project import Declared
 from kalyx.core.facts.packaging.requirements import are_compatible
-from kalyx.core.model import Need, NeededPart, Place, PythonWanted
+from kalyx.core.model import Alternative, Need, NeededPart, Place, PythonWanted
 from kalyx.core.model.names import normal_name, requirement_extras, requirement_name
 from kalyx.core.tables.import_names import distribution_for, is_shared
 from kalyx.core.tables.moved_names import moved_part
 from kalyx.core.tables.standard_library import stdlib_history
+from kalyx.core.verdicts.fit.standard_modules import pythons_with
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -109,7 +110,7 @@ class _Asked:
         self.places: list[Place] = []
         self.modules: dict[str, Place] = {}  # inside it
         self.parts: dict[tuple[str, str], Place] = {}  # by the part, and the requirement that has it
-        self.unless: tuple[str, ...] = ()
+        self.unless: tuple[Alternative, ...] = ()
 
 
 def is_standard(module: str) -> bool:
@@ -192,14 +193,16 @@ def _part_of(module: str, name: str | None) -> tuple[str, str] | None:
     return next(((part.replace(":", "."), requirement) for part, requirement in found), None)
 
 
-def _alternatives(file: CodeNeeds, item: ImportedName, shared: Callable[[str], bool]) -> list[str]:
-    """Return the modules that an import in an ``except`` stands in for."""
+def _alternatives(file: CodeNeeds, item: ImportedName, shared: Callable[[str], bool]) -> list[Alternative]:
+    """Return what an import in an ``except`` stands in for."""
     if item.instead_of is None:
         return []
     first, last = item.instead_of
-    return [m for i in file.imports
-            if i.cell == item.cell and first <= i.line <= last and not i.module.startswith(".")
-            and (m := _as_asked(i.module, i.name, shared))]
+    return [Alternative(_as_asked(i.module, i.name, shared),
+                        pythons_with(i.module, i.name) if is_standard(i.module) else "",
+                        (_part_of(i.module, i.name) or ("", ""))[1])
+            for i in file.imports
+            if i.cell == item.cell and first <= i.line <= last and not i.module.startswith(".")]
 
 
 def _need(one: _Asked, declared: dict[str, list[Declared]], own: OwnModules,

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from kalyx.core.facts.kernels.kernelspecs import prefix_of_kernel
 from kalyx.core.facts.packaging.requirements import suits
-from kalyx.core.model import Remedy, version_pair
+from kalyx.core.model import Remedy
 from kalyx.core.model.names import normal_name
 from kalyx.core.tables.import_names import is_everyday
+from kalyx.core.verdicts.fit.standard_modules import lacks_by_version
 from kalyx.core.verdicts.remedies.kernels import switch_kernel, well_kernels
 
 TYPE_CHECKING = False
@@ -92,8 +93,9 @@ def _make(files: Files, neighbours: Neighbours, needs: Sequence[Need], python: P
     bases = [b for b in neighbours.bases if b.works and b.version and (
         python is None or suits(python.specifier, b.version)) and _has_all(b, needs)]
     plain = [b for b in bases if not files.is_folder(files.path.join(b.prefix or "", "conda-meta"))]
-    bases, wanted = plain or bases, _requirements(needs)  # an environment of conda's is no good base for others
-    if not bases or wanted is None:
+    bases = plain or bases  # an environment of conda's is no good base for others
+    wanted = _requirements(needs, bases[-1].version or "") if bases else None
+    if wanted is None:
         return []
     place = next(p for n in range(100) if not files.exists(p := files.path.join(home, f".venv{f'-{n}' if n else ''}")))
     put = [word for w in wanted for word in ("--put", w)]
@@ -112,23 +114,21 @@ def _guessed(needs: Sequence[Need], wanted: Sequence[str]) -> str:
 
 def _has_all(base: Interpreter, needs: Sequence[Need]) -> bool:
     """Whether a Python's version has the modules of the standard library that are needed."""
-    from kalyx.core.tables.standard_library import stdlib_history
-
-    pair = version_pair(base.version)
-    for need in (n for n in needs if n.is_standard and not n.optional and not n.unless and n.module):
-        row = stdlib_history()["modules"].get(need.module) or [None, None]
-        if pair < version_pair(row[0] or "2.0") or pair >= version_pair(row[1] or "99.0"):
-            return False
-    return True
+    return not any(lacks_by_version(base.version or "", need.module) for need in needs
+                   if need.is_standard and not need.optional and not need.unless and need.module)
 
 
-def _requirements(needs: Sequence[Need]) -> list[str] | None:
-    """Return what is to be installed; None where something is needed of which nothing tells what brings it."""
+def _requirements(needs: Sequence[Need], version: str) -> list[str] | None:
+    """Return what is to be installed into a Python; None where nothing tells what brings something that is needed."""
     found: dict[str, str] = {}
+    standard = {n.module for n in needs if n.is_standard}
     # where the project asks for something that nothing is known to import, a guess may be that under another name
     has_unplaced = any(n.module is None and not n.optional and not n.by_conda for n in needs)
     for need in (n for n in needs if not (n.optional or n.is_standard or n.by_conda)
                  and not (n.is_guessed and has_unplaced)):
+        if need.unless and all(a.module in standard and suits(a.python, version)
+                               and not lacks_by_version(version, a.module) for a in need.unless):
+            continue  # this Python has what it stands in for
         if need.distribution is None or need.is_at_odds or (is_everyday(need.module or "") and not need.specifier):
             return None
         marker = f" ; {need.marker}" if need.marker else ""
