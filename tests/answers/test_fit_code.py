@@ -47,11 +47,24 @@ def test_code_that_cannot_be_parsed(world: World) -> None:
     assert _fit(world, "mixed")["python"] is None, "one file that was left behind does not decide"
 
 
-# Lines by which code adds a folder to its own path, and whether it then runs with what is in there
+# Lines by which code adds a folder to its own path, and whether it then runs with what is there; None: not to be told
 ADDING = {
     "sys.path += [here + '/extra']": True, "sys.path[:0] = [here + '/extra', 'x']": True,
     "sys.path = sys.path + [here + '/extra']": True, "from sys import path; path.append(here + '/extra')": True,
     "path = []; path.append(here + '/extra')": False, "sys.path.extend((here, here + '/extra'))": True,
+    "ROOT = here\nsys.path.append(ROOT + '/extra')": True,
+    "root = Path(__file__).parent\nif 'x' not in sys.path:\n    sys.path.insert(0, str(root / 'extra'))": True,
+    "place = os.path.abspath(os.path.join('extra'))\nif place not in sys.path:\n    sys.path.append(place)": True,
+    "BASE: Path = Path(__file__).parent\nEXTRA = BASE.joinpath('extra')\nsys.path.append(f'{EXTRA}')": True,
+    "root, name = os.path.split(os.path.abspath(__file__))\nsys.path.append(root + '/extra')": None,
+    "root = os.path.split(os.path.abspath(__file__))[0]\nsys.path.append(root + '/extra')": True,
+    "for name in ('src', 'extra'):\n    sys.path.append(os.path.join(here, name))": True,
+    "for one in [here + '/src', here + '/extra']:\n    sys.path.insert(0, one)": True,
+    "import inspect\nsys.path.append(os.path.join(os.path.dirname(inspect.getfile(inspect.currentframe())), 'extra'))":
+        True,
+    "sys.path.append(sys.path[0] + '/extra')": True, "sys.path.append(str(Path().resolve() / 'extra'))": True,
+    "root = here + '/src'\nroot = here + '/extra'\nsys.path.append(root)": None,
+    "root = here + '/src'\nsys.path.append(root)": False, "a = 'b'\nsys.path.append(a)\nb = a\na = b": False,
 }
 
 
@@ -62,8 +75,12 @@ def test_what_code_adds_to_its_path(world: World) -> None:
     write(world.project / "extra" / "helpful.py", "")
     for line, runs in ADDING.items():
         line = line.replace("here", "os.path.dirname(os.path.abspath(__file__))")
-        write(world.project / "a.py", f"import os, sys\n{line}\nimport helpful\n")
-        assert (_fit(world, "a.py")["best"] == str(lab)) == runs, line
+        write(world.project / "a.py", f"import os, sys\nfrom pathlib import Path\n{line}\nimport helpful\n")
+        document = world.answer("fit", "a.py", "--in", f"env:{lab}")
+        if runs is None:  # it runs, and that cannot be told by reading
+            assert "path-changed" in {n["note"] for n in document["notes"]}, line
+            continue
+        assert (document["status"] == "ok") == runs, line
         assert (run([python_of(lab), "a.py"], cwd=world.project, env=world.env).returncode == 0) == runs, line
     write(world.project / "a.py", "import os, sys\nsys.path.append(os.environ['EXTRA'])\nimport helpful\n")
     said = world.answer("fit", "a.py")["notes"]
@@ -189,3 +206,61 @@ def test_as_it_runs_in_each_version(version: str, world: World) -> None:
         runs = run([python_of(lab), "-c", "import distutils.util"], env=world.env).returncode == 0
         read = world.answer("why", "distutils", "--no-run", "--at", f"env:{lab}")["result"]["imports"][0]
         assert (judged["fits"], not read["causes"]) == (runs, runs), switch
+
+
+# A file that is run, others of one's own, and what is lacking then
+OWN_CODE: dict[str, tuple[str, dict[str, str], set[str]]] = {
+    "beside it": ("import tools", {"tools.py": "import lost_a"}, {"lost_a"}),
+    "steps away": ("import one", {"one.py": "import two", "two.py": "from three import x",
+                                  "three.py": "import lost_a\nx = 1"}, {"lost_a"}),
+    "a package": ("from kit.rows import row", {"kit/__init__.py": "from . import base", "kit/base.py": "import lost_a",
+                                               "kit/rows/__init__.py": "from ..side import row", "kit/unused.py":
+                                               "import lost_b", "kit/side.py": "row = 1\nimport lost_c"},
+                  {"lost_a", "lost_c"}),
+    "a name of a module": ("from tools import lost_a", {"tools.py": "lost_a = 1", "lost_a.py": "import lost_b"}, set()),
+    "one that imports it again": ("import one", {"one.py": "import two", "two.py": "import one"}, set()),
+    "a package before a module": ("import kit", {"kit/__init__.py": "", "kit.py": "import lost_a"}, set()),
+    "only tried": ("try:\n    import tools\nexcept ImportError:\n    tools = None",
+                   {"tools.py": "import lost_a"}, set()),
+    "added folder": ("import os, sys\nhere = os.path.dirname(os.path.abspath(__file__))\n"
+                     "sys.path.insert(0, os.path.join(here, 'more'))\nimport tools",
+                     {"more/tools.py": "import lost_a"}, {"lost_a"}),
+}
+
+
+@pytest.mark.parametrize("name", OWN_CODE)
+def test_own_code_is_followed(name: str, world: World) -> None:
+    """What modules of one's own need is needed; it fits where it runs."""
+    lab = world.venv("lab")
+    code, others, lacking = OWN_CODE[name]
+    for path, text in others.items():
+        write(world.project / path, text + "\n")
+    script = write(world.project / "start.py", code + "\n")
+    result = _fit(world, "start.py", "--in", f"env:{lab}")
+    judged = result["environments"][0]
+    assert {one["module"] for one in judged["lacks"]} == lacking
+    assert judged["fits"] == (run([python_of(lab), script], env=world.env).returncode == 0)
+
+
+CELLS = {  # cells of a notebook, and what is lacking
+    "%load_ext lost_a\n%load_ext autoreload": {"lost_a"}, "%load_ext lost_a.magics": {"lost_a"},
+    "%run -i tool.py x": {"lost_t"}, "%run tool": {"lost_t"}, "%run 'other book.ipynb'": {"lost_n"},
+    "%run -m lost_a": {"lost_a"}, "%run $name": set(), "if True:\n    %run tool.py": {"lost_t"}, "%run gone.py": set(),
+    "%%writefile made.py\nimport lost_a\n===\nimport made": {"lost_a"},
+    "%%writefile -a 'sub/made.py'\nx = 1\n===\nfrom sub import made": set(),
+    "%%writefile notes.txt\nimport lost_a": set(), "%%bash\nimport lost_a": set(), "%%time\nimport lost_a": {"lost_a"},
+    "# %run tool.py\nx = '%run tool.py'": set(),
+}
+
+
+@pytest.mark.parametrize("cells", CELLS)
+def test_what_magics_import(cells: str, world: World) -> None:
+    """Extensions are modules, files that are run are read, and what a cell writes is the notebook's own."""
+    lab = world.venv("lab")
+    write(world.project / "tool.py", "import lost_t\n")
+    for name, texts in (("a.ipynb", cells.split("\n===\n")), ("other book.ipynb", ["import lost_n"])):
+        write(world.project / name, json.dumps({
+            "cells": [{"cell_type": "code", "source": text} for text in texts], "metadata": {}, "nbformat": 4,
+            "nbformat_minor": 5}))
+    judged = _fit(world, "a.ipynb", "--in", f"env:{lab}")["environments"][0]
+    assert {one["module"] for one in judged["lacks"]} == CELLS[cells]

@@ -19,7 +19,7 @@ from kalyx.core.model import Listed, Note, Place, Remedy, Side
 from kalyx.core.model.names import normal_name
 from kalyx.core.verdicts.contrast.compare import compare, findings_of, left_out
 from kalyx.core.verdicts.contrast.owners import Owners
-from kalyx.core.verdicts.fit.needed import OwnModules
+from kalyx.core.verdicts.fit.own_modules import OwnModules
 from kalyx.core.verdicts.seats.judge_seat import judge_seat
 
 TYPE_CHECKING = False

@@ -20,7 +20,8 @@ from kalyx.core.lean.record import record, replace
 from kalyx.core.model import FitOfEnvironment, Note, Place
 from kalyx.core.tables.import_names import is_known
 from kalyx.core.verdicts.fit.judge_environment import EnvironmentJudge
-from kalyx.core.verdicts.fit.needed import OwnModules, needs_of, python_of
+from kalyx.core.verdicts.fit.needed import needs_of, python_of
+from kalyx.core.verdicts.fit.own_modules import OwnModules
 from kalyx.core.verdicts.fit.remedies import remedies_of
 from kalyx.core.verdicts.known import as_known
 
@@ -92,19 +93,20 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
         raise NothingToJudge(f"What {_some(code)} cannot be told: {code[0].trouble}.",
                              f"kalyx why {code[0].path} says more of it.")
     declared, pythons, roots, more = _asked_for(context, wanted, code)
-    notes += [*more, *_troubles(code)]
     own = OwnModules(m, roots)
+    code = _with_own(m, code, own, wanted)
+    notes += [*more, *_troubles(code)]
     is_aside = cache(lambda path: path not in wanted and _is_aside(m, path, wanted))
     needs = needs_of(code, declared, own, lambda module: _brought_by(neighbours, module), neighbours.is_namespace,
                      lambda name: is_known(name) or bool(neighbours.providing_name(name)),
                      whole=lambda file: file in files or any(m.is_folder(w) for w in wanted),
                      aside=is_aside)
-    notes += _path_changes([c for c in code if not is_aside(c.path)]) if any(n.is_guessed for n in needs) else []
-    notes += [_at_odds(n) for n in needs if n.is_at_odds and not n.optional]
+    main = [c for c in code if not is_aside(c.path)]
+    notes += _path_changes(main) if any(n.is_guessed for n in needs) else []
     everywhere = needs
     needs, more = _without_pythonpath(m, needs)
-    notes += more
-    python = python_of(_without_leftovers([c for c in code if not is_aside(c.path)], wanted), pythons)
+    notes += [*(_at_odds(n) for n in everywhere if n.is_at_odds and not n.optional), *more]
+    python = python_of(_without_leftovers(main, wanted), pythons)
     progress("looking at the environments …")
     found = _judged(reading, neighbours, needs, python, here, used_here) if here or not only else []
     if prove:
@@ -113,8 +115,8 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     away = [_elsewhere(place, name, everywhere, python) for name, place in elsewhere.items()]
     remedies = remedies_of(m, neighbours, reading.kernels(), found, needs, python, notebooks,
                            _home_of(context, wanted))
-    ranked = sorted([*found, *away], key=_rank) if away else found
-    return FitAnswer(tuple(wanted), tuple(files), tuple(needs), python, tuple(ranked), tuple(remedies), tuple(notes))
+    return FitAnswer(tuple(wanted), tuple(c.path for c in code), tuple(needs), python,
+                     tuple(sorted([*found, *away], key=_rank)), tuple(remedies), tuple(notes))
 
 
 def _files_of(context: SeatContext, paths: Sequence[str]) -> tuple[list[str], list[Note]]:
@@ -132,6 +134,17 @@ def _files_of(context: SeatContext, paths: Sequence[str]) -> tuple[list[str], li
         else:
             raise NothingToJudge(f"{path} {m.trouble_at(path)}.", "Check the path.")
     return list(dict.fromkeys(files)), notes
+
+
+def _with_own(m: Machine, code: Sequence[CodeNeeds], own: OwnModules, named: Sequence[str]) -> list[CodeNeeds]:
+    """Return also what is needed by the files of one's own that the named ones import or run, and those by theirs."""
+    found = {c.path: c for c in code}
+    queue = [found[path] for path in named if path in found]
+    while queue and len(found) < MOST_FILES:
+        more = dict.fromkeys(path for one in queue for path in own.run_by(one) if path not in found)
+        queue = read_needs(m, list(more), "") if more else []
+        found.update({one.path: one for one in queue})
+    return list(found.values())
 
 
 def _places_elsewhere(context: SeatContext, names: Sequence[str]) -> dict[str, Elsewhere]:

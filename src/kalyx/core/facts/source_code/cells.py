@@ -14,12 +14,22 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.files import Files
 
-__all__ = ["place_in_notebook", "read_pieces"]
+__all__ = ["files_run", "module_written", "place_in_notebook", "read_pieces"]
 
 SOURCE_LIMIT = 8 * 1024 * 1024      # bytes of a script
 NOTEBOOK_LIMIT = 256 * 1024 * 1024  # bytes of a notebook; outputs make them large
 PYTHON_CELLS = ("time", "timeit", "capture", "prun", "snakeviz", "memit", "mprun", "lprun")
 _LIKE_PYTHON = ("", "sage", "pyspark")
+# Extensions that IPython has itself; any other is a module, which is imported
+_OWN_EXTENSIONS = frozenset({"autoreload", "deduperreload", "storemagic"})
+_LOADS = re.compile(
+    r"^%(?:load_ext[ \t]+|run[ \t]+(?:-\w[ \t]+){0,9}-m[ \t]+)([A-Za-z_][\w.]{0,200})[ \t]*(?:[ \t]-|$)")
+_RUNS = re.compile(r"""^[ \t]*pass[ ]{2}\#[ ]%run[ \t]+(?:-[a-zA-Z][ \t]+){0,9}
+                       (?:['"]([^'"{}$\n]{1,400})['"] | ([^\s'"{}$-]\S{0,400}))""", re.MULTILINE | re.VERBOSE)
+# The first line of a cell that is written to a file of code, and what stands in its place
+_WRITES = re.compile(
+    r"^%%(?:writefile|file)[ \t]+(?:(?:-a|--append)[ \t]+)?(['\"]?)([^'\"{}$\n]{1,400}\.py)\1[ \t]*$")
+WRITTEN = "# written to "
 _MAGIC = re.compile(r"^([ \t]*)(?=\S)(?:[%!?]|[\w., ]+=[ \t]*[%!]|.*[^\s?]\?{1,2}[ \t]*$)")
 
 
@@ -98,6 +108,9 @@ def _plain(text: str) -> str:
     lines = text.split("\n")
     first = next((n for n, line in enumerate(lines) if line.strip()), 0)
     head = lines[first].strip() if lines else ""
+    writes = _WRITES.match(head) if head.startswith("%%") else None
+    if writes is not None:
+        return "\n".join([*lines[:first], WRITTEN + writes[2], *lines[first + 1:]])
     if head.startswith("%%"):
         if (head[2:].split() or [""])[0] not in PYTHON_CELLS:
             return ""
@@ -111,10 +124,29 @@ def _plain(text: str) -> str:
         match = _MAGIC.match(line)
         if match and not line.lstrip().startswith(("#", '"', "'")):
             in_magic = line.rstrip().endswith("\\")
-            kept.append(match.group(1) + "pass")
+            kept.append(match.group(1) + _meant(line.strip()))
         else:
             kept.append(line)
     return "\n".join(kept)
+
+
+def _meant(magic: str) -> str:
+    """Return a line of Python that imports what a magic does; mostly one that does nothing."""
+    loads = _LOADS.match(magic)
+    if loads is None and magic.startswith("%run"):
+        return f"pass  # {magic}"
+    return f"import {loads[1].rstrip('.')}  # {magic}" if loads and loads[1] not in _OWN_EXTENSIONS else "pass"
+
+
+def files_run(text: str) -> list[str]:
+    """Return the files that magics of a cell run, as they are written there."""
+    return [match[1] or match[2] for match in _RUNS.finditer(text)] if "pass  # %run" in text else []
+
+
+def module_written(text: str) -> str:
+    """Return the file that a cell is written to, so that others can import it; empty where it is run."""
+    mark = re.search(rf"\A\s*{WRITTEN}(.+)", text) if WRITTEN in text else None
+    return mark[1] if mark else ""
 
 
 # -- where a line stands in the file -----------------------------------------------------------

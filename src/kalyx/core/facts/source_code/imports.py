@@ -11,7 +11,7 @@ from __future__ import annotations
 import ast
 import re
 
-from kalyx.core.facts.source_code.cells import read_pieces
+from kalyx.core.facts.source_code.cells import module_written, read_pieces
 from kalyx.core.facts.source_code.path_changes import PathReader, added_to_path
 from kalyx.core.facts.source_code.syntax import (
     catches_import_error,
@@ -125,6 +125,7 @@ class _Reader:
         self.root = root
         self.alone = alone
         self.found: list[ImportedName] = []
+        self.trees: list[ast.AST] = []
         self.flags: set[str] = set()
         self.paths: list[tuple[str, bool]] = []
         self.unread: list[int] = []
@@ -159,8 +160,12 @@ class _Reader:
                 self._walk(tree, cell, text)
                 if each is not None:
                     each(tree, text, cell, self.found[known:])
+        written = {part.removesuffix(".py") for cell, text in pieces if cell for part in (
+            module_written(text).replace("\\", "/").split("/"))} - {""}
         kept: dict[tuple[str, str | None, str], ImportedName] = {}
         for one in self.found:
+            if one.module.split(".")[0] in written:  # the notebook's own: it makes that itself
+                continue
             kept.setdefault((one.module, one.name, one.guard), one)
         return Source(self.path, tuple(kept.values()), tuple(dict.fromkeys(self.paths)), self.trouble,
                       self.trouble_line, tuple(self.unread), self.relative, self.loose, self.parsed,
@@ -186,6 +191,7 @@ class _Reader:
 
         It is done iteratively: a tree may be deeper than Python's own stack.
         """
+        self.trees.append(tree)  # of a notebook, that of each cell
         imports, calls, asks = _import_lines(text)
         rows = text.split("\n") if imports and self.keeps_text else []
         queue: list[_Item] = [(tree, "", None)] if imports else []
@@ -238,11 +244,11 @@ class _Reader:
     def _path_change(self, node: ast.Call | ast.Assign | ast.AugAssign) -> None:
         """Take up the folders that a call or an assignment adds to the search path."""
         for written, is_first in added_to_path(node, self.names_of_path):
-            folder = PathReader(self.files, self.path).folder(written)
-            if folder is None:
+            folders = PathReader(self.files, self.path, self.trees).folders(written)
+            if folders is None:
                 self.unread.append(node.lineno)
             else:
-                self.paths.append((folder, is_first))
+                self.paths += [(folder, is_first) for folder in folders]
 
     def _from(self, module: str, names: list[str], line: int, guard: str, cell: int | None,
               text: str) -> None:

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import ast
 
+from kalyx.core.facts.source_code.bindings import values_of_names
 from kalyx.core.facts.source_code.syntax import dotted, parse, walk
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Collection
+    from collections.abc import Collection, Sequence
     from typing import Any
 
     from kalyx.core.facts.files import Files
 
 __all__ = ["PathReader", "added_to_path", "lines_adding"]
+
+DEEPEST = 20  # names that stand for names
 
 
 def added_to_path(node: ast.Call | ast.Assign | ast.AugAssign, names: Collection[str]) -> list[tuple[ast.expr, bool]]:
@@ -47,15 +50,15 @@ def added_to_path(node: ast.Call | ast.Assign | ast.AugAssign, names: Collection
 def lines_adding(files: Files, path: str, text: str, folder: str) -> list[int]:
     """Return the lines, counted from 1, by which a file of code adds a folder to the search path."""
     try:
-        nodes = walk(parse(text))
+        tree = parse(text)
     except (SyntaxError, ValueError, RecursionError, MemoryError):
         return []
-    reader = PathReader(files, path)
+    nodes, reader = walk(tree), PathReader(files, path, [tree])
     names = {"sys.path", *(a.asname or a.name for n in nodes if isinstance(n, ast.ImportFrom) and n.module == "sys"
                            for a in n.names if a.name == "path")}
     return [node.lineno for node in nodes if isinstance(node, (ast.Call, ast.Assign, ast.AugAssign))
-            and any((added := reader.folder(written)) is not None and files.same(added, folder)
-                    for written, _ in added_to_path(node, names))]
+            and any(files.same(added, folder) for written, _ in added_to_path(node, names)
+                    for added in reader.folders(written) or ())]
 
 
 def _added_by_call(node: ast.Call, names: Collection[str]) -> list[tuple[ast.expr, bool]]:
@@ -77,24 +80,48 @@ def _each(written: ast.expr, *, is_first: bool) -> list[tuple[ast.expr, bool]]:
 
 
 class PathReader:
-    """Works out the folder that an expression names, where it is made of the usual parts."""
+    """Works out the folders that an expression names, where it is made of the usual parts.
 
-    def __init__(self, files: Files, path: str) -> None:
+    `trees` are those of the code, for what its names stand for.
+    """
+
+    def __init__(self, files: Files, path: str, trees: Sequence[ast.AST] = ()) -> None:
         self.files = files
         self.path = path
         self.folder_of_run = str(files.path.dirname(path)) if path.endswith(".ipynb") else files.cwd
+        self._trees = trees
+        self._values: dict[str, list[ast.expr]] | None = None
+        self._within: list[str] = []  # names that are being worked out
 
-    def folder(self, node: ast.expr) -> str | None:
-        """Return the absolute folder, None when it cannot be told without running the code."""
-        value = self._value(node)
-        return self.files.located(value, self.folder_of_run) if isinstance(value, str) else None
+    def folders(self, node: ast.expr) -> list[str] | None:
+        """Return the absolute folders, several where a loop counts them up; None where only running tells."""
+        looped = next((n.id for n in walk(node) if isinstance(n, ast.Name) and len(self._of_name(n.id)) > 1), None)
+        if looped is None:
+            value = self._value(node)
+            return [self.files.located(value, self.folder_of_run)] if isinstance(value, str) else None
+        values, found = self._of_name(looped), []
+        assert self._values is not None
+        for one in values:
+            self._values[looped] = [one]
+            found += self.folders(node) or [""]
+        self._values[looped] = values
+        return found if all(found) else None
+
+    def _of_name(self, name: str) -> list[ast.expr]:
+        """Return what a name stands for; nothing where that is not plain."""
+        if self._values is None:
+            self._values = values_of_names(self._trees)
+        return self._values.get(name, [])
 
     def _value(self, node: ast.AST) -> Any:
         m = self.files
         if isinstance(node, ast.Constant):
             return node.value if isinstance(node.value, (str, int)) else None
         if isinstance(node, ast.Name):
-            return self.path if node.id == "__file__" else None
+            return self._named(node.id)
+        if isinstance(node, ast.JoinedStr):
+            parts = [self._value(p.value if isinstance(p, ast.FormattedValue) else p) for p in node.values]
+            return "".join(parts) if all(isinstance(p, str) for p in parts) else None
         if isinstance(node, ast.BinOp) and isinstance(node.op, (ast.Div, ast.Add)):
             a, b = self._value(node.left), self._value(node.right)
             if isinstance(a, str) and isinstance(b, str):
@@ -102,13 +129,36 @@ class PathReader:
             return None
         if isinstance(node, ast.Attribute):
             return self._attribute(node)
-        if isinstance(node, ast.Subscript) and isinstance(node.value, ast.Attribute) and \
-                node.value.attr == "parents":
-            place, count = self._value(node.value.value), self._value(node.slice)
+        if isinstance(node, ast.Subscript):
+            return self._part(node)
+        return self._call(node) if isinstance(node, ast.Call) else None
+
+    def _named(self, name: str) -> Any:
+        """Return the value of a name."""
+        if name == "__file__":
+            return self.path
+        values = self._of_name(name)
+        if len(values) != 1 or name in self._within or len(self._within) > DEEPEST:
+            return None
+        self._within.append(name)
+        value = self._value(values[0])
+        self._within.pop()
+        return value
+
+    def _part(self, node: ast.Subscript) -> Any:
+        """Return a folder above (``.parents[1]``), the first half of a path, or where the code runs."""
+        m, count = self.files, self._value(node.slice)
+        if isinstance(node.value, ast.Attribute) and node.value.attr == "parents":
+            place = self._value(node.value.value)
             for _ in range(count + 1 if isinstance(count, int) else 0):
                 place = m.path.dirname(place) if isinstance(place, str) else None
             return place
-        return self._call(node) if isinstance(node, ast.Call) else None
+        if isinstance(node.value, ast.Call) and dotted(node.value.func) in ("os.path.split", "split", "osp.split"):
+            inner = self._value(node.value.args[0]) if node.value.args else None
+            return m.path.split(inner)[count] if isinstance(inner, str) and count in (0, 1) else None
+        if count == 0 and dotted(node.value) == "sys.path" and not self.path.endswith(".ipynb"):
+            return m.path.dirname(self.path)
+        return self.folder_of_run if count == 0 and dotted(node.value) == "_dh" else None
 
     def _attribute(self, node: ast.Attribute) -> Any:
         constants = {"os.pardir": "..", "os.curdir": ".", "os.path.pardir": "..", "os.sep": "/"}
@@ -126,6 +176,10 @@ class PathReader:
         if name in ("os.path.expanduser",) and node.args:
             inner = self._value(node.args[0])
             return m.absolute(inner) if isinstance(inner, str) else None
+        if name.rpartition(".")[2] in ("getfile", "getsourcefile"):  # inspect.getfile(inspect.currentframe())
+            return self.path if "currentframe" in {n.attr for n in walk(node) if isinstance(n, ast.Attribute)} else None
+        if name in ("Path", "pathlib.Path") and not node.args:
+            return "."
         values = [self._value(a) for a in node.args]
         if not all(isinstance(v, str) for v in values):
             return None

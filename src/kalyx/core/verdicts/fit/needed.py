@@ -16,89 +16,17 @@ from kalyx.core.verdicts.fit.standard_modules import pythons_with
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Callable, Collection, Iterable, Sequence
+    from collections.abc import Callable, Iterable, Sequence
 
     from packaging.requirements import Requirement
 
-    from kalyx.core.facts.files import Files
     from kalyx.core.facts.source_code.imports import ImportedName
     from kalyx.core.facts.source_code.needs import CodeNeeds
+    from kalyx.core.verdicts.fit.own_modules import OwnModules
 
-__all__ = ["OwnModules", "is_standard", "needs_of", "python_of"]
+__all__ = ["is_standard", "needs_of", "python_of"]
 
 _GUARDED = ("try", "typing")
-_CODE = (".py", ".so", ".pyd")
-
-
-class OwnModules:
-    """The modules of the code itself: beside a file, in its project, in folders that it adds to the search path."""
-
-    def __init__(self, files: Files, roots: Sequence[str]) -> None:
-        self._files = files
-        self._roots = [f for r in roots for f in (r, files.path.join(r, "src"), files.path.join(r, "lib"))]
-        self._inside: dict[str, tuple[set[str], Collection[str]]] = {}  # the modules and folders in a folder
-        self._found: dict[tuple[str, ...], dict[str, bool]] = {}  # in all folders together: the same for many files
-        self._package_roots: dict[str, str] = {}
-
-    def beside(self, code: CodeNeeds) -> Callable[[str, str | None, Callable[[str], bool]], bool]:
-        """Return what tells whether a file's import finds a module of one's own.
-
-        It is asked for a module, a name of it or None, and told which names are shared with others (PEP 420): of
-        these one's own folder may have another part.
-        """
-        from kalyx.core.facts.source_code.imports import package_root
-
-        m, here = self._files, self._files.path.dirname(code.path)
-        if here not in self._package_roots:
-            self._package_roots[here] = package_root(m, code.path)
-        folders = (here, *code.folders, *self._roots, self._package_roots[here])
-        known = self._found.setdefault(folders, {})
-
-        def has(module: str, name: str | None, shared: Callable[[str], bool]) -> bool:
-            top, _, rest = module.partition(".")
-            if top not in known:
-                known[top] = any(self._holds(f, top) for f in folders)
-            if not known[top]:
-                return False
-            part = rest.partition(".")[0] or name
-            return part is None or not shared(top) or any(self._has_part(f, top, part) for f in folders)
-
-        return has
-
-    def _has_part(self, folder: str, name: str, part: str) -> bool:
-        """Whether a folder has a package of its own of a name, or that part of what is shared."""
-        m = self._files
-        names, folders, _ = m.scan(m.path.join(folder, name))
-        return part in folders or any(n.partition(".")[0] in (part, "__init__") and n.endswith(_CODE) for n in names)
-
-    def alike(self, module: str, code: CodeNeeds) -> str:
-        """Return a file of one's own that may be meant by an import, of a slightly other name; mostly none."""
-        m = self._files
-        for folder in dict.fromkeys((m.path.dirname(code.path), *self._roots)):
-            for name in m.scan(folder)[0]:
-                stem, ending = m.path.splitext(name)
-                if ending in (".py", ".ipynb") and normal_name(stem) == normal_name(module.split(".")[0]):
-                    return str(m.path.join(folder, name))
-        return ""
-
-    def folders_with(self, folders: Sequence[str]) -> Callable[[str], str]:
-        """Return what gives the first of some folders that has a module; empty where none does."""
-        def first(module: str) -> str:
-            top, _, rest = module.partition(".")
-            part = rest.partition(".")[0]
-            return next((f for f in folders if self._holds(f, top) and (
-                not part or self._has_part(f, top, part))), "")
-
-        return first
-
-    def _holds(self, folder: str, module: str) -> bool:
-        """Whether a folder has a module, or a folder of code, of that name; each is looked into once."""
-        if folder not in self._inside:
-            names, inside, _ = self._files.scan(folder)
-            self._inside[folder] = {n.partition(".")[0] for n in names if n.endswith(_CODE)}, frozenset(inside)
-        modules, folders = self._inside[folder]
-        return module in modules or (module in folders and any(
-            n.endswith(_CODE) for n in self._files.scan(self._files.path.join(folder, module))[0]))
 
 
 class _Asked:
