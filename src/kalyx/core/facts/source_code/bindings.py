@@ -1,40 +1,61 @@
-"""What names stand for in code, where each is given something once, and plainly."""
+"""What a name stands for in code, where it is given something once, and plainly."""
 
 from __future__ import annotations
 
 import ast
+import re
 
-from kalyx.core.facts.source_code.syntax import walk
+from kalyx.core.facts.source_code.syntax import children, lines_of, within
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Iterable, Iterator
+    from typing import Any
 
-__all__ = ["values_of_names"]
+__all__ = ["values_of_name"]
+
+_NAMED = (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef, ast.ExceptHandler)
 
 
-def values_of_names(trees: Iterable[ast.AST]) -> dict[str, list[ast.expr]]:
-    """Return by name the expressions that it stands for, one after the other; more than one of what a loop counts up.
+def values_of_name(name: str, pieces: Iterable[tuple[ast.AST, str]]) -> list[ast.expr]:
+    """Return what a name stands for in pieces of code, trees with their texts; more than one of what a loop counts up.
 
-    Nothing of names that are given something in two places, or in a way that only running tells.
+    Nothing where it is given something in two places, or in a way that only running tells.
     """
-    found: dict[str, list[ast.expr]] = {}
-    given: list[str] = []  # once for each place
-    for tree in trees:
-        for node in walk(tree):
+    found: list[ast.expr] = []
+    given = 0
+    for tree, text in pieces:
+        for node in _spoken_of(name, tree, text):
             if isinstance(node, ast.Assign):
-                found.update({t.id: [node.value] for t in node.targets if isinstance(t, ast.Name)})
-            elif isinstance(node, (ast.AnnAssign, ast.NamedExpr)) and node.value is not None:
-                found.update({node.target.id: [node.value]} if isinstance(node.target, ast.Name) else {})
+                found += [node.value for target in node.targets if _is(name, target)]
+            elif isinstance(node, (ast.AnnAssign, ast.NamedExpr)):
+                found += [node.value] if node.value is not None and _is(name, node.target) else []
             elif isinstance(node, ast.For):
-                found.update({node.target.id: list(node.iter.elts)} if isinstance(node.target, ast.Name) and isinstance(
-                    node.iter, (ast.List, ast.Tuple)) else {})
-            elif isinstance(node, ast.arg):
-                given.append(node.arg)
-            elif isinstance(node, ast.alias):
-                given.append((node.asname or node.name).split(".")[0])
-            elif isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef)):
-                given.append(node.name)
-            elif isinstance(node, ast.Name) and not isinstance(node.ctx, ast.Load):
-                given.append(node.id)
-    return {name: values for name, values in found.items() if given.count(name) == 1}
+                if isinstance(node.iter, (ast.List, ast.Tuple)) and _is(name, node.target):
+                    found += node.iter.elts
+            given += _gives(node, name)
+    return found if given == 1 else []
+
+
+def _spoken_of(name: str, tree: ast.AST, text: str) -> Iterator[Any]:
+    """Yield the nodes in whose lines a name stands: of a large file a few."""
+    lines = lines_of(text, [match.start() for match in re.finditer(rf"\b{re.escape(name)}\b", text)])
+    queue = [tree]
+    for node in queue:  # it grows meanwhile
+        yield node
+        queue += within(children(node), lines)
+
+
+def _is(name: str, node: ast.AST) -> bool:
+    return isinstance(node, ast.Name) and node.id == name
+
+
+def _gives(node: ast.AST, name: str) -> bool:
+    """Whether a node gives a name something, itself."""
+    if isinstance(node, ast.Name):
+        return node.id == name and not isinstance(node.ctx, ast.Load)
+    if isinstance(node, ast.alias):
+        return (node.asname or node.name).split(".")[0] == name
+    if isinstance(node, ast.arg):
+        return node.arg == name
+    return isinstance(node, _NAMED) and node.name == name

@@ -125,7 +125,7 @@ class _Reader:
         self.root = root
         self.alone = alone
         self.found: list[ImportedName] = []
-        self.trees: list[ast.AST] = []
+        self.pieces: list[tuple[ast.AST, str]] = []
         self.flags: set[str] = set()
         self.paths: list[tuple[str, bool]] = []
         self.unread: list[int] = []
@@ -191,7 +191,7 @@ class _Reader:
 
         It is done iteratively: a tree may be deeper than Python's own stack.
         """
-        self.trees.append(tree)  # of a notebook, that of each cell
+        self.pieces.append((tree, text))  # of a notebook, those of each cell
         imports, calls, asks = _import_lines(text)
         rows = text.split("\n") if imports and self.keeps_text else []
         queue: list[_Item] = [(tree, "", None)] if imports else []
@@ -244,7 +244,7 @@ class _Reader:
     def _path_change(self, node: ast.Call | ast.Assign | ast.AugAssign) -> None:
         """Take up the folders that a call or an assignment adds to the search path."""
         for written, is_first in added_to_path(node, self.names_of_path):
-            folders = PathReader(self.files, self.path, self.trees).folders(written)
+            folders = PathReader(self.files, self.path, self.pieces).folders(written)
             if folders is None:
                 self.unread.append(node.lineno)
             else:

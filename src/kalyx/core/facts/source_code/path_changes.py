@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import ast
 
-from kalyx.core.facts.source_code.bindings import values_of_names
+from kalyx.core.facts.source_code.bindings import values_of_name
 from kalyx.core.facts.source_code.syntax import dotted, parse, walk
 
 TYPE_CHECKING = False
@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
 __all__ = ["PathReader", "added_to_path", "lines_adding"]
 
+_MODULES = frozenset({"os", "sys", "Path", "pathlib", "str", "inspect", "__file__"})  # what the expressions are made of
 DEEPEST = 20  # names that stand for names
 
 
@@ -53,7 +54,7 @@ def lines_adding(files: Files, path: str, text: str, folder: str) -> list[int]:
         tree = parse(text)
     except (SyntaxError, ValueError, RecursionError, MemoryError):
         return []
-    nodes, reader = walk(tree), PathReader(files, path, [tree])
+    nodes, reader = walk(tree), PathReader(files, path, [(tree, text)])
     names = {"sys.path", *(a.asname or a.name for n in nodes if isinstance(n, ast.ImportFrom) and n.module == "sys"
                            for a in n.names if a.name == "path")}
     return [node.lineno for node in nodes if isinstance(node, (ast.Call, ast.Assign, ast.AugAssign))
@@ -82,15 +83,15 @@ def _each(written: ast.expr, *, is_first: bool) -> list[tuple[ast.expr, bool]]:
 class PathReader:
     """Works out the folders that an expression names, where it is made of the usual parts.
 
-    `trees` are those of the code, for what its names stand for.
+    `pieces` are the trees of the code, each with its text, for what its names stand for.
     """
 
-    def __init__(self, files: Files, path: str, trees: Sequence[ast.AST] = ()) -> None:
+    def __init__(self, files: Files, path: str, pieces: Sequence[tuple[ast.AST, str]]) -> None:
         self.files = files
         self.path = path
         self.folder_of_run = str(files.path.dirname(path)) if path.endswith(".ipynb") else files.cwd
-        self._trees = trees
-        self._values: dict[str, list[ast.expr]] | None = None
+        self._pieces = pieces
+        self._values: dict[str, list[ast.expr]] = {}
         self._within: list[str] = []  # names that are being worked out
 
     def folders(self, node: ast.expr) -> list[str] | None:
@@ -100,7 +101,6 @@ class PathReader:
             value = self._value(node)
             return [self.files.located(value, self.folder_of_run)] if isinstance(value, str) else None
         values, found = self._of_name(looped), []
-        assert self._values is not None
         for one in values:
             self._values[looped] = [one]
             found += self.folders(node) or [""]
@@ -109,9 +109,9 @@ class PathReader:
 
     def _of_name(self, name: str) -> list[ast.expr]:
         """Return what a name stands for; nothing where that is not plain."""
-        if self._values is None:
-            self._values = values_of_names(self._trees)
-        return self._values.get(name, [])
+        if name not in self._values:
+            self._values[name] = [] if name in _MODULES else values_of_name(name, self._pieces)
+        return self._values[name]
 
     def _value(self, node: ast.AST) -> Any:
         m = self.files
