@@ -46,7 +46,7 @@ def lay_out(page: Page, answer: WeighAnswer, *, verbose: bool) -> None:
     if answer.unowned.bytes:
         page.part("of no distribution")
         page.say(f"{human_size(answer.unowned.bytes):>9}  {answer.unowned.files} files: "
-                 f"{'' if has_conda else 'Python itself, '}what no distribution lists", indent=2)
+                 f"{'' if has_conda else 'Python itself, and '}what no distribution lists", indent=2)
         for path in answer.unowned.paths if verbose else answer.unowned.paths[:MOST_LEFT]:
             page.whole(path, "path", 13)
     if answer.shared:

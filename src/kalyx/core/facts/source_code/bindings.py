@@ -30,9 +30,8 @@ def values_of_name(name: str, pieces: Iterable[tuple[ast.AST, str]]) -> list[ast
                 found += [node.value for target in node.targets if _is(name, target)]
             elif isinstance(node, (ast.AnnAssign, ast.NamedExpr)):
                 found += [node.value] if node.value is not None and _is(name, node.target) else []
-            elif isinstance(node, ast.For):
-                if isinstance(node.iter, (ast.List, ast.Tuple)) and _is(name, node.target):
-                    found += node.iter.elts
+            elif isinstance(node, ast.For) and isinstance(node.iter, (ast.List, ast.Tuple)) and _is(name, node.target):
+                found += node.iter.elts
             given += _gives(node, name)
     return found if given == 1 else []
 
