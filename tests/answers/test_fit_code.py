@@ -242,6 +242,21 @@ def test_own_code_is_followed(name: str, world: World) -> None:
     assert judged["fits"] == (run([python_of(lab), script], env=world.env).returncode == 0)
 
 
+def test_a_part_cannot_be_told(world: World, validate) -> None:
+    """Where a file that is named, or imported, cannot be read as code, the answer is for the others, and says so."""
+    lab = world.venv("lab")
+    write(world.project / "good.py", "import os\n")
+    write(world.project / "broken.py", "import (\n")
+    write(world.project / "start.py", "import broken\n")
+    for names, told in ((("good.py", "broken.py"), "good.py. Of "), (("start.py",), "start.py. Of ")):
+        document = world.answer("fit", *names, "--in", f"env:{lab}")
+        validate(document)
+        assert (document["status"], document["exit"], document["result"]["best"]) == ("unknown", 3, str(lab))
+        said = world.kalyx("fit", *names, "--in", f"env:{lab}").stdout
+        assert told in said and "broken.py it cannot be told" in " ".join(said.split())
+    assert world.answer("fit", ".", "--in", f"env:{lab}")["status"] == "ok", "of a folder it may be a file of no use"
+
+
 CELLS = {  # cells of a notebook, and what is lacking
     "%load_ext lost_a\n%load_ext autoreload": {"lost_a"}, "%load_ext lost_a.magics": {"lost_a"},
     "%run -i tool.py x": {"lost_t"}, "%run tool": {"lost_t"}, "%run 'other book.ipynb'": {"lost_n"},

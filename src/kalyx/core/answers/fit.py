@@ -47,7 +47,10 @@ MOST_PROVEN = 8  # environments in which all is imported
 
 @record
 class FitAnswer:
-    """What is needed, and every environment held against it, the best first."""
+    """What is needed, and every environment held against it, the best first.
+
+    ``untold`` are files that are named, or run by those, and of which nothing can be told.
+    """
 
     paths: tuple[str, ...]
     files: tuple[str, ...]
@@ -56,6 +59,7 @@ class FitAnswer:
     environments: tuple[FitOfEnvironment, ...]
     remedies: tuple[Remedy, ...]
     notes: tuple[Note, ...] = ()
+    untold: tuple[str, ...] = ()
 
     @property
     def best(self) -> FitOfEnvironment | None:
@@ -64,8 +68,8 @@ class FitAnswer:
 
     @property
     def status(self) -> str:
-        """Whether any fits."""
-        return "ok" if self.best is not None else "problem"
+        """Whether any fits; unknown where it fits what can be told, and that is not all."""
+        return "problem" if self.best is None else "unknown" if self.untold else "ok"
 
 
 def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str] = (), prove: bool = False,
@@ -115,8 +119,8 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     away = [_elsewhere(place, name, everywhere, python) for name, place in elsewhere.items()]
     remedies = remedies_of(m, neighbours, reading.kernels(), found, needs, python, notebooks,
                            _home_of(context, wanted))
-    return FitAnswer(tuple(wanted), tuple(c.path for c in code), tuple(needs), python,
-                     tuple(sorted([*found, *away], key=_rank)), tuple(remedies), tuple(notes))
+    return FitAnswer(tuple(wanted), tuple(c.path for c in code), tuple(needs), python, tuple(
+        sorted([*found, *away], key=_rank)), tuple(remedies), tuple(notes), _untold(code, wanted, files))
 
 
 def _files_of(context: SeatContext, paths: Sequence[str]) -> tuple[list[str], list[Note]]:
@@ -210,6 +214,11 @@ def _troubles(code: Sequence[CodeNeeds]) -> list[Note]:
     tail = "; its imports were looked for line by line"
     return [Note("source-unread", f"{c.path}: {c.trouble}{tail if c.imports else ''}.", c.path)
             for c in code if c.trouble]
+
+
+def _untold(code: Sequence[CodeNeeds], named: Sequence[str], found: Sequence[str]) -> tuple[str, ...]:
+    """Return the files without which it does not run, and of which nothing can be told; not those of a whole folder."""
+    return tuple(c.path for c in code if not c.is_code and (c.path in named or c.path not in found))
 
 
 def _some(code: Sequence[CodeNeeds]) -> str:

@@ -21,11 +21,13 @@ MOST_NEEDS = 12
 def lay_out(page: Page, answer: FitAnswer, *, verbose: bool) -> None:
     """Lay out ``fit``: which fits, what is needed, each environment, and what to do."""
     fitting = [e for e in answer.environments if e.fits]
-    what = answer.paths[0] if len(answer.paths) == 1 else f"{len(answer.paths)} paths"
+    told = [path for path in answer.paths if path not in answer.untold]
+    what = told[0] if len(told) == 1 else f"{len(told)} paths"
+    but = f" Of {', '.join(answer.untold)} it cannot be told." if answer.untold else ""
     if fitting:
         here = "; it is used here" if fitting[0].used_here else ""
         more = f", and so can {len(fitting) - 1} more" if len(fitting) > 1 else ""
-        page.title(answer.status, f"{fitting[0].environment.path} can run {what}{more}{here}.")
+        page.title(answer.status, f"{fitting[0].environment.path} can run {what}{more}{here}.{but}")
     else:
         count = len(answer.environments)
         page.title(answer.status, f"None of the {count} environments here can run {what} as it is." if count > 1 else
