@@ -91,6 +91,7 @@ class Owners:
                 self.outside.append((one, path))
 
     def _take_of_conda(self, number: int, package: CondaPackage, prefix: str) -> None:
+        """Give a package the files that its record has and that no list of a distribution names."""
         m = self._files
         sites = {site[len(prefix) + 1:].replace(m.path.sep, "/") + "/": rows for site, rows in self._rows.items()
                  if site.startswith(prefix + m.path.sep)}
