@@ -257,6 +257,29 @@ def test_a_part_cannot_be_told(world: World, validate) -> None:
     assert world.answer("fit", ".", "--in", f"env:{lab}")["status"] == "ok", "of a folder it may be a file of no use"
 
 
+def test_own_code_that_a_file_does_not_find(world: World) -> None:
+    """A module of the project's that is not beside the file, nor installed, is told of; the answer is there."""
+    lab = world.venv("lab")
+    world.activate(lab)
+    write(world.project / "pyproject.toml", "[project]\nname = 'ourkit'\nversion = '1'\n")
+    write(world.project / "src" / "ourkit" / "__init__.py", "")
+    write(world.project / "src" / "ourkit" / "part.py", "import ourkit\n")
+    script = write(world.project / "scripts" / "start.py", "import ourkit\n")
+    write(world.project / "tests" / "test_it.py", "import ourkit\n")
+
+    def told(name: str) -> bool:
+        document = world.answer("fit", name)
+        assert document["result"]["best"] == str(lab)
+        return "own-elsewhere" in {n["note"] for n in document["notes"]}
+
+    for name, expected in (("scripts/start.py", True), (".", False), ("src/ourkit/part.py", False),
+                           ("tests/test_it.py", False)):
+        assert told(name) == expected, name
+    assert run([python_of(lab), script], env=world.env).returncode
+    write(site_of(lab) / "ours.pth", str(world.project / "src"))
+    assert not told("scripts/start.py") and not run([python_of(lab), script], env=world.env).returncode
+
+
 CELLS = {  # cells of a notebook, and what is lacking
     "%load_ext lost_a\n%load_ext autoreload": {"lost_a"}, "%load_ext lost_a.magics": {"lost_a"},
     "%run -i tool.py x": {"lost_t"}, "%run tool": {"lost_t"}, "%run 'other book.ipynb'": {"lost_n"},

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import cache
 
+from kalyx.core.answers.fit_notes import at_odds, own_elsewhere, path_changes, unread_code, without_pythonpath
 from kalyx.core.answers.here import answer_here
 from kalyx.core.errors import KalyxError, NothingToJudge, NotRecorded
 from kalyx.core.facts.environments.neighbours import Neighbours
@@ -11,7 +12,6 @@ from kalyx.core.facts.kernels.kernelspecs import prefix_of_kernel
 from kalyx.core.facts.packaging.project import Declared, read_project
 from kalyx.core.facts.packaging.project_files import project_folder
 from kalyx.core.facts.packaging.python_wanted import pythons_wanted
-from kalyx.core.facts.search_path.layers import pythonpath_of
 from kalyx.core.facts.seats.environment import env_seat, find_environment
 from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.facts.source_code.needs import PYTHON2, read_needs
@@ -99,17 +99,17 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     declared, pythons, roots, more = _asked_for(context, wanted, code)
     own = OwnModules(m, roots)
     code = _with_own(m, code, own, wanted)
-    notes += [*more, *_troubles(code)]
+    notes += [*more, *unread_code(code)]
     is_aside = cache(lambda path: path not in wanted and _is_aside(m, path, wanted))
     needs = needs_of(code, declared, own, lambda module: _brought_by(neighbours, module), neighbours.is_namespace,
                      lambda name: is_known(name) or bool(neighbours.providing_name(name)),
                      whole=lambda file: file in files or any(m.is_folder(w) for w in wanted),
                      aside=is_aside)
     main = [c for c in code if not is_aside(c.path)]
-    notes += _path_changes(main) if any(n.is_guessed for n in needs) else []
+    notes += path_changes(main) if any(n.is_guessed for n in needs) else []
     everywhere = needs
-    needs, more = _without_pythonpath(m, needs)
-    notes += [*(_at_odds(n) for n in everywhere if n.is_at_odds and not n.optional), *more]
+    needs, more = without_pythonpath(m, needs)
+    notes += [*(at_odds(n) for n in everywhere if n.is_at_odds and not n.optional), *more]
     python = python_of(_without_leftovers(main, wanted), pythons)
     progress("looking at the environments …")
     found = _judged(reading, neighbours, needs, python, here, used_here) if here or not only else []
@@ -117,8 +117,8 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
         found = _proven(context, found, needs, wanted, limit, progress)
     found.sort(key=_rank)
     away = [_elsewhere(place, name, everywhere, python) for name, place in elsewhere.items()]
-    remedies = remedies_of(m, neighbours, reading.kernels(), found, needs, python, notebooks,
-                           _home_of(context, wanted))
+    remedies = remedies_of(m, neighbours, reading.kernels(), found, needs, python, notebooks, _home_of(context, wanted))
+    notes += own_elsewhere(m, neighbours, own, [c for c in main if c.path in wanted], found)
     return FitAnswer(tuple(wanted), tuple(c.path for c in code), tuple(needs), python, tuple(
         sorted([*found, *away], key=_rank)), tuple(remedies), tuple(notes), _untold(code, wanted, files))
 
@@ -210,12 +210,6 @@ def _of_block(file: CodeNeeds, declared: list[Declared], pythons: list[tuple[str
     return ""
 
 
-def _troubles(code: Sequence[CodeNeeds]) -> list[Note]:
-    tail = "; its imports were looked for line by line"
-    return [Note("source-unread", f"{c.path}: {c.trouble}{tail if c.imports else ''}.", c.path)
-            for c in code if c.trouble]
-
-
 def _untold(code: Sequence[CodeNeeds], named: Sequence[str], found: Sequence[str]) -> tuple[str, ...]:
     """Return the files without which it does not run, and of which nothing can be told; not those of a whole folder."""
     return tuple(c.path for c in code if not c.is_code and (c.path in named or c.path not in found))
@@ -232,30 +226,6 @@ def _without_leftovers(code: list[CodeNeeds], named: Sequence[str]) -> list[Code
         return code
     left = [c for c in old if c.path not in named]
     return [replace(c, bounds=tuple(b for b in c.bounds if b.what != PYTHON2)) if c in left else c for c in code]
-
-
-def _at_odds(need: Need) -> Note:
-    part = need.parts[0]
-    place = part.place.path
-    wanted = need.specifier or "any version"
-    return Note("at-odds", f"No {need.distribution} is both what the project asks for ({wanted}) "
-                f"and what has {part.name} ({part.specifier}), which {place}, line {part.place.line}, imports; "
-                f"kalyx why {place} says what it is called now, where that is known.", place)
-
-
-def _path_changes(code: Sequence[CodeNeeds], most: int = 3) -> list[Note]:
-    """Say where code has modules from that cannot be told: of some that nothing here has, these may be such."""
-    return [Note("path-changed", f"{c.path}, line {c.unread[0]}, changes the search path in a way that only running it "
-                 "shows; what it imports from there counts as lacking.", c.path) for c in code if c.unread][:most]
-
-
-def _without_pythonpath(m: Machine, needs: Sequence[Need]) -> tuple[list[Need], list[Note]]:
-    """Return the needs that this shell's PYTHONPATH does not meet whatever environment runs the code, and a note."""
-    folders = OwnModules(m, ()).folders_with(pythonpath_of(m, m.env, m.cwd))
-    met = {n.module: found for n in needs if n.module and not n.is_standard and (found := folders(n.module))}
-    says = (f"PYTHONPATH has {', '.join(sorted(met))} (in {', '.join(sorted(set(met.values())))}), whichever "
-            "environment runs the code from this shell; what is started without that variable lacks it.")
-    return [n for n in needs if n.module not in met], [Note("pythonpath-brings", says)] if met else []
 
 
 def _is_aside(m: Machine, path: str, roots: Sequence[str]) -> bool:

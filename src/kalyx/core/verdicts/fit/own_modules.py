@@ -69,6 +69,21 @@ class OwnModules:
             found += [p for p in (whole, f"{whole}.py", f"{whole}.ipynb") if m.is_file(p)][:1]
         return [str(m.path.normpath(path)) for path in found]
 
+    def away_from(self, code: CodeNeeds) -> dict[str, str]:
+        """Return what a file imports of one's own that ``python FILE`` does not look for where it is, with the folders.
+
+        Nothing of a file that is a part of a package: it is not meant to be run so.
+        """
+        folders, here = self._folders(code), self._files.path.dirname(code.path)
+        if folders[-1] != here:
+            return {}
+        found = {}
+        for top in {i.module.split(".")[0] for i in code.imports if i.guard not in ("try", "typing")} - {""}:
+            folder = next((f for f in folders if self._holds(f, top)), None)
+            if folder is not None and folder not in (here, *code.folders):
+                found[top] = folder
+        return found
+
     def _sources(self, folder: str, parts: Sequence[str]) -> list[str]:
         """Return the files that an import runs one after the other, by the parts of its name."""
         m, found = self._files, []
