@@ -64,6 +64,8 @@ ADDING = {
         True,
     "sys.path.append(sys.path[0] + '/extra')": True, "sys.path.append(str(Path().resolve() / 'extra'))": True,
     "root = here + '/src'\nroot = here + '/extra'\nsys.path.append(root)": None,
+    "try:\n    top = here\nexcept NameError:\n    top = os.getcwd() + '/src'\nsys.path.append(top + '/extra')": True,
+    "try:\n    top = str(get_ipython())\nexcept NameError:\n    top = here + '/extra'\nsys.path.append(top)": None,
     "root = here + '/src'\nsys.path.append(root)": False, "a = 'b'\nsys.path.append(a)\nb = a\na = b": False,
 }
 
@@ -284,7 +286,8 @@ CELLS = {  # cells of a notebook, and what is lacking
     "%load_ext lost_a\n%load_ext autoreload": {"lost_a"}, "%load_ext lost_a.magics": {"lost_a"},
     "%run -i tool.py x": {"lost_t"}, "%run tool": {"lost_t"}, "%run 'other book.ipynb'": {"lost_n"},
     "%run -m lost_a": {"lost_a"}, "%run $name": set(), "if True:\n    %run tool.py": {"lost_t"}, "%run gone.py": set(),
-    "%%writefile made.py\nimport lost_a\n===\nimport made": {"lost_a"},
+    "import sys\ntry:\n    top = __file__\nexcept NameError:\n    top = 'more'\nsys.path.append(top)\nimport deeper":
+        {"lost_d"}, "%%writefile made.py\nimport lost_a\n===\nimport made": {"lost_a"},
     "%%writefile -a 'sub/made.py'\nx = 1\n===\nfrom sub import made": set(),
     "%%writefile notes.txt\nimport lost_a": set(), "%%bash\nimport lost_a": set(), "%%time\nimport lost_a": {"lost_a"},
     "# %run tool.py\nx = '%run tool.py'": set(),
@@ -296,6 +299,7 @@ def test_what_magics_import(cells: str, world: World) -> None:
     """Extensions are modules, files that are run are read, and what a cell writes is the notebook's own."""
     lab = world.venv("lab")
     write(world.project / "tool.py", "import lost_t\n")
+    write(world.project / "more" / "deeper.py", "import lost_d\n")
     for name, texts in (("a.ipynb", cells.split("\n===\n")), ("other book.ipynb", ["import lost_n"])):
         write(world.project / name, json.dumps({
             "cells": [{"cell_type": "code", "source": text} for text in texts], "metadata": {}, "nbformat": 4,

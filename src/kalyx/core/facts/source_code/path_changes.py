@@ -110,7 +110,8 @@ class PathReader:
     def _of_name(self, name: str) -> list[ast.expr]:
         """Return what a name stands for; nothing where that is not plain."""
         if name not in self._values:
-            self._values[name] = [] if name in _MODULES else values_of_name(name, self._pieces)
+            self._values[name] = [] if name in _MODULES else values_of_name(
+                name, self._pieces, has_file=not self.path.endswith(".ipynb"))
         return self._values[name]
 
     def _value(self, node: ast.AST) -> Any:
