@@ -282,6 +282,26 @@ def test_own_code_that_a_file_does_not_find(world: World) -> None:
     assert not told("scripts/start.py") and not run([python_of(lab), script], env=world.env).returncode
 
 
+HARD = {  # code that would take for ever if it were followed to its end
+    "loops in loops": "for a in ({0}):\n for b in ({0}):\n  for c in ({0}):\n   sys.path.append(a + b + c)".format(
+        ", ".join(f"'{n}'" for n in range(900))),
+    "twice as long": "\n".join(["a0 = 'ab'", *(f"a{n + 1} = a{n} + a{n} + a{n} + a{n}" for n in range(30))])
+        + "\nsys.path.append(a19)",
+    "one of the other": "a = b\nb = a\nsys.path.append(a)", "far down": f"sys.path.append({'/'.join(['a'] * 900)})",
+    "very many": "\n".join(f"a{n} = 'x'\nsys.path.append(a{n})" for n in range(3000)),
+    "no path": "sys.path.append('\\0')",
+}
+
+
+@pytest.mark.parametrize("name", HARD)
+def test_folders_that_are_hard_to_tell(name: str, world: World) -> None:
+    """They are not told, in no time; what is lacking is told all the same."""
+    lab = world.venv("lab")
+    write(world.project / "a.py", f"import sys\n{HARD[name]}\nimport lost_a\n")
+    done = world.kalyx("fit", "a.py", "--json", "--in", f"env:{lab}", memory=1_500_000_000)
+    assert [one["module"] for one in json.loads(done.stdout)["result"]["environments"][0]["lacks"]] == ["lost_a"]
+
+
 CELLS = {  # cells of a notebook, and what is lacking
     "%load_ext lost_a\n%load_ext autoreload": {"lost_a"}, "%load_ext lost_a.magics": {"lost_a"},
     "%run -i tool.py x": {"lost_t"}, "%run tool": {"lost_t"}, "%run 'other book.ipynb'": {"lost_n"},

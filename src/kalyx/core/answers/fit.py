@@ -14,7 +14,7 @@ from kalyx.core.facts.packaging.project_files import project_folder
 from kalyx.core.facts.packaging.python_wanted import pythons_wanted
 from kalyx.core.facts.seats.environment import env_seat, find_environment
 from kalyx.core.facts.seats.finder import find_seat
-from kalyx.core.facts.source_code.needs import PYTHON2, read_needs
+from kalyx.core.facts.source_code.needs import PYTHON2, read_needs, read_needs_anew
 from kalyx.core.facts.source_code.source_files import find_sources
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import FitOfEnvironment, Note, Place
@@ -146,7 +146,7 @@ def _with_own(m: Machine, code: Sequence[CodeNeeds], own: OwnModules, named: Seq
     queue = [found[path] for path in named if path in found]
     while queue and len(found) < MOST_FILES:
         more = dict.fromkeys(path for one in queue for path in own.run_by(one) if path not in found)
-        queue = read_needs(m, list(more), "") if more else []
+        queue = read_needs_anew(m, list(more))
         found.update({one.path: one for one in queue})
     return list(found.values())
 

@@ -58,6 +58,8 @@ _WHERE_IT_RUNS = frozenset({
 _NAMED_SO = re.compile(r"_?(?:IS_)?(?:PY_?\d|PYTHON_?\d|PYPY|CPYTHON|WIN(?:DOWS|32|64)?(?:_|$)|"
                     r"MAC(?:OS)?(?:X|_|$)|DARWIN|LINUX|POSIX)")
 
+MANY_CELLS = 200  # from which on names are not looked for in all of them
+
 
 @record
 class ImportedName:
@@ -126,6 +128,7 @@ class _Reader:
         self.alone = alone
         self.found: list[ImportedName] = []
         self.pieces: list[tuple[ast.AST, str]] = []
+        self.path_reader: PathReader | None = None
         self.flags: set[str] = set()
         self.paths: list[tuple[str, bool]] = []
         self.unread: list[int] = []
@@ -192,6 +195,7 @@ class _Reader:
         It is done iteratively: a tree may be deeper than Python's own stack.
         """
         self.pieces.append((tree, text))  # of a notebook, those of each cell
+        self.path_reader = None
         imports, calls, asks = _import_lines(text)
         rows = text.split("\n") if imports and self.keeps_text else []
         queue: list[_Item] = [(tree, "", None)] if imports else []
@@ -244,7 +248,10 @@ class _Reader:
     def _path_change(self, node: ast.Call | ast.Assign | ast.AugAssign) -> None:
         """Take up the folders that a call or an assignment adds to the search path."""
         for written, is_first in added_to_path(node, self.names_of_path):
-            folders = PathReader(self.files, self.path, self.pieces).folders(written)
+            if self.path_reader is None:
+                pieces = self.pieces if len(self.pieces) < MANY_CELLS else ()
+                self.path_reader = PathReader(self.files, self.path, pieces)
+            folders = self.path_reader.folders(written)
             if folders is None:
                 self.unread.append(node.lineno)
             else:

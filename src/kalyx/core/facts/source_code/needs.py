@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.source_code.imports import Source
     from kalyx.core.machine.interface import Machine
 
-__all__ = ["PYTHON2", "CodeNeeds", "needs_as_data", "read_needs"]
+__all__ = ["PYTHON2", "CodeNeeds", "needs_as_data", "read_needs", "read_needs_anew"]
 
 # The first grows when what is read of a file, or how it is kept, changes; another Python parses other files
 FORM = [5, *sys.version_info[:2]]
@@ -55,6 +55,11 @@ class CodeNeeds:
     unread: tuple[int, ...] = ()  # lines that change the search path in a way that cannot be read
     is_code: bool = True  # False where nothing of it could be parsed, and no other Python is known to do it
     runs: tuple[str, ...] = ()  # files that a notebook's magics run (``%run``), as written
+
+
+def read_needs_anew(files: Files, paths: Sequence[str]) -> list[CodeNeeds]:
+    """Return what each of a few files needs, in their order; nothing of it is remembered."""
+    return [_of_data(data) for data in needs_as_data(files, paths, "")]
 
 
 def read_needs(machine: Machine, paths: Sequence[str], root: str, meanwhile: Callable[[], object] = bool

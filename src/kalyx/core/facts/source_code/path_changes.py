@@ -18,6 +18,9 @@ __all__ = ["PathReader", "added_to_path", "lines_adding"]
 
 _MODULES = frozenset({"os", "sys", "Path", "pathlib", "str", "inspect", "__file__"})  # what the expressions are made of
 DEEPEST = 20  # names that stand for names
+MOST_NAMES = 100  # that are looked for in one file
+MOST_FOLDERS = 200  # that loops count up
+LONGEST = 4096  # characters of a path
 
 
 def added_to_path(node: ast.Call | ast.Assign | ast.AugAssign, names: Collection[str]) -> list[tuple[ast.expr, bool]]:
@@ -91,30 +94,50 @@ class PathReader:
         self.path = path
         self.folder_of_run = str(files.path.dirname(path)) if path.endswith(".ipynb") else files.cwd
         self._pieces = pieces
-        self._values: dict[str, list[ast.expr]] = {}
+        self._expressions: dict[str, list[ast.expr]] = {}  # by the names that stand for them
+        self._known: dict[str, Any] = {}  # the values of names, as far as they were worked out
         self._within: list[str] = []  # names that are being worked out
 
     def folders(self, node: ast.expr) -> list[str] | None:
         """Return the absolute folders, several where a loop counts them up; None where only running tells."""
-        looped = next((n.id for n in walk(node) if isinstance(n, ast.Name) and len(self._of_name(n.id)) > 1), None)
-        if looped is None:
+        looped = {n.id for n in walk(node) if isinstance(n, ast.Name) and len(self._of_name(n.id)) > 1}
+        if not looped:
+            folder = self._folder(node)
+            return None if folder is None else [folder]
+        name = looped.pop()
+        one_by_one = self._of_name(name)
+        if looped or len(one_by_one) > MOST_FOLDERS:  # loops in loops are not counted up
+            return None
+        found = []
+        for self._expressions[name] in [[one] for one in one_by_one]:
+            self._known.clear()
+            found.append(self._folder(node))
+        self._expressions[name] = one_by_one
+        self._known.clear()
+        return None if None in found else [folder for folder in found if folder is not None]
+
+    def _folder(self, node: ast.expr) -> str | None:
+        try:
             value = self._value(node)
-            return [self.files.located(value, self.folder_of_run)] if isinstance(value, str) else None
-        values, found = self._of_name(looped), []
-        for one in values:
-            self._values[looped] = [one]
-            found += self.folders(node) or [""]
-        self._values[looped] = values
-        return found if all(found) else None
+        except RecursionError:
+            return None
+        is_path = isinstance(value, str) and "\0" not in value
+        return self.files.located(value, self.folder_of_run) if is_path else None
 
     def _of_name(self, name: str) -> list[ast.expr]:
         """Return what a name stands for; nothing where that is not plain."""
-        if name not in self._values:
-            self._values[name] = [] if name in _MODULES else values_of_name(
-                name, self._pieces, has_file=not self.path.endswith(".ipynb"))
-        return self._values[name]
+        if name not in self._expressions:
+            is_one = name not in _MODULES and len(self._expressions) < MOST_NAMES
+            self._expressions[name] = values_of_name(
+                name, self._pieces, has_file=not self.path.endswith(".ipynb")) if is_one else []
+        return self._expressions[name]
 
     def _value(self, node: ast.AST) -> Any:
+        """Return the text or number that an expression is; None where only running tells, or it is no path's length."""
+        value = self._worked_out(node)
+        return None if isinstance(value, str) and len(value) > LONGEST else value
+
+    def _worked_out(self, node: ast.AST) -> Any:
         m = self.files
         if isinstance(node, ast.Constant):
             return node.value if isinstance(node.value, (str, int)) else None
@@ -141,10 +164,12 @@ class PathReader:
         values = self._of_name(name)
         if len(values) != 1 or name in self._within or len(self._within) > DEEPEST:
             return None
-        self._within.append(name)
-        value = self._value(values[0])
-        self._within.pop()
-        return value
+        if name not in self._known:
+            self._within.append(name)
+            value = self._value(values[0])
+            self._within.pop()
+            self._known[name] = value
+        return self._known[name]
 
     def _part(self, node: ast.Subscript) -> Any:
         """Return a folder above (``.parents[1]``), the first half of a path, or where the code runs."""
