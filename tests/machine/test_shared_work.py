@@ -17,7 +17,9 @@ import pytest
 from kalyx.core.facts.source_code.needs import needs_as_data
 from kalyx.core.machine import copies, disk, workers
 from kalyx.core.machine.local import RealMachine
-from kalyx.core.model import DiskEntry
+from kalyx.core.model import DiskFolder
+
+Entry = tuple[Any, ...]  # path, bytes taken; of files: bytes apparent, time, what tells hard links apart
 
 
 @pytest.fixture
@@ -39,7 +41,7 @@ def place(tmp_path: Path) -> Path:
     return folder
 
 
-def by_walking(place: Path) -> set[DiskEntry]:
+def by_walking(place: Path) -> set[Entry]:
     """Return the same by the standard library's own walk."""
     found = {one(str(place))}
     for folder, folders, names in os.walk(place):
@@ -47,21 +49,31 @@ def by_walking(place: Path) -> set[DiskEntry]:
     return found
 
 
-def one(path: str) -> DiskEntry:
-    """Return a path's entry."""
+def one(path: str) -> Entry:
+    """Return what is told of a path: of a folder only what it takes."""
     info = os.lstat(path)
-    is_folder = os.path.isdir(path) and not os.path.islink(path)
-    key = (info.st_dev, info.st_ino) if info.st_nlink > 1 and not is_folder else None
-    return path, is_folder, info.st_blocks * 512, info.st_size, key, info.st_mtime
+    if os.path.isdir(path) and not os.path.islink(path):
+        return path, info.st_blocks * 512, None, None, None
+    key = (info.st_dev, info.st_ino) if info.st_nlink > 1 else None
+    return path, info.st_blocks * 512, info.st_size, info.st_mtime, key
 
 
-def in_copies(folders: list[str], closed: Callable[[str, str], object]) -> list[DiskEntry]:
-    shares = disk.read_in_shares(folders, lambda share: share, closed)
-    return [(os.path.join(folder, entry[0]), *entry[1:])
-            for share in shares for folder, entries in share for entry in entries]
+def as_data(share: list[DiskFolder]) -> list[Entry]:
+    """Return the entries of some folders."""
+    found: list[Entry] = []
+    for folder in share:
+        found += [(os.path.join(folder.path, name), taken, None, None, None) for name, taken in folder.folders]
+        columns = zip(folder.names, folder.taken, folder.apparent, folder.changed, strict=True)
+        found += [(os.path.join(folder.path, name), *said, folder.links.get(number))
+                  for number, (name, *said) in enumerate(columns)]
+    return found
 
 
-def beside_a_thread(folders: list[str], closed: Callable[[str, str], object]) -> list[DiskEntry]:
+def in_copies(folders: list[str], closed: Callable[[str, str], object]) -> list[Entry]:
+    return [entry for share in disk.read_in_shares(folders, as_data, closed) for entry in share]
+
+
+def beside_a_thread(folders: list[str], closed: Callable[[str, str], object]) -> list[Entry]:
     """List them while there is a thread, which no copy would have."""
     end = threading.Event()
     thread = threading.Thread(target=end.wait)
@@ -76,7 +88,7 @@ def beside_a_thread(folders: list[str], closed: Callable[[str, str], object]) ->
 
 @pytest.mark.skipif(sys.platform != "linux", reason="by the system's own count of blocks, and copies of a process")
 @pytest.mark.parametrize("way", [in_copies, beside_a_thread])
-def test_the_same_either_way(way: Callable[..., list[DiskEntry]], place: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_the_same_either_way(way: Callable[..., list[Entry]], place: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Each entry once, links not followed, what is not there told; the sum is what the system's own count says."""
     if way is in_copies:  # the tests' own process has threads
         monkeypatch.setattr(disk, "can_copy_itself", lambda: True)
@@ -84,16 +96,16 @@ def test_the_same_either_way(way: Callable[..., list[DiskEntry]], place: Path, m
     found = way([str(place), str(place.parent / "none")], lambda path, why: told.append((path, why)))
     assert set(found) == by_walking(place) and len(found) == len(set(found))
     assert [path for path, _ in told] == [str(place.parent / "none")]
-    linked = [e for e in found if e[4] is not None]
+    linked = [e for e in found if e[4]]
     said = subprocess.run(["du", "-s", "-B1", place], capture_output=True, text=True, check=True).stdout
-    assert sum(e[2] for e in found) - linked[0][2] == int(said.split()[0]) and len(linked) == 2
+    assert sum(e[1] for e in found) - linked[0][1] == int(said.split()[0]) and len(linked) == 2
     assert way([], told.append) == []  # type: ignore[arg-type]
 
 
 @pytest.mark.skipif(sys.platform != "linux", reason="copies of a process")
 def test_copies_end_with_who_asked() -> None:
     """However that is ended, and whatever there is still to list."""
-    code = ("import os, time; from kalyx.core.machine import disk; disk.UNIT = 0\n"
+    code = ("import os, time; from kalyx.core.machine import disk\n"
             "slow = disk._list; disk._list = lambda *all: (time.sleep(0.05), slow(*all))\n"
             "from kalyx.core.machine import copies; Copy = copies.Copy\n"
             "def begin(work):\n    Copy(work)\n    time.sleep(0.2)\n    os.kill(os.getpid(), 9)\n"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from kalyx.core.answers.envs import answer_envs
 from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.packaging.conda_packages import is_of_conda, read_conda_packages, with_conda_packages
@@ -146,6 +145,8 @@ def _take_out(names: Sequence[str], python: str, environment: Environment) -> li
 def answer_weigh_envs(context: SeatContext, *, most: int = 20, progress: Callable[[str], object] = bool
                       ) -> WeighEnvsAnswer:
     """Weigh every environment of the machine; what is linked into several is counted once."""
+    from kalyx.core.answers.envs import answer_envs
+
     m = context.machine
     listed = answer_envs(context)
     neighbours = Neighbours(m, context)

@@ -7,21 +7,21 @@ goes through a share of the folders, and gives back no more than what was made o
 from __future__ import annotations
 
 import os
-from operator import attrgetter
 from stat import S_ISDIR
 
 from kalyx.core.machine.copies import can_copy_itself, end_if_left, shared_out
+from kalyx.core.model.weight import DiskFolder
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Sequence
     from typing import Any
 
-    from kalyx.core.model.weight import DiskEntry, DiskFolder
 
 __all__ = ["read_in_shares"]
 
-UNIT, taken = (512, attrgetter("st_blocks")) if hasattr(os.stat_result, "st_blocks") else (1, attrgetter("st_size"))
+TOLD = hasattr(os.stat_result, "st_blocks")  # whether the system tells what it has allocated, in blocks of 512 bytes
+BY_OPENED = os.scandir in os.supports_fd
 MOST_COPIES = 4
 ENOUGH = 64  # folders to be shared out, so that nobody waits long for the last one
 
@@ -64,7 +64,8 @@ def _first(folders: Iterable[str], closed: Callable[[str, str], object]) -> tupl
             closed(folder, error.strerror or str(error))
             continue
         above, name = os.path.split(folder)
-        found.append((above, [(name, True, UNIT * taken(info), info.st_size, None, info.st_mtime)]))
+        found.append(DiskFolder(above))
+        found[-1].folders.append((name, _taken(info)))
         there.append(folder)
     return found, there
 
@@ -78,19 +79,41 @@ def _below(queue: list[str], closed: Callable[[str, str], object]) -> list[DiskF
     return found
 
 
+def _taken(info: os.stat_result) -> int:
+    return info.st_blocks * 512 if TOLD else info.st_size
+
+
 def _list(here: str, queue: list[str], closed: Callable[[str, str], object]) -> DiskFolder:
     """Return what lies in a folder, and add the folders among that to the queue."""
-    found: list[DiskEntry] = []
+    found = DiskFolder(here)
     try:
-        with os.scandir(here) as entries:
-            for entry in entries:
-                info = entry.stat(follow_symlinks=False)
-                if S_ISDIR(info.st_mode):
-                    found.append((entry.name, True, UNIT * taken(info), info.st_size, None, info.st_mtime))
-                    queue.append(entry.path)
-                else:
-                    key = (info.st_dev, info.st_ino) if info.st_nlink > 1 else None
-                    found.append((entry.name, False, UNIT * taken(info), info.st_size, key, info.st_mtime))
+        if BY_OPENED:  # each file is found from there, and not along the whole path
+            opened = os.open(here, os.O_RDONLY | os.O_DIRECTORY)
+            try:
+                _read(opened, found)
+            finally:
+                os.close(opened)
+        else:
+            _read(here, found)
     except OSError as error:
         closed(here, error.strerror or str(error))
-    return here, found
+    start = os.path.join(here, "")
+    queue += [start + name for name, _ in found.folders]
+    return found
+
+
+def _read(place: str | int, found: DiskFolder) -> None:
+    """Write down what the system says of each entry: this is nearly all of the time."""
+    names, blocks, apparent, changed = found.names, found.taken, found.apparent, found.changed
+    with os.scandir(place) as entries:
+        for entry in entries:
+            info = entry.stat(follow_symlinks=False)
+            if S_ISDIR(info.st_mode):
+                found.folders.append((entry.name, _taken(info)))
+                continue
+            if info.st_nlink > 1:
+                found.links[len(names)] = (info.st_dev, info.st_ino)
+            names.append(entry.name)
+            blocks.append(info.st_blocks * 512 if TOLD else info.st_size)
+            apparent.append(info.st_size)
+            changed.append(info.st_mtime)

@@ -22,7 +22,6 @@ from kalyx.core.model.places import Places, hosts_label
 from kalyx.core.model.python import Environment, Interpreter, RunningPython, python_version, version_pair
 from kalyx.core.model.seat import Agreement, Launch, Script, Seat
 from kalyx.core.model.weight import (
-    DiskEntry,
     DiskFolder,
     Unowned,
     WeighedDistribution,
@@ -32,7 +31,7 @@ from kalyx.core.model.weight import (
 
 __all__ = [
     "THIS_KERNEL", "Agreement", "Alternative", "ChangedModule", "Comparison", "Contrasted", "Difference",
-    "DiskEntry", "DiskFolder", "Distribution", "DistributionDifference", "Edit", "Elsewhere", "Environment",
+    "DiskFolder", "Distribution", "DistributionDifference", "Edit", "Elsewhere", "Environment",
     "Evidence", "FileReport", "Finding", "FitOfEnvironment", "Frame", "ImportGroup", "ImportReport", "Interpreter",
     "Kernel", "Lack", "Launch", "Listed", "LivePython", "Move", "Need", "NeededPart", "Note", "Observation",
     "ObservedError", "Place", "Places", "Proof", "PythonWanted", "Remedy", "RunningPython", "Script", "Seat",

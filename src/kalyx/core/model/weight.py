@@ -8,13 +8,22 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.model.python import Environment
 
-    # name, is it a folder, bytes allocated, bytes it seems to have, what tells hard links apart, time of change
-    DiskEntry = tuple[str, bool, int, int, "tuple[int, int] | None", float]
-    DiskFolder = tuple[str, list[DiskEntry]]  # a folder, and what lies in it
-else:
-    DiskEntry = DiskFolder = tuple
+__all__ = ["DiskFolder", "Unowned", "WeighedDistribution", "WeighedEnvironment", "WeighedShared"]
 
-__all__ = ["DiskEntry", "DiskFolder", "Unowned", "WeighedDistribution", "WeighedEnvironment", "WeighedShared"]
+
+class DiskFolder:
+    """What lies in one folder: the folders in it, and its files by columns, as there are very many."""
+
+    __slots__ = ("apparent", "changed", "folders", "links", "names", "path", "taken")
+
+    def __init__(self, path: str) -> None:
+        self.path = path
+        self.folders: list[tuple[str, int]] = []  # names, and what each takes by itself
+        self.names: list[str] = []
+        self.taken: list[int] = []  # bytes allocated
+        self.apparent: list[int] = []  # bytes that it seems to have
+        self.changed: list[float] = []  # seconds since 1970
+        self.links: dict[int, tuple[int, int]] = {}  # of files with several names, by number: what tells them apart
 
 
 @record

@@ -12,7 +12,6 @@ from kalyx.core.facts.interpreters.path_lookup import version_in_name
 from kalyx.core.facts.packaging.listed_modules import HOOK, brings_back, mapped_folder, mapped_modules
 from kalyx.core.facts.search_path.pth_files import link_lines
 from kalyx.core.facts.search_path.site_folders import site_contents
-from kalyx.core.facts.source_code.definitions import declares_namespace
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -87,6 +86,8 @@ class Site:
             text = m.read_beginning(m.path.join(folder, "__init__.py"), HEAD)
         except (Unreadable, NotRecorded):
             return False
+        from kalyx.core.facts.source_code.definitions import declares_namespace
+
         return declares_namespace(text)
 
     def _hooks(self) -> set[str]:

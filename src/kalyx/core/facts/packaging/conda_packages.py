@@ -6,7 +6,6 @@ files are.
 
 from __future__ import annotations
 
-import json
 import re
 
 from kalyx.core.errors import Unreadable
@@ -71,6 +70,8 @@ def _said(text: str) -> dict[str, Any]:
     Raises:
         ValueError: it is no JSON.
     """
+    import json
+
     decoder, found, first = json.JSONDecoder(), {}, _FIRST.match(text)
     if first is None:
         return dict(json.loads(text))

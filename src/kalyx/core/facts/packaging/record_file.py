@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import re
 from functools import cached_property
 
@@ -15,10 +14,13 @@ if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
     from kalyx.core.model import Distribution
 
-__all__ = ["Record"]
+    Run = str | list[str]  # rows as written, or their paths
+
+__all__ = ["Record", "names_of"]
 
 RECORD_LIMIT = 64 * 1024 * 1024  # bytes
 MOST_CHECKED = 4000              # files that are compared with their hashes
+_RUN = re.compile(r"^([^/,\n]*/).*(?:\n\1.*)*|^[^/,\n]+", re.MULTILINE)
 
 
 class Record:
@@ -49,18 +51,24 @@ class Record:
     @property
     def names(self) -> list[str]:
         """The paths as written, read quickly: where a file is large, and only its names are asked for."""
+        return [name for _, run in self.runs for name in names_of(run)]
+
+    @cached_property
+    def runs(self) -> list[tuple[str, Run]]:
+        """The rows that start with the same ``folder/`` and follow each other; `names_of` takes them apart.
+
+        The folder is empty for files in none.
+        """
         if '"' in self._text:
-            return list(self.rows)
+            return [(name[:name.find("/") + 1], [name]) for name in self.rows]
         text = self._text.replace("\r\n", "\n") if "\r" in self._text else self._text
-        return [name for line in text.split("\n") if (name := line.partition(",")[0])]
+        return [(run[1] or "", run[0]) for run in _RUN.finditer(text)]
 
     @property
     def names_apart(self) -> list[str]:
         """Those that are not plainly below the folder: they lead up, or are absolute."""
-        text = self._text
-        if ".." not in text and ":" not in text and not text.startswith("/") and "\n/" not in text:
-            return []
-        return [n for n in self.names if ".." in n or n[:1] == "/" or n[1:2] == ":"]
+        return [name for _, run in self.runs if isinstance(run, list) or ".." in run or run[0] == "/" or run[1:2] == ":"
+                for name in names_of(run) if ".." in name or name[0] == "/" or name[1:2] == ":"]
 
     @property
     def code(self) -> list[str]:
@@ -134,8 +142,15 @@ class Record:
         return [(path, how) for path, how in found if how]
 
 
+def names_of(run: Run) -> list[str]:
+    """Return the paths of a run of rows, as written."""
+    return run if isinstance(run, list) else [line.partition(",")[0] for line in run.split("\n")]
+
+
 def _parse(lines: list[str]) -> Iterator[tuple[str, tuple[str, int | None]]]:
     """Yield the rows; those before a broken one count."""
+    import csv
+
     try:
         for row in csv.reader(lines):
             if row and row[0]:

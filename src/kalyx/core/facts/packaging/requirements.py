@@ -8,7 +8,7 @@ if TYPE_CHECKING:
 
     from packaging.specifiers import SpecifierSet
 
-__all__ = ["applies", "are_compatible", "is_met", "marker_values", "suits"]
+__all__ = ["applies", "are_compatible", "extras_of", "is_met", "marker_values", "suits"]
 
 
 def marker_values(version: str, implementation: str, platform: str) -> dict[str, str]:
@@ -35,6 +35,16 @@ def applies(requirement: str, markers: Mapping[str, str], extras: Iterable[str] 
         return ";" not in requirement
     except (UndefinedComparison, UndefinedEnvironmentName):
         return False
+
+
+def extras_of(requirement: str) -> set[str]:
+    """Return the extras that a requirement asks for; none when it cannot be parsed."""
+    from packaging.requirements import InvalidRequirement, Requirement
+
+    try:
+        return set(Requirement(requirement).extras)
+    except InvalidRequirement:
+        return set()
 
 
 def is_met(requirement: str, version: str) -> bool | None:

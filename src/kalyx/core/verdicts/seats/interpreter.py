@@ -17,7 +17,6 @@ from kalyx.core.model import (
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.remedies.environments import nearest_environment, remake
 from kalyx.core.verdicts.remedies.own_program import name_own_program
-from kalyx.core.verdicts.remedies.variables import without_variable
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -209,6 +208,8 @@ def _misled(facts: SeatFacts, files: Files, trouble: str) -> tuple[list[Evidence
         if env.get(name) and sign in trouble:
             evidence.append(Evidence(f"the variable {name} is {env[name]!r}{does}"))
             if does:
+                from kalyx.core.verdicts.remedies.variables import without_variable
+
                 todo.append(without_variable(files, facts.seat, name))
     return evidence, todo
 

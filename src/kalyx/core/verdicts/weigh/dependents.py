@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.facts.packaging.conda_packages import is_of_conda
-from kalyx.core.facts.packaging.requirements import applies
+from kalyx.core.facts.packaging.requirements import applies, extras_of
 from kalyx.core.lean.record import replace
 from kalyx.core.model.names import normal_name, requirement_name
 
@@ -70,8 +70,6 @@ def _goes_with(name: str, needs: Mapping[str, set[str]], needed_by: Mapping[str,
 
 def _needs(distributions: Sequence[Distribution], markers: Mapping[str, str]) -> dict[str, set[str]]:
     """Return what each distribution requires of those that are there, extras that somebody asks for included."""
-    from packaging.requirements import InvalidRequirement, Requirement
-
     there = {normal_name(d.name): d for d in distributions}
     extras: dict[str, set[str]] = {n: {""} for n in there}
     needs: dict[str, set[str]] = {n: set() for n in there}
@@ -87,10 +85,7 @@ def _needs(distributions: Sequence[Distribution], markers: Mapping[str, str]) ->
             needs[name].add(other)
             if "[" not in text:  # most requirements are no more than a name and a version
                 continue
-            try:
-                wanted = set(Requirement(text).extras)
-            except InvalidRequirement:
-                continue
+            wanted = extras_of(text)
             if not wanted <= extras[other]:
                 extras[other] |= wanted
                 queue.append(other)

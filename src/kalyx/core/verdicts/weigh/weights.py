@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.facts.packaging.conda_packages import is_of_conda
+from kalyx.core.facts.packaging.listed_files import ListedFiles
 from kalyx.core.facts.packaging.record_file import Record
 from kalyx.core.facts.packaging.unlisted_files import built_from, top_modules
 from kalyx.core.lean.record import record
@@ -15,13 +16,13 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.files import Files
     from kalyx.core.facts.packaging.conda_packages import CondaPackage
-    from kalyx.core.model import DiskEntry, DiskFolder, Distribution
+    from kalyx.core.model import DiskFolder, Distribution
 
 __all__ = ["Owners", "Weights"]
 
 MOST_UNOWNED = 12  # paths that are named
-_BYTES, _FILES, _BYTECODE, _APPARENT = range(4)  # what is summed up for each owner
 _NONE: dict[str, int] = {}
+_NOTHING = ListedFiles()
 _NOT_CONDA: dict[int, CondaPackage] = {}
 
 
@@ -52,146 +53,164 @@ class Owners:
         self._apart = frozenset(apart)
         self.distributions = list(distributions)
         self.outside: list[tuple[Distribution, str]] = []  # rows that lead out of the environment
-        self._rows: dict[str, dict[str, int]] = {}  # of a site folder: owners by paths as written
+        self._listed: dict[str, ListedFiles] = {}  # by site folders
         self._elsewhere: dict[str, dict[str, int]] = {}  # of any other folder: owners by names
         self._whole: dict[str, int] = {}  # folders of which all that nobody lists is one distribution's
         self._owners_above: dict[str, int | None] = {}  # found so far
         self._unlisted: list[tuple[int, Distribution]] = []
-        for number, one in reversed(list(enumerate(self.distributions))):  # whom two list, the first one has
+        for number, one in enumerate(self.distributions):
             self._take(number, one, prefix)
-        self.outside.reverse()
         for number, package in conda.items():  # what the lists of distributions do not name
             self._take_of_conda(number, package, prefix)
         self._take_unlisted()
-        self._sites = sorted(self._rows, key=len, reverse=True)
+        self._sites = sorted(self._listed, key=len, reverse=True)
 
     def _take(self, number: int, one: Distribution, prefix: str) -> None:
         if is_of_conda(one):
             return
-        m, listed = self._files, Record(self._files, one)
+        m, record = self._files, Record(self._files, one)
         if one.location.endswith(".egg"):
             self._take_whole(one.location, number)
             return
         if one.metadata and m.is_folder(one.metadata):
             self._whole[one.metadata] = number
-            if not listed.names:
+            if not record.runs:
                 self._unlisted.append((number, one))
         elif one.metadata:  # an egg-info of one file is its own; it lists nothing else
-            folder, name = m.path.split(one.metadata)
-            self._elsewhere.setdefault(folder, {})[name] = number
-        owned = self._rows.setdefault(one.location, {})
-        apart = listed.names_apart
-        owned.update(dict.fromkeys(set(listed.names).difference(apart) if apart else listed.names, number))
-        for row in reversed(apart):
+            self._take_file(one.metadata, number)
+        self._listed.setdefault(one.location, ListedFiles()).take(number, record)
+        for row in record.names_apart:
             path = m.path.normpath(m.path.join(one.location, row))
             if m.is_within(path, prefix):
-                folder, name = m.path.split(path)
-                self._elsewhere.setdefault(folder, {})[name] = number
+                self._take_file(path, number)
             else:
                 self.outside.append((one, path))
+
+    def _take_file(self, path: str, number: int) -> None:
+        """Give a file to one; what several name, the first one has."""
+        folder, name = self._files.path.split(path)
+        self._elsewhere.setdefault(folder, {}).setdefault(name, number)
 
     def _take_of_conda(self, number: int, package: CondaPackage, prefix: str) -> None:
         """Give a package the files that its record has and that no list of a distribution names."""
         m = self._files
-        sites = {site[len(prefix) + 1:].replace(m.path.sep, "/") + "/": rows for site, rows in self._rows.items()
+        sites = {site[len(prefix) + 1:].replace(m.path.sep, "/") + "/": listed for site, listed in self._listed.items()
                  if site.startswith(prefix + m.path.sep)}
-        others = self._rows.setdefault(prefix, {})
+        others = self._listed.setdefault(prefix, ListedFiles())
         for file in (*package.files, "conda-meta/" + m.path.basename(package.path)):
             site = next((s for s in sites if file.startswith(s)), "")
-            (sites[site] if site else others).setdefault(file[len(site):], number)
+            (sites[site] if site else others).add(file[len(site):], number)
 
     def _take_whole(self, path: str, number: int) -> None:
         """Give a folder with all in it to one, or a file."""
         if self._files.is_folder(path):
             self._whole[path] = number
         else:
-            folder, name = self._files.path.split(path)
-            self._elsewhere.setdefault(folder, {})[name] = number
+            self._take_file(path, number)
 
     def _take_unlisted(self) -> None:
         """Give those without a list what only they say that they bring."""
         claims: dict[str, list[int]] = {}
         for number, one in self._unlisted:
-            rows, listed = self._rows[one.location], {row.partition("/")[0] for row in self._rows[one.location]}
+            listed = self._listed[one.location]
+            names = listed.names()
             for name in top_modules(self._files, one):
-                if name not in listed:
+                if name not in names:
                     claims.setdefault(self._files.path.join(one.location, name), []).append(number)
             for row in built_from(self._files, one):
-                rows.setdefault(row, number)
+                listed.add(row, number)
         for path, numbers in claims.items():
             if len(numbers) > 1:
                 continue  # each may own any of it
             self._take_whole(path, numbers[0])
             folder, name = self._files.path.split(path)
             if name.endswith(".py"):  # its bytecode is with it
-                self._rows[folder].setdefault(name, numbers[0])
+                self._listed[folder].add(name, numbers[0])
 
-    def part(self, folders: Iterable[DiskFolder]) -> dict[str, Any]:
+    def part(self, folders: Sequence[DiskFolder]) -> dict[str, Any]:
         """Share out what lies in some folders; return that as plain data, which `weigh` puts together."""
         part, sep = _Part(), self._files.path.sep
-        for folder, entries in folders:
-            if not self._apart or not any(folder == a or folder.startswith(a + sep) for a in self._apart):
-                self._share(folder, entries, part)
+        for folder in folders:
+            if not self._apart or not any(folder.path == a or folder.path.startswith(a + sep) for a in self._apart):
+                self._share(folder, part)
+        if not {path for path, _ in part.folders}.difference([folder.path for folder in folders]):
+            self._close(part)
         return part.__dict__
 
-    def _share(self, folder: str, entries: Sequence[DiskEntry], part: _Part) -> None:
-        """Share out what lies in one folder: of an environment's time, half is spent here."""
-        owned, start = self._owned_in(folder)
-        named, default, path = self._elsewhere.get(folder, _NONE), self._owner_of_all_in(folder), (
-            folder + self._files.path.sep)
-        sources = start.removesuffix("__pycache__/") if start.endswith("__pycache__/") else None
-        last: int | None = -1
-        row: list[int] = []
-        owners = set()
-        for name, is_folder, taken, apparent, key, changed in entries:
-            if is_folder:
-                if path + name not in self._apart:
-                    part.total += taken
-                    part.folders.append((path + name, taken))
-                continue
-            owner = owned.get(start + name)
-            if owner is None:
-                owner = named.get(name)
-                if owner is None and sources is not None:  # bytecode that no list names is its source's
-                    owner = owned.get(f"{sources}{name.partition('.')[0]}.py")
-                if owner is None:
-                    owner = default
+    def _close(self, part: _Part) -> None:
+        """Share out the folders of a part that has all that is in them, and leave out what is not asked any more."""
+        self._share_folders(part)
+        part.folders = []
+        if not part.free and not part.free_folders and not part.linked and part.holds:
+            top = min(part.holds, key=len)
+            if part.holds[top] is not None:
+                part.holds = {top: part.holds[top]}
+
+    def _share(self, folder: DiskFolder, part: _Part) -> None:
+        """Share out what lies in one folder."""
+        start = folder.path + self._files.path.sep
+        for name, taken in folder.folders:
+            if start + name not in self._apart:
+                part.folders.append((start + name, taken))
+        if not folder.names:
+            return
+        owners = self._owners_of(folder)
+        compiled = [number for number, name in enumerate(folder.names) if name.endswith(".pyc")]
+        if compiled:
+            part.newest = max(part.newest, *[folder.changed[number] for number in compiled])
+        one = owners[0]
+        if one is not None and not folder.links and owners.count(one) == len(owners):  # nearly always
+            part.add_to(one, sum(folder.taken), len(owners), sum([folder.taken[n] for n in compiled]),
+                        sum(folder.apparent))
+            part.holds[folder.path] = one
+            return
+        part.holds[folder.path] = one if len(set(owners)) == 1 else None
+        for number, owner in enumerate(owners):
+            name, taken, apparent = folder.names[number], folder.taken[number], folder.apparent[number]
             is_bytecode = name.endswith(".pyc")
-            if is_bytecode and changed > part.newest:
-                part.newest = changed
-            if owner != last:
-                owners.add(owner)
-                last, row = owner, part.row_of(owner)
-            if key is not None:
-                part.linked.append((folder, name, owner, taken, apparent, is_bytecode, key))
+            if number in folder.links:
+                part.linked.append((folder.path, name, owner, taken, apparent, is_bytecode, folder.links[number]))
                 continue
-            row[_BYTES] += taken
-            row[_FILES] += 1
-            row[_BYTECODE] += taken if is_bytecode else 0
-            row[_APPARENT] += apparent
+            part.add_to(owner, taken, 1, taken if is_bytecode else 0, apparent)
             if owner is None:
-                part.free.append((path + name, taken))
-        if owners:
-            part.holds[folder] = owners.pop() if len(owners) == 1 else None
+                part.free.append((start + name, taken))
+
+    def _owners_of(self, folder: DiskFolder) -> list[int | None]:
+        """Return who owns each file of a folder."""
+        listed, start = self._listed_in(folder.path)
+        rows = listed.below(start)
+        owners = [rows.get(start + name) for name in folder.names]
+        if None not in owners:
+            return owners
+        named, default = self._elsewhere.get(folder.path, _NONE), self._owner_of_all_in(folder.path)
+        above, is_cache = start.removesuffix("__pycache__/"), start.endswith("__pycache__/")
+        sources = listed.below(above) if is_cache else _NONE  # bytecode that no list names is its source's
+        for number, name in enumerate(folder.names):
+            if owners[number] is None:
+                owner = named.get(name)
+                if owner is None:
+                    owner = sources.get(f"{above}{name.partition('.')[0]}.py", default)
+                owners[number] = owner
+        return owners
 
     def _owner_of_all_in(self, folder: str) -> int | None:
         """Return whose all is in a folder that nobody lists: its own, or that of a folder above it."""
         while folder and folder not in self._owners_above:
-            if folder in self._whole or folder in self._rows:
+            if folder in self._whole or folder in self._listed:
                 self._owners_above[folder] = self._whole.get(folder)
                 break
             folder = folder.rpartition(self._files.path.sep)[0]
         return self._owners_above.get(folder)
 
-    def _owned_in(self, folder: str) -> tuple[dict[str, int], str]:
-        """Return the owners by paths as written that a folder's files may be among, and how its paths begin there."""
+    def _listed_in(self, folder: str) -> tuple[ListedFiles, str]:
+        """Return what is listed that a folder's files may be among, and how its paths begin there."""
         sep = self._files.path.sep
         for site in self._sites:
             if folder == site:
-                return self._rows[site], ""
+                return self._listed[site], ""
             if folder.startswith(site + sep):
-                return self._rows[site], folder[len(site) + 1:].replace(sep, "/") + "/"
-        return _NONE, ""
+                return self._listed[site], folder[len(site) + 1:].replace(sep, "/") + "/"
+        return _NOTHING, ""
 
     def weigh(self, parts: Iterable[Mapping[str, Any]], counted: set[tuple[int, int]]) -> Weights:
         """Put the parts together; hard links that are in `counted` already count no more, and are added to it."""
@@ -204,33 +223,29 @@ class Owners:
                 shared += taken
                 continue
             counted.add(key)
-            row = whole.row_of(owner)
-            for place, number in ((_BYTES, taken), (_FILES, 1), (_BYTECODE, taken * is_bytecode),
-                                  (_APPARENT, apparent)):
-                row[place] += number
+            whole.add_to(owner, taken, 1, taken if is_bytecode else 0, apparent)
             if owner is None:
                 whole.free.append((folder + sep + name, taken))
+        self._share_folders(whole)
         sums = [whole.row_of(number) for number in range(len(self.distributions))]
-        total = whole.total + sum(row[_BYTES] for row in whole.sums.values())
-        free = dict(whole.free)
-        files = len(free)
-        self._share_folders(whole.folders, whole.holds, sums, free)
+        free = {**dict(whole.free), **whole.free_folders}
+        total = sum(row[0] for row in whole.sums.values()) + sum(whole.free_folders.values())
+        files = len(whole.free)
         largest = _largest(free, {f for f, owner in whole.holds.items() if owner is not None}, sep)
         weighed = tuple(WeighedDistribution(d.name, d.version or None, row[0], row[1], row[2], row[3])
                         for d, row in zip(self.distributions, sums, strict=True))
         unowned = Unowned(sum(free.values()), files, tuple(largest))
         return Weights(total, weighed, unowned, shared, whole.newest or None)
 
-    def _share_folders(self, folders: Sequence[tuple[str, int]], holds: dict[str, int | None], sums: list[list[int]],
-                       free: dict[str, int]) -> None:
+    def _share_folders(self, part: _Part) -> None:
         """Give a folder's own blocks to the only owner of what lies below it; else to nobody."""
-        sep = self._files.path.sep
-        for path, taken in sorted(folders, key=lambda f: -len(f[0])):  # what lies deepest first
+        sep, holds = self._files.path.sep, part.holds
+        for path, taken in sorted(part.folders, key=lambda f: -len(f[0])):  # what lies deepest first
             owner = self._whole.get(path, holds.get(path))
             if owner is not None:
-                sums[owner][_BYTES] += taken
+                part.row_of(owner)[0] += taken
             else:
-                free[path] = free.get(path, 0) + taken
+                part.free_folders[path] = part.free_folders.get(path, 0) + taken
             above = path.rpartition(sep)[0]
             holds[above] = owner if holds.get(above, owner) == owner else None
 
@@ -239,11 +254,11 @@ class _Part:
     """What some folders take, shared out among owners (by number; None: nobody)."""
 
     def __init__(self) -> None:
-        self.total = 0  # of the folders themselves
         self.newest = 0.0  # of the bytecode
-        self.sums: dict[int | None, list[int]] = {}
+        self.sums: dict[int | None, list[int]] = {}  # bytes, files, bytes of bytecode, apparent bytes
         self.free: list[tuple[str, int]] = []  # files that nobody owns
-        self.folders: list[tuple[str, int]] = []
+        self.free_folders: dict[str, int] = {}
+        self.folders: list[tuple[str, int]] = []  # that are not shared out yet
         self.holds: dict[str, int | None] = {}  # of a folder: the only owner of what is in it, None if there are more
         self.linked: list[tuple[str, str, int | None, int, int, bool, tuple[int, int]]] = []  # not counted yet
 
@@ -254,13 +269,21 @@ class _Part:
             row = self.sums[owner] = [0, 0, 0, 0]
         return row
 
+    def add_to(self, owner: int | None, taken: int, files: int, bytecode: int, apparent: int) -> None:
+        """Add to the sums of an owner."""
+        row = self.row_of(owner)
+        row[0] += taken
+        row[1] += files
+        row[2] += bytecode
+        row[3] += apparent
+
     def add(self, other: Mapping[str, Any]) -> None:
         """Add another part."""
-        self.total += other["total"]
         self.newest = max(self.newest, other["newest"])
         for owner, row in other["sums"].items():
             self.sums[owner] = [a + b for a, b in zip(row, self.row_of(owner), strict=True)]
         self.free += other["free"]
+        self.free_folders.update(other["free_folders"])
         self.folders += other["folders"]
         self.holds.update(other["holds"])
         self.linked += other["linked"]
