@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import cache
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -16,26 +17,27 @@ _CHANNEL = re.compile(r"(://[^/\s\"'<>]{1,400}/t/)[^/\s\"'<>]{1,400}")  # a toke
 _SECRET = (r"[\w-]{0,60}(?:token|passw(?:or)?d|passphrase|secret|credentials?|"
            r"(?:api|access|private|secret|auth|account|signing|ssh|encryption)[_-]?key)")
 # A secret's name, a sign and its value; an option with its value; a bare ``key`` with what no line of code says
-_NAMED = re.compile(rf"(?i)(?<![\w-])(?:(?P<named>{_SECRET}[\"']?\s{{0,3}}[=:]\s{{0,3}}|--{_SECRET}[= ])"
-                 r"(?P<value>\"[^\"\n]{0,400}\"|'[^'\n]{0,400}'|[^\s\"',;&)\]}]+)|"
-                 r"(?P<key>[\w-]{0,60}key=)(?=[A-Za-z0-9+/_-]{0,200}[0-9])[A-Za-z0-9+/=_-]{8,400})")
+_NAMED = (rf"(?i)(?<![\w-])(?:(?P<named>{_SECRET}[\"']?\s{{0,3}}[=:]\s{{0,3}}|--{_SECRET}[= ])"
+          r"(?P<value>\"[^\"\n]{0,400}\"|'[^'\n]{0,400}'|[^\s\"',;&)\]}]+)|"
+          r"(?P<key>[\w-]{0,60}key=)(?=[A-Za-z0-9+/_-]{0,200}[0-9])[A-Za-z0-9+/=_-]{8,400})")
 # The same where it is a text in code: what an expression makes is not known, and left as it is
-_NAMED_TEXT = re.compile(rf"(?i)(?<![\w-])(?P<named>{_SECRET}[\"']?\s{{0,3}}[=:]\s{{0,3}})"
-                         r"(?P<value>\"[^\"\n]{0,400}\"|'[^'\n]{0,400}')")
-_NAME = re.compile(rf"(?i){_SECRET}s?")
+_NAMED_TEXT = (rf"(?i)(?<![\w-])(?P<named>{_SECRET}[\"']?\s{{0,3}}[=:]\s{{0,3}})"
+               r"(?P<value>\"[^\"\n]{0,400}\"|'[^'\n]{0,400}')")
+_NAME = rf"(?i){_SECRET}s?"
+_expression = cache(re.compile)  # these take milliseconds, and most answers have nothing that could be a secret
 _WORDS = ("token", "passw", "secret", "key", "passphrase", "credential")
 
 
 def masked(text: str) -> str:
     """Return a text in which such values are three asterisks; their names stay, so that one sees what it was."""
     text = masked_addresses(text)
-    return _NAMED.sub(_hidden, text) if _may_name(text) else text
+    return _expression(_NAMED).sub(_hidden, text) if _may_name(text) else text
 
 
 def masked_code(text: str) -> str:
     """Return code in which such values are three asterisks, and which is still code."""
     text = masked_addresses(text)
-    return _NAMED_TEXT.sub(_hidden, text) if _may_name(text) else text
+    return _expression(_NAMED_TEXT).sub(_hidden, text) if _may_name(text) else text
 
 
 def masked_addresses(text: str) -> str:
@@ -59,7 +61,7 @@ def _hidden(match: re.Match[str]) -> str:
 
 def is_secret_name(name: str) -> bool:
     """Whether what has this name is a secret, by its name."""
-    return _NAME.fullmatch(name) is not None
+    return _expression(_NAME).fullmatch(name) is not None
 
 
 def masked_document(value: Any) -> Any:
@@ -69,6 +71,6 @@ def masked_document(value: Any) -> Any:
     if isinstance(value, list):
         return [masked_document(item) for item in value]
     if isinstance(value, dict):
-        return {masked_addresses(str(key)): MASK if isinstance(item, str) and item and _NAME.fullmatch(str(key))
+        return {masked_addresses(str(key)): MASK if isinstance(item, str) and item and is_secret_name(str(key))
                 else masked_document(item) for key, item in value.items()}
     return value

@@ -97,8 +97,9 @@ def _list(here: str, queue: list[str], closed: Callable[[str, str], object]) -> 
             _read(here, found)
     except OSError as error:
         closed(here, error.strerror or str(error))
-    start = os.path.join(here, "")
-    queue += [start + name for name, _ in found.folders]
+    if found.folders:
+        start = here if here.endswith(os.sep) else here + os.sep
+        queue += [start + name for name, _ in found.folders]
     return found
 
 

@@ -12,7 +12,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from kalyx.core.facts.packaging.record_file import Record, Run
+    from kalyx.core.facts.packaging.record_file import Record
 
 __all__ = ["ListedFiles"]
 
@@ -21,7 +21,7 @@ class ListedFiles:
     """The owners, by number, of what is listed below one folder; paths have ``/``, as they are written."""
 
     def __init__(self) -> None:
-        self._runs: dict[str, list[tuple[int, Run]]] = {}  # by the first folder of their paths
+        self._runs: dict[str, list[tuple[int, str | list[str]]]] = {}  # by the first folder of their paths
         self._added: dict[str, dict[str, int]] = {}  # in the same way
         self._read: dict[str, dict[str, int]] = {}
 

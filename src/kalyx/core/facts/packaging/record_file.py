@@ -14,8 +14,6 @@ if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
     from kalyx.core.model import Distribution
 
-    Run = str | list[str]  # rows as written, or their paths
-
 __all__ = ["Record", "names_of"]
 
 RECORD_LIMIT = 64 * 1024 * 1024  # bytes
@@ -54,7 +52,7 @@ class Record:
         return [name for _, run in self.runs for name in names_of(run)]
 
     @cached_property
-    def runs(self) -> list[tuple[str, Run]]:
+    def runs(self) -> list[tuple[str, str | list[str]]]:
         """The rows that start with the same ``folder/`` and follow each other; `names_of` takes them apart.
 
         The folder is empty for files in none.
@@ -142,7 +140,7 @@ class Record:
         return [(path, how) for path, how in found if how]
 
 
-def names_of(run: Run) -> list[str]:
+def names_of(run: str | list[str]) -> list[str]:
     """Return the paths of a run of rows, as written."""
     return run if isinstance(run, list) else [line.partition(",")[0] for line in run.split("\n")]
 

@@ -5,12 +5,10 @@ from __future__ import annotations
 from kalyx.core.facts.interpreters.environment import is_environment, prefix_of
 from kalyx.core.facts.interpreters.path_lookup import version_in_name
 from kalyx.core.facts.seats.search_path import path_of_seat
-from kalyx.core.facts.shells.loaded_modules import brought_by
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Evidence, Finding
 from kalyx.core.model.names import normal_name
 from kalyx.core.verdicts.catalogue import cause
-from kalyx.core.verdicts.remedies.leaks import close
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -125,6 +123,9 @@ def layer_leak(leak: Leak, facts: SeatFacts, files: Files) -> Finding | None:
     How Kalyx knows: The layers in search order, what lies in them, and the line or variable that lets them in.
     What to do: Take out what lets the layer in: a line, a key, a variable.
     """
+    from kalyx.core.facts.shells.loaded_modules import brought_by
+    from kalyx.core.verdicts.remedies.leaks import close
+
     environment = facts.seat.environment
     if environment is None:
         return None

@@ -63,7 +63,8 @@ class Owners:
         for number, package in conda.items():  # what the lists of distributions do not name
             self._take_of_conda(number, package, prefix)
         self._take_unlisted()
-        self._sites = sorted(self._listed, key=len, reverse=True)
+        self._sites = [(site, site + files.path.sep, self._listed[site])
+                       for site in sorted(self._listed, key=len, reverse=True)]
 
     def _take(self, number: int, one: Distribution, prefix: str) -> None:
         if is_of_conda(one):
@@ -155,13 +156,11 @@ class Owners:
         if not folder.names:
             return
         owners = self._owners_of(folder)
-        compiled = [number for number, name in enumerate(folder.names) if name.endswith(".pyc")]
-        if compiled:
-            part.newest = max(part.newest, *[folder.changed[number] for number in compiled])
+        bytecode, newest = _bytecode(folder)
+        part.newest = max(part.newest, newest)
         one = owners[0]
         if one is not None and not folder.links and owners.count(one) == len(owners):  # nearly always
-            part.add_to(one, sum(folder.taken), len(owners), sum([folder.taken[n] for n in compiled]),
-                        sum(folder.apparent))
+            part.add_to(one, sum(folder.taken), len(owners), bytecode, sum(folder.apparent))
             part.holds[folder.path] = one
             return
         part.holds[folder.path] = one if len(set(owners)) == 1 else None
@@ -204,12 +203,11 @@ class Owners:
 
     def _listed_in(self, folder: str) -> tuple[ListedFiles, str]:
         """Return what is listed that a folder's files may be among, and how its paths begin there."""
-        sep = self._files.path.sep
-        for site in self._sites:
+        for site, start, listed in self._sites:
+            if folder.startswith(start):
+                return listed, folder[len(start):].replace(self._files.path.sep, "/") + "/"
             if folder == site:
-                return self._listed[site], ""
-            if folder.startswith(site + sep):
-                return self._listed[site], folder[len(site) + 1:].replace(sep, "/") + "/"
+                return listed, ""
         return _NOTHING, ""
 
     def weigh(self, parts: Iterable[Mapping[str, Any]], counted: set[tuple[int, int]]) -> Weights:
@@ -248,6 +246,15 @@ class Owners:
                 part.free_folders[path] = part.free_folders.get(path, 0) + taken
             above = path.rpartition(sep)[0]
             holds[above] = owner if holds.get(above, owner) == owner else None
+
+
+def _bytecode(folder: DiskFolder) -> tuple[int, float]:
+    """Return what the bytecode in a folder takes, and when its newest was written."""
+    count = f"{'/'.join(folder.names)}/".count(".pyc/")  # quickly: most folders have none, or nothing else
+    if count == len(folder.names):
+        return sum(folder.taken), max(folder.changed)
+    numbers = [number for number, name in enumerate(folder.names) if name.endswith(".pyc")] if count else []
+    return sum([folder.taken[n] for n in numbers]), max([folder.changed[n] for n in numbers], default=0.0)
 
 
 class _Part:
