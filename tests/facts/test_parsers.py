@@ -14,6 +14,8 @@ from pathlib import Path
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from packaging.markers import InvalidMarker, Marker, UndefinedComparison, UndefinedEnvironmentName
+from packaging.requirements import InvalidRequirement, Requirement
 from packaging.tags import parse_tag
 
 from kalyx.core.answers.why.module import parse_request
@@ -30,11 +32,13 @@ from kalyx.core.facts.kernels import notebooks
 from kalyx.core.facts.kernels.kernelspecs import derive_name, read_kernel
 from kalyx.core.facts.native.binaries import read_header
 from kalyx.core.facts.native.ld_cache import parse_cache
-from kalyx.core.facts.packaging import distributions, requirements
+from kalyx.core.facts.packaging import distributions, plain_markers, requirements
 from kalyx.core.facts.packaging.inventory import read_inventory
+from kalyx.core.facts.packaging.listed_files import ListedFiles
 from kalyx.core.facts.packaging.package_lists import read_package_list
 from kalyx.core.facts.packaging.pip_complaints import read_complaint
 from kalyx.core.facts.packaging.project import read_list
+from kalyx.core.facts.packaging.record_file import Record
 from kalyx.core.facts.packaging.wheelhouse import Target, Wheelhouse, fits
 from kalyx.core.facts.processes.processes import connection_file_of, kind_of
 from kalyx.core.facts.search_path.layers import Layer
@@ -185,6 +189,77 @@ def test_markers(requirement: str, extras: tuple[str, ...], expected: bool) -> N
     """Markers hold for the examined interpreter, not for the one that runs Kalyx."""
     values = requirements.marker_values("3.9.18", "cpython", "linux")
     assert requirements.applies(requirement, values, extras) is expected
+
+
+TERMS = [f"{name} {op} '{said}'" for name, said_of in (
+    ("python_version", ("3", "3.8", "3.11.0", "3.10", "3.*", "3.11rc1", "", "x")),
+    ("python_full_version", ("3.11.7", "3.11", "2.7.18")),
+    ("sys_platform", ("win32", "linux", "linux2", "", "v1", "3")),
+    ("os_name", ("nt", "posix")), ("implementation_name", ("pypy", "cpython")), ("platform_machine", ("arm64",)),
+    ("extra", ("test", "Te_st", ""))) for op in ("==", "!=", "<", ">=", "in", "~=") for said in said_of] + [
+    "'nt' == os_name", "bogus == '1'", "", "and", "(", ")", "python_version < '3' extra == 'x'"]
+TARGETS = [requirements.marker_values(*target) for target in (
+    ("3.11.7", "cpython", "linux"), ("3.8.0", "pypy", "win32"), ("2.7.18", "cpython", "darwin"),
+    ("3.14.0rc1", "cpython", "linux"))]
+
+
+def told(marker: str, target: dict[str, str], extra: str) -> bool:
+    """Return what the package that reads all forms says."""
+    try:
+        return Marker(marker).evaluate({**target, "extra": extra})
+    except (InvalidMarker, UndefinedComparison, UndefinedEnvironmentName):
+        return False
+
+
+@given(st.lists(st.sampled_from(TERMS), min_size=1, max_size=4), st.sampled_from(
+    ["{}", "({})", "{} and {}", "{} or {}", "({}) and {}", "{} and ({} or {})", "({} and {}) and {}",
+     "({} or {}) or {}", "{} and {} or {}", "({} and ({} and {})) and {}"]), st.sampled_from(["", "test", "te-st"]))
+@settings(max_examples=400, deadline=None)
+def test_plain_markers(terms: list[str], form: str, extra: str) -> None:
+    """What is said without reading all forms is what they say; and of the plain ones it is said."""
+    marker = form.format(*(terms * 4))
+    for target in TARGETS:
+        said = plain_markers.holds_plainly(marker, target, extra)
+        assert said is None or said == told(marker, target, extra), (marker, target)
+
+
+def test_plain_forms_are_read() -> None:
+    """Those that installers' files are full of; of odd heads of requirements nothing is said."""
+    for marker, holds in (("extra == 'test'", False), ("python_version < '3.12' and extra == 'x'", True),
+                          ("(sys_platform != \"win32\") and extra == 'x'", True),
+                          ("(os_name == 'nt' or sys_platform == 'linux') and extra == 'test'", False),
+                          ("python_full_version >= '3.10.0'", True),
+                          ("platform_python_implementation != 'PyPy'", True)):
+        assert plain_markers.holds_plainly(marker, TARGETS[0], "x") is holds, marker
+    for head in ("a", "a[b]", "a [b , c-d]>=1,<2.*", "a[]", "a[b](>=1)", "a[b", "a[b c]", "a[b,]", "a[-b]", "a[b]foo",
+                 "a-[b]", "a[b]>=", "a>=1 [b]", "a[b] @ https://x/y", "a @ https://x/y;z", "a==1.*", "a>=1,,<2", "a~=1",
+                 "a==1.0.post1", "a>=1.0+local", "a>=1-x", "a>=1a", "a[b]>=1rc1,!=2.*"):
+        try:
+            extras: set[str] | None = set(Requirement(head).extras)
+        except InvalidRequirement:
+            extras = None
+        assert not plain_markers.is_plain(head) or extras is not None, head
+        assert requirements.extras_of(f"{head} ; os_name == 'nt'") == (extras or set()), head
+
+
+@given(st.lists(st.tuples(st.sampled_from(["a/", "a/b/", "", "../", "c d/", "/x/"]), st.sampled_from(
+    ["m.py", "é,1.py", 'q"q', "__init__.py", "..x"]), st.sampled_from(["", "sha256=a/b,3"])), max_size=9),
+    st.booleans())
+def test_runs_of_a_record(rows: list[tuple[str, str, str]], windows: bool) -> None:
+    """Taken apart later, the rows are the same as read at once, and are found below their folder."""
+    names = [folder + name for folder, name, _ in rows]
+    said = [f'"{name.replace(chr(34), 2 * chr(34))}"' if set(name) & set(',"') else name for name in names]
+    text = "".join(f"{name},{rest}\n" for name, (_, _, rest) in zip(said, rows, strict=True))
+    text = text.replace("\n", "\r\n") if windows else text
+    machine = MadeUpMachine("linux", {"/s/a-1.dist-info/METADATA": "Name: a\nVersion: 1\n",
+                                      "/s/a-1.dist-info/RECORD": text})
+    record = Record(machine, distributions.open_shelf(machine, "/s", "env").distributions()[0])
+    assert sorted(set(record.names)) == sorted(set(record.rows)) == sorted(set(names))
+    assert {n for n in names if ".." in n or n.startswith("/")} == set(record.names_apart)
+    listed = ListedFiles()
+    listed.take(7, record)
+    assert all(name in listed.below(name) for name in names)
+    assert listed.names() == {n.partition("/")[0] for n in names} - {""}
 
 
 @pytest.mark.parametrize(("argv", "expected"), [

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from kalyx.core.facts.packaging.plain_markers import extras_plainly, holds_plainly, is_plain
+
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping
+    from collections.abc import Collection, Iterable, Mapping
 
     from packaging.specifiers import SpecifierSet
 
@@ -23,22 +25,35 @@ def marker_values(version: str, implementation: str, platform: str) -> dict[str,
     }
 
 
-def applies(requirement: str, markers: Mapping[str, str], extras: Iterable[str] = ("",)) -> bool:
+def applies(requirement: str, markers: Mapping[str, str], extras: Collection[str] = ("",)) -> bool:
     """Whether a requirement counts: it has no marker, or its marker holds for one of the extras."""
+    if ";" not in requirement:
+        return True
+    if is_plain(requirement):
+        marker = requirement.partition(";")[2]
+        plain = [holds_plainly(marker, markers, extra) for extra in extras]
+        if True in plain or None not in plain:
+            return True in plain
+    return _applies(requirement, markers, extras)
+
+
+def _applies(requirement: str, markers: Mapping[str, str], extras: Collection[str]) -> bool:
+    """Whether a requirement with a marker of any form counts."""
     from packaging.markers import UndefinedComparison, UndefinedEnvironmentName
     from packaging.requirements import InvalidRequirement, Requirement
 
     try:
         marker = Requirement(requirement).marker
         return marker is None or any(marker.evaluate({**markers, "extra": e}) for e in extras)
-    except InvalidRequirement:
-        return ";" not in requirement
-    except (UndefinedComparison, UndefinedEnvironmentName):
+    except (InvalidRequirement, UndefinedComparison, UndefinedEnvironmentName):
         return False
 
 
 def extras_of(requirement: str) -> set[str]:
     """Return the extras that a requirement asks for; none when it cannot be parsed."""
+    plain = extras_plainly(requirement)
+    if plain is not None:
+        return plain
     from packaging.requirements import InvalidRequirement, Requirement
 
     try:
