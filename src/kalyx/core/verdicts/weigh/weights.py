@@ -159,9 +159,11 @@ class Owners:
         bytecode, newest = _bytecode(folder)
         part.newest = max(part.newest, newest)
         one = owners[0]
-        if one is not None and not folder.links and owners.count(one) == len(owners):  # nearly always
-            part.add_to(one, sum(folder.taken), len(owners), bytecode, sum(folder.apparent))
+        if not folder.links and owners.count(one) == len(owners):  # nearly always
             part.holds[folder.path] = one
+            part.add_to(one, sum(folder.taken), len(owners), bytecode, sum(folder.apparent))
+            if one is None:
+                part.free += zip([start + name for name in folder.names], folder.taken, strict=True)
             return
         part.holds[folder.path] = one if len(set(owners)) == 1 else None
         for number, owner in enumerate(owners):
