@@ -22,6 +22,7 @@ __all__ = ["read_in_shares"]
 
 TOLD = hasattr(os.stat_result, "st_blocks")  # whether the system tells what it has allocated, in blocks of 512 bytes
 BY_OPENED = os.scandir in os.supports_fd
+AS_FOLDER = os.O_RDONLY | getattr(os, "O_DIRECTORY", 0)
 MOST_COPIES = 4
 ENOUGH = 64  # folders to be shared out, so that nobody waits long for the last one
 
@@ -88,7 +89,7 @@ def _list(here: str, queue: list[str], closed: Callable[[str, str], object]) -> 
     found = DiskFolder(here)
     try:
         if BY_OPENED:  # each file is found from there, and not along the whole path
-            opened = os.open(here, os.O_RDONLY | os.O_DIRECTORY)
+            opened = os.open(here, AS_FOLDER)
             try:
                 _read(opened, found)
             finally:

@@ -186,6 +186,8 @@ class Owners:
         named, default = self._elsewhere.get(folder.path, _NONE), self._owner_of_all_in(folder.path)
         above, is_cache = start.removesuffix("__pycache__/"), start.endswith("__pycache__/")
         sources = listed.below(above) if is_cache else _NONE  # bytecode that no list names is its source's
+        if default is None and not named and not sources:
+            return owners
         for number, name in enumerate(folder.names):
             if owners[number] is None:
                 owner = named.get(name)
@@ -207,7 +209,8 @@ class Owners:
         """Return what is listed that a folder's files may be among, and how its paths begin there."""
         for site, start, listed in self._sites:
             if folder.startswith(start):
-                return listed, folder[len(start):].replace(self._files.path.sep, "/") + "/"
+                below = folder[len(start):]
+                return listed, (below if start[-1] == "/" else below.replace(start[-1], "/")) + "/"
             if folder == site:
                 return listed, ""
         return _NOTHING, ""
@@ -240,7 +243,7 @@ class Owners:
     def _share_folders(self, part: _Part) -> None:
         """Give a folder's own blocks to the only owner of what lies below it; else to nobody."""
         sep, holds = self._files.path.sep, part.holds
-        for path, taken in sorted(part.folders, key=lambda f: -len(f[0])):  # what lies deepest first
+        for path, taken in reversed(part.folders):  # what lies deepest first
             owner = self._whole.get(path, holds.get(path))
             if owner is not None:
                 part.row_of(owner)[0] += taken
