@@ -203,7 +203,7 @@ def typed(argv: list[str], env: dict[str, str], lines: list[str], ready: bytes =
     return shown.decode("utf-8", "replace")
 
 
-@pytest.mark.parametrize("shell", RC)
+@pytest.mark.parametrize("shell", first_of_each(RC, lambda s: None, 3))
 def test_new_shell(shell: str, world: World) -> None:
     """It says where it is, and which line of a start-up file put another Python first; Ctrl-C is its own."""
     program, env = shell_program(shell), tool(world.venv("lab"))

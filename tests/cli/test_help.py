@@ -14,6 +14,7 @@ from kalyx.cli.commands import COMMANDS, EXAMPLES, GROUPS
 from kalyx.demo import scenario
 from tests.answers.test_enter import shell_program, typed
 from tests.support.build import KALYX, World, run
+from tests.support.thorough import first_of_each
 
 ROOT = Path(__file__).parents[2]
 # what other tests run, as it takes long or needs a terminal
@@ -100,7 +101,7 @@ def completed(shell: str, line: str, env: dict[str, str], folder: str) -> list[s
     return shown.rpartition("typed-:\r\n")[2].split()
 
 
-@pytest.mark.parametrize("shell", ["bash", "fish", "zsh"])
+@pytest.mark.parametrize("shell", first_of_each(["bash", "zsh", "fish"], lambda s: None, 2))
 def test_completion_in_real_shells(shell: str, tmp_path: Path) -> None:
     """Commands, options, kernels, environments, causes, notebooks and modules, as this machine has them."""
     made = scenario.build(str(tmp_path / "demo"))

@@ -34,6 +34,7 @@ from kalyx.core.machine.local import RealMachine
 from kalyx.core.wire.client import KernelFailed
 from kalyx.core.wire.running import parse_connection
 from tests.support.build import KALYX, SHORT, World, kernelspec, notebook, python_of, run, site_of, write
+from tests.support.thorough import first_of_each
 
 NOISE = bytes(range(256)) * 4
 Build = Callable[[World, Path], object]
@@ -294,7 +295,7 @@ SLOW_FILES: dict[str, Callable[[Path], object]] = {
 }
 
 
-@pytest.mark.parametrize("name", SLOW_FILES)
+@pytest.mark.parametrize("name", first_of_each(SLOW_FILES, lambda n: None, 5))
 def test_files_come_to_an_end(name: str, world: World) -> None:
     """Files of the project that would take for ever are answered."""
     SLOW_FILES[name](world.project)

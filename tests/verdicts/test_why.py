@@ -146,7 +146,7 @@ def test_first_remedies_lead_out(both: tuple[str, str], world: World) -> None:
 TOGETHER = [(a, b) for n, a in enumerate(TROUBLES) for b in list(TROUBLES)[n + 2::3] if (a, b) != ("-S", "-I")]
 
 
-@pytest.mark.parametrize("both", TOGETHER, ids=" and ".join)
+@pytest.mark.parametrize("both", first_of_each(TOGETHER, lambda p: p[0], 1), ids=" and ".join)
 def test_first_remedies_lead_out_at_a_notebook(both: tuple[str, str], world: World) -> None:
     """Of two troubles at a notebook's kernel one is found after the other, and each first remedy is a step."""
     lab = world.venv("lab", pip=True)

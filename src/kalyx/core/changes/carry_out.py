@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from itertools import pairwise
 
-from kalyx.core.changes.actions import text_of
 from kalyx.core.changes.modes import is_mode
 from kalyx.core.errors import Refused
 
@@ -79,6 +78,8 @@ def _new_text(edit: Edit) -> str | None:
     Raises:
         Refused: the file is not as the edit expects it.
     """
+    from kalyx.core.changes.actions import text_of  # answers ask only what can be carried out
+
     now = text_of(edit.path)
     if edit.before is None:
         if now is not None:

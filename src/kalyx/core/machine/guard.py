@@ -21,8 +21,8 @@ while IFS= read -r line; do
   case $line in done) exit 0;; *) set -- "$@" "$line";; esac
 done
 for round in 1 2 3; do
-  for place in /proc/[0-9]*; do
-    grep -qs '{VARIABLE}={OWN_MARK}[.]' "$place/environ" && kill -9 "${{place#/proc/}}"
+  for place in $(grep -ls '{VARIABLE}={OWN_MARK}[.]' /proc/[0-9]*/environ); do
+    place=${{place%/environ}}; kill -9 "${{place#/proc/}}"
   done
 done
 [ $# -gt 0 ] && rm -rf -- "$@"
