@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
 from pathlib import Path
 
@@ -326,3 +327,8 @@ def test_what_magics_import(cells: str, world: World) -> None:
             "nbformat_minor": 5}))
     judged = _fit(world, "a.ipynb", "--in", f"env:{lab}")["environments"][0]
     assert {one["module"] for one in judged["lacks"]} == CELLS[cells]
+    if "%run" in cells:  # the same where it is tried: what runs so is told where the notebook's kernel runs it
+        told = world.answer("why", "a.ipynb", "--at", f"env:{lab}")["result"]
+        failing = {r["module"]: r["asked"][0]["path"] for r in told["imports"] if r["outcome"] == "fails"}
+        assert set(failing) == CELLS[cells], cells
+        assert {os.path.basename(path) for path in failing.values()} <= {"tool.py", "other book.ipynb", "a.ipynb"}

@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 __all__ = ["read_in_shares"]
 
 TOLD = hasattr(os.stat_result, "st_blocks")  # whether the system tells what it has allocated, in blocks of 512 bytes
+LINKS_TOLD = os.name != "nt"  # there a listing does not tell of hard links, which conda makes there as well
+JUNCTION = 0xA0000003  # IO_REPARSE_TAG_MOUNT_POINT: a link of Windows to a folder, which says that it is one
 BY_OPENED = os.scandir in os.supports_fd
 AS_FOLDER = os.O_RDONLY | getattr(os, "O_DIRECTORY", 0)
 MOST_COPIES = 4
@@ -109,8 +111,11 @@ def _read(place: str | int, found: DiskFolder) -> None:
     names, blocks, apparent, changed = found.names, found.taken, found.apparent, found.changed
     with os.scandir(place) as entries:
         for entry in entries:
-            info = entry.stat(follow_symlinks=False)
-            if S_ISDIR(info.st_mode):
+            try:
+                info = entry.stat(follow_symlinks=False) if LINKS_TOLD else os.lstat(entry.path)
+            except FileNotFoundError:
+                continue  # it was there when the folder was listed
+            if S_ISDIR(info.st_mode) and getattr(info, "st_reparse_tag", 0) != JUNCTION:
                 found.folders.append((entry.name, _taken(info)))
                 continue
             if info.st_nlink > 1:

@@ -8,6 +8,7 @@ from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.imports.trial import observe_imports
 from kalyx.core.facts.seats.finder import find_seat_to_run
+from kalyx.core.facts.source_code.cells import run_from
 from kalyx.core.facts.source_code.imports import read_source
 from kalyx.core.facts.source_code.scripts import dotted_name, script_sign
 from kalyx.core.facts.source_code.source_files import find_sources
@@ -23,6 +24,8 @@ if TYPE_CHECKING:
     from kalyx.core.model import Finding, Launch, Observation
 
 __all__ = ["answer_files", "group_imports"]
+
+MOST_RUN = 50  # files that magics run, beside those that are named
 
 
 @record
@@ -79,6 +82,8 @@ def answer_files(context: SeatContext, paths: Sequence[str], at: str | None, lim
         context.examiner.trust.distrust(m.path.dirname(path))
     taken = [_take(context, f, at, neighbours, roots=[m.absolute(p) for p in paths])
              for f in dict.fromkeys(files)]
+    taken, not_read = _with_what_they_run(context, taken, at, neighbours)
+    notes += [Note("files-cut", f"{f} runs more files than are looked at; {MOST_RUN} were.", f) for f in not_read]
     m.in_background(lambda: neighbours.prefixes)
     reports: list[ImportReport] = []
     listed: list[FileReport] = []
@@ -88,14 +93,38 @@ def answer_files(context: SeatContext, paths: Sequence[str], at: str | None, lim
         listed += [_file_report(f, found_here) for f in group]
         notes += _later_needs(case, group) if case else ()
     notes += [n for f in taken for n in _notes(f)]
-    order = {f: n for n, f in enumerate(files)}
+    order = {f.path: n for n, f in enumerate(taken)}
     listed.sort(key=lambda r: order[r.path])
     return WhyAnswer(taken[0].facts.seat, tuple(reports), tuple(notes), files=tuple(listed),
                      groups=tuple(group_imports(reports)))
 
 
+def _with_what_they_run(context: SeatContext, taken: Sequence[_File], at: str | None, neighbours: Neighbours
+                        ) -> tuple[list[_File], list[str]]:
+    """Return files, and behind each notebook those that its magics run (``%run``), at its seat; each file once.
+
+    Returns also the notebooks of which not all such files were taken.
+    """
+    m, found, cut = context.machine, [], []
+    known, most = {file.path for file in taken}, len(taken) + MOST_RUN
+    queue = [(file, file.path) for file in reversed(taken)]
+    while queue:
+        file, notebook = queue.pop()
+        found.append(file)
+        for path in run_from(m, file.path) if file.path.endswith(".ipynb") else ():
+            if path in known:
+                continue
+            if len(known) >= most:
+                cut.append(file.path)
+                break
+            known.add(path)
+            context.examiner.trust.distrust(m.path.dirname(path))
+            queue.append((_take(context, path, at or f"notebook:{notebook}", neighbours, (), alone=True), notebook))
+    return found, cut
+
+
 def _take(context: SeatContext, path: str, at: str | None, neighbours: Neighbours,
-          roots: Sequence[str]) -> _File:
+          roots: Sequence[str], *, alone: bool = False) -> _File:
     from kalyx.core.verdicts.seats.judge_seat import judge_seat
 
     m, notebook = context.machine, path.endswith(".ipynb")
@@ -105,7 +134,8 @@ def _take(context: SeatContext, path: str, at: str | None, neighbours: Neighbour
     project = next((r for r in roots if m.is_folder(r)), "")
     root, dotted = dotted_name(m, m.real_path(path))
     in_package = not notebook and not project and "." in dotted
-    alone = in_package and bool(script_sign(m, path))  # as `python FILE` runs it: nothing tells it of its package
+    # as `python FILE` runs it: nothing tells it of its package
+    alone = alone or (in_package and bool(script_sign(m, path)))
     source = read_source(m, path, project, alone=alone)
     if launch is not None:
         if notebook:

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.files import Files
 
-__all__ = ["files_run", "module_written", "place_in_notebook", "read_pieces"]
+__all__ = ["file_run", "files_run", "module_written", "place_in_notebook", "read_pieces", "run_from"]
 
 SOURCE_LIMIT = 8 * 1024 * 1024      # bytes of a script
 NOTEBOOK_LIMIT = 256 * 1024 * 1024  # bytes of a notebook; outputs make them large
@@ -141,6 +141,22 @@ def _meant(magic: str) -> str:
 def files_run(text: str) -> list[str]:
     """Return the files that magics of a cell run, as they are written there."""
     return [match[1] or match[2] for match in _RUNS.finditer(text)] if "pass  # %run" in text else []
+
+
+def run_from(files: Files, notebook: str) -> list[str]:
+    """Return the files that are there and that a notebook's magics run; none where it cannot be read."""
+    m, found = files, []
+    for _, text in read_pieces(files, notebook)[0]:
+        for said in files_run(text):
+            found += file_run(m, notebook, said)
+    return found
+
+
+def file_run(files: Files, notebook: str, said: str) -> list[str]:
+    """Return the file that a magic means by what it says; nothing where there is none."""
+    m = files
+    whole = m.path.join(m.path.dirname(notebook), said)
+    return [str(m.path.normpath(p)) for p in (whole, f"{whole}.py", f"{whole}.ipynb") if m.is_file(p)][:1]
 
 
 def module_written(text: str) -> str:

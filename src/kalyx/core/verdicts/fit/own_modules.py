@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from kalyx.core.facts.source_code.cells import file_run
 from kalyx.core.facts.source_code.imports import package_root
 from kalyx.core.model.names import normal_name
 
@@ -65,8 +66,7 @@ class OwnModules:
                 folder = m.path.dirname(folder)
             found += self._sources(folder, parts) if folder else []
         for said in code.runs:
-            whole = m.path.join(m.path.dirname(code.path), said)
-            found += [p for p in (whole, f"{whole}.py", f"{whole}.ipynb") if m.is_file(p)][:1]
+            found += file_run(m, code.path, said)
         return [str(m.path.normpath(path)) for path in found]
 
     def away_from(self, code: CodeNeeds) -> dict[str, str]:
