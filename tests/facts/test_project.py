@@ -103,7 +103,7 @@ def test_lists_that_name_lists(tmp_path: Path) -> None:
     assert project is not None
     assert [d.name for d in project.declared if d.file.endswith(("base.txt", "requirements.txt"))] == [
         "zork", "flask"]
-    assert {"zork!=2", "flask<3"} < {d.requirement for d in project.declared}
+    assert {"zork!=2", "flask<3"} == {d.requirement for d in project.declared}
     assert "other" not in {d.name for d in project.declared}, "a constraint asks for nothing"
 
 
@@ -148,6 +148,36 @@ def test_places_in_a_list(tmp_path: Path) -> None:
         f"soil-kit[fast] @ {near}/libs/soil%20kit", "bedkit[a] @ git+https://x.invalid/a.git@v1",
         "rowkit @ git+ssh://x.invalid/c.git", "tray_kit @ https://x.invalid/tray_kit-1.2-py3-none-any.whl",
         "old-kit @ https://x.invalid/old-kit-0.1.tar.gz", f"near_kit @ {near}/wheels/near_kit-3-py3-none-any.whl"]
+
+
+ODD = {  # what is said of a file that asks for what is no requirement, and what it asks for all the same
+    "requirements.txt": ("six\nnumpy>=\n?? what\n./gone\n-e .\nhttps://x.invalid/y.zip\nodd ; os_name\nok>=1\n",
+                         "lines 2, 3 and 7 are no requirements (PEP 508), the first: numpy>=; lines 4 and 6 name "
+                         "places, which do not tell which distribution lies there", {"six", "numpy", "odd", "ok"}),
+    "requirements-dev.txt": ("six\n" + "".join(f"a{n}=1=py_0\n" for n in range(9)),
+                             "lines 2, 3, 4 and 6 more are no requirements (PEP 508), the first: a0=1=py_0",
+                             {"six", *(f"a{n}" for n in range(9))}),
+    "pyproject.toml": ("[project]\nname='x'\nversion='1'\ndependencies = [\n'six', 'what is this',\n'==2', 7]\n",
+                       "line 5 is no requirement (PEP 508): what is this", {"six", "what"}),
+    "setup.cfg": ("[options]\ninstall_requires =\n  six\n  numpy>=1,<\n",
+                  "line 4 is no requirement (PEP 508): numpy>=1,<", {"six", "numpy"}),
+}
+
+
+@pytest.mark.parametrize("name", ODD)
+def test_what_is_no_requirement(name: str, world: World) -> None:
+    """It is told, also where the answer names the file anyhow; the rest counts; nothing without a name is put in."""
+    text, told, asked = ODD[name]
+    lab = world.venv("lab")
+    file = write(world.project / name, text)
+    write(world.project / "a.py", "import json\n")
+    project = find_project(RealMachine(), str(world.project))
+    assert project and {d.name for d in project.declared} == asked
+    for command in (["fit", ".", "--in", f"env:{lab}"], ["contrast", f"env:{lab}", name]):
+        document = world.answer(*command)
+        assert [n["message"] for n in document["notes"] if n["note"] == "unread"] == [
+            f"{file} could be read only in part: {told}."], (command, document["notes"])
+        assert "" not in [word for remedy in document["result"]["remedies"] for word in remedy["argv"] or ()]
 
 
 def test_home_is_no_project(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

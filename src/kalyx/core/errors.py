@@ -13,10 +13,11 @@ The exit status is chosen in ``cli/``; the core only raises.
 
 from __future__ import annotations
 
-__all__ = ["NOT_RECORDED", "AmbiguousName", "KalyxError", "NotRecorded", "NothingToJudge", "Refused", "Unreadable",
-           "WrongUsage"]
+__all__ = ["NOT_RECORDED", "ONLY_IN_PART", "AmbiguousName", "KalyxError", "NotRecorded", "NothingToJudge",
+           "Refused", "Unreadable", "WrongUsage"]
 
 NOT_RECORDED = "it was not recorded"  # the reason by which such a trouble is told from others
+ONLY_IN_PART = "only in part: "  # what reasons begin with where the rest was read, so that the answer may speak of it
 
 
 class KalyxError(Exception):

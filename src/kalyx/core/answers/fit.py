@@ -9,6 +9,7 @@ from kalyx.core.answers.here import answer_here
 from kalyx.core.errors import KalyxError, NothingToJudge, NotRecorded
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.kernels.kernelspecs import prefix_of_kernel
+from kalyx.core.facts.packaging.odd_requirements import report_odd
 from kalyx.core.facts.packaging.project import Declared, read_project
 from kalyx.core.facts.packaging.project_files import project_folder
 from kalyx.core.facts.packaging.python_wanted import pythons_wanted
@@ -178,7 +179,7 @@ def _asked_for(context: SeatContext, paths: Sequence[str], code: Sequence[CodeNe
     notes: list[Note] = []
     read: set[str] = set()
     for file in (c for c in code if c.block and c.path in paths):
-        trouble = _of_block(file, declared, pythons)
+        trouble = _of_block(m, file, declared, pythons)
         says = f"{file.path}, line {file.block_line}: its block of metadata (PEP 723) cannot be read: {trouble}."
         notes += [Note("script-block", says, file.path)] if trouble else []
     alone = {c.path for c in code if c.block}  # such a script says all of it by itself
@@ -193,7 +194,7 @@ def _asked_for(context: SeatContext, paths: Sequence[str], code: Sequence[CodeNe
     return declared, pythons, list(dict.fromkeys(roots or [m.path.dirname(p) for p in paths])), notes
 
 
-def _of_block(file: CodeNeeds, declared: list[Declared], pythons: list[tuple[str, Place]]) -> str:
+def _of_block(m: Machine, file: CodeNeeds, declared: list[Declared], pythons: list[tuple[str, Place]]) -> str:
     """Add what a script's own block says; return why it cannot be read."""
     from kalyx.core.toml import load_toml
 
@@ -205,6 +206,7 @@ def _of_block(file: CodeNeeds, declared: list[Declared], pythons: list[tuple[str
     except (ValueError, AttributeError, RecursionError) as error:
         return str(error)
     declared += [Declared(a, file.path, file.block_line) for a in asked]
+    report_odd(m, file.path, [(a, file.block_line) for a in asked])
     if isinstance(content.get("requires-python"), str):
         pythons.append((content["requires-python"], Place(file.path, file.block_line)))
     return ""

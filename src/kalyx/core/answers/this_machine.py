@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 
+from kalyx.core.errors import ONLY_IN_PART
 from kalyx.core.facts.interpreters.version_managers import shell_environment
 from kalyx.core.machine.local import RealMachine
 from kalyx.core.model import Note
@@ -28,8 +29,9 @@ def open_machine() -> tuple[RealMachine, tuple[Note, ...]]:
 
 def unread_notes(troubles: Mapping[str, str], is_said: Callable[[str], bool]) -> list[Note]:
     """Say of what is there and could not be read why, path by path, but of what an answer says itself."""
-    missing = [(path, why) for path, why in troubles.items() if not is_said(path)]
-    notes = [Note("unread", f"{path} could not be read: {why}.", path) for path, why in missing[:MOST_UNREAD]]
+    missing = [(path, why) for path, why in troubles.items() if why.startswith(ONLY_IN_PART) or not is_said(path)]
+    notes = [Note("unread", f"{path} could be read {why}." if why.startswith(ONLY_IN_PART) else
+                  f"{path} could not be read: {why}.", path) for path, why in missing[:MOST_UNREAD]]
     if len(missing) > MOST_UNREAD:
         notes.append(Note("unread", f"Nor could {len(missing) - MOST_UNREAD} other files and folders."))
     return notes

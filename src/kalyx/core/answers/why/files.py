@@ -111,15 +111,16 @@ def _with_what_they_run(context: SeatContext, taken: Sequence[_File], at: str | 
     while queue:
         file, notebook = queue.pop()
         found.append(file)
-        for path in run_from(m, file.path) if file.path.endswith(".ipynb") else ():
-            if path in known:
-                continue
-            if len(known) >= most:
-                cut.append(file.path)
-                break
-            known.add(path)
+        runs = [p for p in dict.fromkeys(run_from(m, file.path)) if p not in known] \
+            if file.path.endswith(".ipynb") else []
+        if len(runs) > most - len(known):
+            cut.append(file.path)
+            runs = runs[:most - len(known)]
+        known.update(runs)
+        for path in runs:
             context.examiner.trust.distrust(m.path.dirname(path))
-            queue.append((_take(context, path, at or f"notebook:{notebook}", neighbours, (), alone=True), notebook))
+        queue += [(_take(context, path, at or f"notebook:{notebook}", neighbours, (), alone=True), notebook)
+                  for path in reversed(runs)]
     return found, cut
 
 

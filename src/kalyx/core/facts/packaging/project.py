@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.packaging.odd_requirements import report_odd
 from kalyx.core.facts.packaging.project_files import LOCKS, is_lock, is_project_file
 from kalyx.core.facts.text_encoding import decode_text
 from kalyx.core.lean.record import record, replace
@@ -102,7 +103,7 @@ def _from_list(m: Files, file: str, read: set[str], limits: list[Declared]) -> I
         text = decode_text(m.read_whole(file, LIMIT))
     except Unreadable:
         return
-    whole = ""
+    whole, said, nameless = "", [], []
     for number, line in enumerate(text.splitlines(), 1):
         if len(whole) + len(line) > LONGEST_LINE:
             whole = ""
@@ -122,10 +123,15 @@ def _from_list(m: Files, file: str, read: set[str], limits: list[Declared]) -> I
             continue
         place = re.match(r"(?:(?:-e|--editable)[\s=]\s*)?(\S.*)", word)
         asked = re.split(r"\s--?\w", place[1])[0].strip() if place else ""
-        if place and (_is_place(asked) or place.start(1)):
-            asked = _of_place(m, asked, m.path.dirname(file))
+        if place and asked and (_is_place(asked) or place.start(1)):
+            lies_there = _of_place(m, asked, m.path.dirname(file))
+            nameless += [number] if lies_there is None else []
+            asked = lies_there or ""
         if asked and not asked.startswith("-"):
-            yield Declared(asked, file, number, is_extra)
+            said.append((asked, number))
+            if requirement_name(asked):
+                yield Declared(asked, file, number, is_extra)
+    report_odd(m, file, said, nameless)
 
 
 def _limited(declared: Sequence[Declared], limits: Sequence[Declared]) -> list[Declared]:
@@ -159,10 +165,10 @@ def _is_place(asked: str) -> bool:
         asked.lower().endswith((".whl", ".tar.gz", ".zip")) and "@" not in asked)
 
 
-def _of_place(m: Files, place: str, folder: str) -> str:
-    """Return the requirement of what lies at a place, as PEP 508 writes it; empty where its name cannot be read.
+def _of_place(m: Files, place: str, folder: str) -> str | None:
+    """Return the requirement of what lies at a place, as PEP 508 writes it; None where its name cannot be read.
 
-    That of the list's own project is empty too: it is there already.
+    That of the list's own project is empty: it is there already.
     """
     plain, _, fragment = place.partition("#")
     egg = re.search(r"(?:^|&)egg=([A-Za-z0-9][\w.-]*(?:\[[\w.,-]*\])?)", fragment)
@@ -174,12 +180,14 @@ def _of_place(m: Files, place: str, folder: str) -> str:
     if file:
         return f"{file[1] or file[2]} @ {url or url_of(m, m.absolute(plain, folder))}"
     if url and not url.startswith("file://"):
-        return ""
+        return None
     extras = re.search(r"\[[\w.,\s-]*\]$", plain)
     path = (plain[:extras.start()] if extras else plain).removeprefix("file://")
     local = m.absolute(path, folder)
-    name = own_name(m, local) if m.is_folder(local) and not m.is_within(folder, local) else ""
-    return f"{name}{extras[0] if extras else ''} @ {url_of(m, local)}" if name else ""
+    if m.is_folder(local) and m.is_within(folder, local):
+        return ""
+    name = own_name(m, local) if m.is_folder(local) else ""
+    return f"{name}{extras[0] if extras else ''} @ {url_of(m, local)}" if name else None
 
 
 def url_of(m: Files, path: str) -> str:
@@ -204,7 +212,7 @@ def own_name(m: Files, folder: str) -> str:
 def _from_table(m: Files, file: str, reader: Callable[[str], Iterable[str]]) -> list[Declared]:
     try:
         text = m.read_text(file, LIMIT)
-        said = [r for r in reader(text) if isinstance(r, str) and requirement_name(r)]
+        said = [r for r in reader(text) if isinstance(r, str)]
     except Unreadable:
         return []
     except (ValueError, TypeError, AttributeError, KeyError, RecursionError) as error:
@@ -216,8 +224,12 @@ def _from_table(m: Files, file: str, reader: Callable[[str], Iterable[str]]) -> 
     for number, line in enumerate(text.lower().splitlines(), 1):
         for word in _WORD.findall(line.split("#")[0]):
             lines.setdefault(word.rstrip("."), number)
-    return [Declared(str(r), file, lines.get((r.written if isinstance(r, _OfConda) else requirement_name(r)).lower()),
-                     isinstance(r, _Extra), isinstance(r, _OfConda)) for r in said]
+    names = [r.written if isinstance(r, _OfConda) else requirement_name(r) for r in said]
+    declared = [Declared(str(r), file, lines.get(name.lower()), isinstance(r, _Extra), isinstance(r, _OfConda))
+                for r, name in zip(said, names, strict=True)]
+    # what stands there word for word was meant as one; what was put together of a tool's own form is ours
+    report_odd(m, file, [(d.requirement, d.line) for d in declared if not d.by_conda and d.requirement in text])
+    return [d for d in declared if d.name]
 
 
 class _Extra(str):

@@ -10,7 +10,7 @@ if TYPE_CHECKING:
 
     from packaging.specifiers import SpecifierSet
 
-__all__ = ["applies", "are_compatible", "extras_of", "is_met", "marker_values", "suits"]
+__all__ = ["applies", "are_compatible", "extras_of", "is_met", "is_requirement", "marker_values", "suits"]
 
 
 def marker_values(version: str, implementation: str, platform: str) -> dict[str, str]:
@@ -23,6 +23,9 @@ def marker_values(version: str, implementation: str, platform: str) -> dict[str,
         "sys_platform": "linux" if platform.startswith("linux") else platform,
         "platform_system": system, "os_name": "nt" if platform == "win32" else "posix",
     }
+
+
+_SOME = marker_values("3.12.0", "cpython", "linux")  # of what form a marker is, all values tell alike
 
 
 def applies(requirement: str, markers: Mapping[str, str], extras: Collection[str] = ("",)) -> bool:
@@ -47,6 +50,19 @@ def _applies(requirement: str, markers: Mapping[str, str], extras: Collection[st
         return marker is None or any(marker.evaluate({**markers, "extra": e}) for e in extras)
     except (InvalidRequirement, UndefinedComparison, UndefinedEnvironmentName):
         return False
+
+
+def is_requirement(text: str) -> bool:
+    """Whether a text is a requirement (PEP 508)."""
+    if is_plain(text) and (";" not in text or holds_plainly(text.partition(";")[2], _SOME, "") is not None):
+        return True
+    from packaging.requirements import InvalidRequirement, Requirement
+
+    try:
+        Requirement(text)
+    except InvalidRequirement:
+        return False
+    return True
 
 
 def extras_of(requirement: str) -> set[str]:

@@ -93,13 +93,13 @@ def _without_extras(a: Listed, b: Listed, side_a: Side, side_b: Side) -> Distrib
 
 def _lacking_of_extras(extras: Sequence[str], there: Listed, having: Side) -> list[str]:
     """Return the names of what a distribution requires with some extras, and its side does not have."""
-    found = []
+    found: dict[str, str] = {}
     for requirement in there.whole.requires if there.whole else ():
         if applies(requirement, having.markers, extras) and not applies(requirement, having.markers):
             other = having.listed.get(normal_name(requirement_name(requirement)))
             if other is None or is_met(requirement, other.version or "0") is False:
-                found.append(requirement_name(requirement))
-    return found
+                found.setdefault(normal_name(requirement_name(requirement)), requirement_name(requirement))
+    return list(found.values())
 
 
 def _admitted(a: Listed, b: Listed) -> bool:
