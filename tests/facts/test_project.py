@@ -150,34 +150,46 @@ def test_places_in_a_list(tmp_path: Path) -> None:
         "old-kit @ https://x.invalid/old-kit-0.1.tar.gz", f"near_kit @ {near}/wheels/near_kit-3-py3-none-any.whl"]
 
 
-ODD = {  # what is said of a file that asks for what is no requirement, and what it asks for all the same
-    "requirements.txt": ("six\nnumpy>=\n?? what\n./gone\n-e .\nhttps://x.invalid/y.zip\nodd ; os_name\nok>=1\n",
-                         "lines 2, 3 and 7 are no requirements (PEP 508), the first: numpy>=; lines 4 and 6 name "
-                         "places, which do not tell which distribution lies there", {"six", "numpy", "odd", "ok"}),
-    "requirements-dev.txt": ("six\n" + "".join(f"a{n}=1=py_0\n" for n in range(9)),
-                             "lines 2, 3, 4 and 6 more are no requirements (PEP 508), the first: a0=1=py_0",
-                             {"six", *(f"a{n}" for n in range(9))}),
-    "pyproject.toml": ("[project]\nname='x'\nversion='1'\ndependencies = [\n'six', 'what is this',\n'==2', 7]\n",
-                       "line 5 is no requirement (PEP 508): what is this", {"six", "what"}),
-    "setup.cfg": ("[options]\ninstall_requires =\n  six\n  numpy>=1,<\n",
-                  "line 4 is no requirement (PEP 508): numpy>=1,<", {"six", "numpy"}),
-}
+ODD = [  # what is said of a file that asks for what is no requirement, and what it asks for all the same
+    ("requirements.txt",
+     "six\nnumpy>=\n?? what\n./gone\n-e .\nhttps://x.invalid/y.zip\nodd ; os_name\nok>=1\nC:\\x\nsub/x\n",
+     "only in part: lines 2, 3 and 7 are no requirements (PEP 508), the first: numpy>=; lines 4, 6, 9 and 10 name "
+     "places, which do not tell which distribution lies there", {"six", "numpy", "odd", "ok"}),
+    ("requirements-dev.txt", "six\n" + "".join(f"a{n}=1=py_0\n" for n in range(9)),
+     "only in part: lines 2, 3, 4 and 6 more are no requirements (PEP 508), the first: a0=1=py_0",
+     {"six", *(f"a{n}" for n in range(9))}),
+    ("pyproject.toml", "[project]\nname='x'\nversion='1'\ndependencies = [\n'six', 'what is this',\n'==2', 7]\n",
+     "only in part: line 5 is no requirement (PEP 508): what is this", {"six", "what"}),
+    ("pyproject.toml", "[project]\ndependencies = 'six'\n", "project.dependencies is no list of requirements", set()),
+    ("pyproject.toml", "[project]\ndependencies = ['six']\n[dependency-groups]\ntest = 'pip'\n",
+     "only in part: the group test is no list of requirements", {"six"}),
+    ("pyproject.toml", "[tool.poetry.dependencies]\nsix = {version = 7, extras = 'abc'}\nnumpy = [1]\n", "",
+     {"six", "numpy"}),
+    ("pylock.toml", "[[packages]]\nname = 'six'\n[[packages]]\nname = 7\n",
+     "only in part: a package that it pins has no name", {"six"}),
+    ("environment.yml", "dependencies: [six, 'numpy>=1', conda-forge::ok=2]\n", "", {"six", "numpy", "ok"}),
+    ("environment.yml", "dependencies: {six: 1}\n",
+     "its dependencies are no list, or one that goes on after its first line", set()),
+    ("setup.cfg", "[options]\ninstall_requires =\n  six\n  numpy>=1,<\n",
+     "only in part: line 4 is no requirement (PEP 508): numpy>=1,<", {"six", "numpy"}),
+]
 
 
-@pytest.mark.parametrize("name", ODD)
-def test_what_is_no_requirement(name: str, world: World) -> None:
+@pytest.mark.parametrize(("name", "text", "told", "asked"), ODD)
+def test_what_is_no_requirement(name: str, text: str, told: str, asked: set[str], world: World) -> None:
     """It is told, also where the answer names the file anyhow; the rest counts; nothing without a name is put in."""
-    text, told, asked = ODD[name]
     lab = world.venv("lab")
     file = write(world.project / name, text)
     write(world.project / "a.py", "import json\n")
     project = find_project(RealMachine(), str(world.project))
     assert project and {d.name for d in project.declared} == asked
-    for command in (["fit", ".", "--in", f"env:{lab}"], ["contrast", f"env:{lab}", name]):
-        document = world.answer(*command)
-        assert [n["message"] for n in document["notes"] if n["note"] == "unread"] == [
-            f"{file} could be read only in part: {told}."], (command, document["notes"])
-        assert "" not in [word for remedy in document["result"]["remedies"] for word in remedy["argv"] or ()]
+    document = world.answer("fit", ".", "--in", f"env:{lab}")
+    says = f"{file} could be read {told}." if told.startswith("only") else f"{file} could not be read: {told}."
+    assert [n["message"] for n in document["notes"] if n["note"] == "unread"] == ([says] if told else [])
+    words = [word for remedy in document["result"]["remedies"] for word in remedy["argv"] or ()]
+    assert "" not in words and not {"s", "i", "x"} & set(words)
+    told_again = world.answer("contrast", f"env:{lab}", name)["notes"]
+    assert not told.startswith("only") or [n["message"] for n in told_again if n["note"] == "unread"] == [says]
 
 
 def test_home_is_no_project(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

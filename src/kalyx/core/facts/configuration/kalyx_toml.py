@@ -91,6 +91,9 @@ def _roots(m: Machine, content: dict[str, Any], folder: str, inside: str | None,
     search = content.get("search")
     roots = search.get("roots", []) if isinstance(search, dict) else []
     named = [r for r in roots if isinstance(r, str)] if isinstance(roots, list) else []
+    if not isinstance(roots, list):
+        file = m.path.join(folder, "kalyx.toml")
+        notes.append(Note("config-unreadable", f"{file}: search.roots is no list.", file))
     outside = [r for r in named if inside is not None and not stays_inside(m, r, inside)]
     if outside:
         notes.append(Note("config-unreadable", f"{m.path.join(folder, 'kalyx.toml')}: a project may add search roots "
@@ -102,6 +105,8 @@ def _roots(m: Machine, content: dict[str, Any], folder: str, inside: str | None,
 def _editors(m: Machine, content: dict[str, Any], file: str, inside: str | None, notes: list[Note]) -> list[Editor]:
     found = []
     rows = content.get("editors", [])
+    if not isinstance(rows, list):
+        notes.append(Note("config-unreadable", f"{file}: editors is no list of tables.", file))
     for number, row in enumerate(rows if isinstance(rows, list) else (), 1):
         row = row if isinstance(row, dict) else {}
         files, keys = row.get("files"), row.get("keys")
