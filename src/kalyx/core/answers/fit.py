@@ -6,13 +6,14 @@ from functools import cache
 
 from kalyx.core.answers.fit_notes import at_odds, own_elsewhere, path_changes, unread_code, without_pythonpath
 from kalyx.core.answers.here import answer_here
-from kalyx.core.errors import KalyxError, NothingToJudge, NotRecorded
+from kalyx.core.errors import ONLY_IN_PART, KalyxError, NothingToJudge, NotRecorded
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.kernels.kernelspecs import prefix_of_kernel
 from kalyx.core.facts.packaging.odd_requirements import report_odd
 from kalyx.core.facts.packaging.project import Declared, read_project
 from kalyx.core.facts.packaging.project_files import project_folder
 from kalyx.core.facts.packaging.python_wanted import pythons_wanted
+from kalyx.core.facts.packaging.requirements import is_specifier
 from kalyx.core.facts.seats.environment import env_seat, find_environment
 from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.facts.source_code.needs import PYTHON2, read_needs, read_needs_anew
@@ -207,8 +208,11 @@ def _of_block(m: Machine, file: CodeNeeds, declared: list[Declared], pythons: li
         return str(error)
     declared += [Declared(a, file.path, file.block_line) for a in asked]
     report_odd(m, file.path, [(a, file.block_line) for a in asked])
-    if isinstance(content.get("requires-python"), str):
-        pythons.append((content["requires-python"], Place(file.path, file.block_line)))
+    wanted = content.get("requires-python")
+    if isinstance(wanted, str) and is_specifier(wanted):
+        pythons.append((wanted, Place(file.path, file.block_line)))
+    elif wanted is not None:
+        m.report(file.path, f"{ONLY_IN_PART}it says {wanted} of Python, which bounds no versions (PEP 440)")
     return ""
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import stat
 
-from kalyx.core.errors import Unreadable
+from kalyx.core.errors import ONLY_IN_PART, Unreadable
 from kalyx.core.machine.results import Ended, FileInfo, around
 
 TYPE_CHECKING = False
@@ -264,7 +264,10 @@ class Machine:
 
     def report(self, path: str, reason: str) -> None:
         """Write down that something is there and could not be read, or not be understood."""
-        self.troubles.setdefault(path, reason)
+        known = self.troubles.setdefault(path, reason)
+        more = reason.removeprefix(ONLY_IN_PART)
+        if known.startswith(ONLY_IN_PART) and reason.startswith(ONLY_IN_PART) and more not in known:
+            self.troubles[path] = f"{known}; {more}"
 
     @property
     def troubles(self) -> dict[str, str]:

@@ -14,7 +14,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-__all__ = ["extras_plainly", "holds_plainly", "is_plain"]
+__all__ = ["are_plain_versions", "extras_plainly", "holds_plainly", "is_plain"]
 
 _TOKEN = (r"""\s*(?:(?P<sign>[()]|and\b|or\b)|(?P<name>[a-z_]{1,40})\s{0,9}(?P<op>[=!]=|[<>]=?)\s{0,9}"""
           r"""(?:"(?P<one>[^"'\n]{0,99})"|'(?P<two>[^"'\n]{0,99})')|(?P<else>[^\s()"']+|"[^"]*"|'[^']*'))\s*""")
@@ -126,7 +126,7 @@ def extras_plainly(requirement: str) -> set[str] | None:
     if "[" not in head:
         return set()
     match = _expression(_NAMED).match(head)
-    if match is None or not _are_versions(head[match.end():]):
+    if match is None or not are_plain_versions(head[match.end():]):
         return None
     return {name.strip() for name in match[1].split(",")} if match[1] else set()
 
@@ -135,11 +135,11 @@ def is_plain(requirement: str) -> bool:
     """Whether what stands before a requirement's marker is a name, extras and versions of the plain forms."""
     head = requirement.partition(";")[0]
     match = _expression(_NAMED).match(head)
-    return match is not None and _are_versions(head[match.end():])
+    return match is not None and are_plain_versions(head[match.end():])
 
 
-def _are_versions(text: str) -> bool:
-    """Whether a text is empty, or is plain specifiers of versions."""
+def are_plain_versions(text: str) -> bool:
+    """Whether a text is empty, or is specifiers of versions (PEP 440) of the plain forms."""
     said = text.strip(" \t")
     if said.startswith("(") and said.endswith(")"):
         said = said[1:-1].strip(" \t")

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.errors import Unreadable
+from kalyx.core.errors import ONLY_IN_PART, Unreadable
 from kalyx.core.facts.packaging.project_files import is_lock
+from kalyx.core.facts.packaging.requirements import is_specifier
 from kalyx.core.model import Place
 
 TYPE_CHECKING = False
@@ -27,14 +28,23 @@ def pythons_wanted(files: Files, folder: str, names: Iterable[str]) -> list[tupl
         path = files.path.join(folder, name)
         try:
             text = files.read_text(path, LIMIT)
-            said = [s for s in _READERS.get(name, _of_lock)(text) if s]
+            wanted = [s for s in _READERS.get(name, _of_lock)(text) if s]
         except (Unreadable, ValueError, TypeError, AttributeError, KeyError, RecursionError):
             continue  # who reads what it requires says what is wrong with the file
         lines = text.splitlines()
         line = next((n for n, row in enumerate(lines, 1) if re.search(r"python", row, re.IGNORECASE)
                      and re.search(r"\d", row) and not row.lstrip().startswith("#")), 1)
+        said = [s for s in wanted if not isinstance(s, _Standard) or is_specifier(s)]
         found += [(specifier, Place(path, line, text=lines[line - 1].strip() if lines else "")) for specifier in said]
+        for odd in (s for s in wanted if s not in said):
+            files.report(path, f"{ONLY_IN_PART}it says {odd[:80]} of Python, which bounds no versions (PEP 440)")
     return found
+
+
+class _Standard(str):
+    """What is to be a specifier as it stands there, and was put together from no other form."""
+
+    __slots__ = ()
 
 
 def _toml(text: str) -> Any:
@@ -45,14 +55,14 @@ def _toml(text: str) -> Any:
 
 def _of_pyproject(text: str) -> Iterator[str]:
     content = _toml(text)
-    yield str(content.get("project", {}).get("requires-python", ""))
+    yield _Standard(content.get("project", {}).get("requires-python", ""))
     own = content.get("tool", {}).get("poetry", {}).get("dependencies", {}).get("python", "")
     if isinstance(own, str):
         yield _carets(own)
 
 
 def _of_lock(text: str) -> Iterator[str]:
-    yield str(_toml(text).get("requires-python", ""))
+    yield _Standard(_toml(text).get("requires-python", ""))
 
 
 def _of_pipfile(text: str) -> Iterator[str]:
@@ -62,15 +72,15 @@ def _of_pipfile(text: str) -> Iterator[str]:
 
 
 def _of_setup(text: str) -> Iterator[str]:
-    match = re.search(r"^[ \t]{0,8}python_requires[ \t]{0,8}=[ \t]{0,8}([<>=!~].{0,200})$", text, re.MULTILINE)
-    yield match[1].strip() if match else ""
+    match = re.search(r"^[ \t]{0,8}python_requires[ \t]{0,8}=[ \t]{0,8}([^\s#].{0,200})$", text, re.MULTILINE)
+    yield _Standard(match[1].strip() if match else "")
 
 
 def _of_setup_script(text: str) -> Iterator[str]:
     from kalyx.core.facts.packaging.setup_script import handed_to_setup
 
     wanted = handed_to_setup(text).get("python_requires")
-    yield wanted if isinstance(wanted, str) else ""
+    yield _Standard(wanted if isinstance(wanted, str) else "")
 
 
 def _of_conda(text: str) -> Iterator[str]:

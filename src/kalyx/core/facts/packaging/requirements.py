@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts.packaging.plain_markers import extras_plainly, holds_plainly, is_plain
+from kalyx.core.facts.packaging.plain_markers import are_plain_versions, extras_plainly, holds_plainly, is_plain
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -10,7 +10,8 @@ if TYPE_CHECKING:
 
     from packaging.specifiers import SpecifierSet
 
-__all__ = ["applies", "are_compatible", "extras_of", "is_met", "is_requirement", "marker_values", "suits"]
+__all__ = ["applies", "are_compatible", "extras_of", "is_met", "is_requirement", "is_specifier",
+           "marker_values", "suits"]
 
 
 def marker_values(version: str, implementation: str, platform: str) -> dict[str, str]:
@@ -63,6 +64,18 @@ def is_requirement(text: str) -> bool:
     except InvalidRequirement:
         return False
     return True
+
+
+def is_specifier(text: str) -> bool:
+    """Whether a text bounds versions (PEP 440)."""
+    if text.strip() and are_plain_versions(text):
+        return True
+    from packaging.specifiers import InvalidSpecifier, SpecifierSet
+
+    try:
+        return bool(SpecifierSet(text))
+    except InvalidSpecifier:
+        return False
 
 
 def extras_of(requirement: str) -> set[str]:
