@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import islice
+
 from kalyx.core.errors import ONLY_IN_PART
 from kalyx.core.facts.packaging.requirements import is_requirement
 
@@ -13,13 +15,14 @@ if TYPE_CHECKING:
 
 __all__ = ["report_odd"]
 
+MOST_CHECKED = 2000  # of one file
 MOST_NAMED = 4  # lines
 LONGEST = 80    # characters of what is shown of one
 
 
 def report_odd(files: Files, file: str, said: Iterable[tuple[str, int | None]], nameless: Sequence[int] = ()) -> None:
     """Report which of some requirements, each with its line, are none; `nameless` are lines that name only a place."""
-    odd = [(text, line) for text, line in said if not is_requirement(text)]
+    odd = [(text, line) for text, line in islice(said, MOST_CHECKED) if not is_requirement(text)]
     parts = []
     if odd:
         lines = list(dict.fromkeys(line for _, line in odd if line))
