@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import hypothesis
 import pytest
 
 from tests.support.build import KALYX, World
@@ -33,6 +34,11 @@ UNMEASURED = {"test_house", "test_unread", "test_where_kalyx_lies"}
 # What takes no built environment and few processes: `-m quick`, for while one works
 QUICK = {"test_causes", "test_house", "test_machine", "test_parsers", "test_platforms", "test_precedence",
          "test_record", "test_show", "test_silence", "test_why_platforms"}
+
+
+# How long an example takes says nothing here: machines are busy
+hypothesis.settings.register_profile("kalyx")
+hypothesis.settings.load_profile("kalyx")
 
 
 # What takes ten seconds and more, the longest first

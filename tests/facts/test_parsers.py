@@ -214,7 +214,7 @@ def told(marker: str, target: dict[str, str], extra: str) -> bool:
 @given(st.lists(st.sampled_from(TERMS), min_size=1, max_size=4), st.sampled_from(
     ["{}", "({})", "{} and {}", "{} or {}", "({}) and {}", "{} and ({} or {})", "({} and {}) and {}",
      "({} or {}) or {}", "{} and {} or {}", "({} and ({} and {})) and {}"]), st.sampled_from(["", "test", "te-st"]))
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=400)
 def test_plain_markers(terms: list[str], form: str, extra: str) -> None:
     """What is said without reading all forms is what they say; and of the plain ones it is said."""
     marker = form.format(*(terms * 4))
