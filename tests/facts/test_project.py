@@ -154,7 +154,9 @@ ODD = [  # what is said of a file that asks for what is no requirement, and what
     ("requirements.txt",
      "six\nnumpy>=\n?? what\n./gone\n-e .\nhttps://x.invalid/y.zip\nodd ; os_name\nok>=1\nC:\\x\nsub/x\n",
      "only in part: lines 2, 3 and 7 are no requirements (PEP 508), the first: numpy>=; lines 4, 6, 9 and 10 name "
-     "places, which do not tell which distribution lies there", {"six", "numpy", "odd", "ok"}),
+     "places of which it is not known which distribution lies there", {"six", "numpy", "odd", "ok"}),
+    ("requirements.txt", "--extra-index-url https://x.invalid/whl/cpu\n-i https://u:p@x.invalid/simple\n-f ./wheels\n"
+     "--find-links=../w\n--pre\n--no-binary :all:\nsix --config-settings=\"a=b\"\n-e\n", "", {"six"}),
     ("requirements-dev.txt", "six\n" + "".join(f"a{n}=1=py_0\n" for n in range(9)),
      "only in part: lines 2, 3, 4 and 6 more are no requirements (PEP 508), the first: a0=1=py_0",
      {"six", *(f"a{n}" for n in range(9))}),

@@ -30,8 +30,8 @@ def report_odd(files: Files, file: str, said: Iterable[tuple[str, int | None]], 
         what = "are no requirements (PEP 508), the first" if len(lines) > 1 else "is no requirement (PEP 508)"
         parts.append(f"{_listed(lines)} {what}: {shown}")
     if nameless:
-        what = "name places, which do" if len(nameless) > 1 else "names a place, which does"
-        parts.append(f"{_listed(nameless)} {what} not tell which distribution lies there")
+        what = "name places" if len(nameless) > 1 else "names a place"
+        parts.append(f"{_listed(nameless)} {what} of which it is not known which distribution lies there")
     if parts:
         files.report(file, ONLY_IN_PART + "; ".join(parts))
 

@@ -123,7 +123,7 @@ def _from_list(m: Files, file: str, read: set[str], limits: list[Declared]) -> I
             continue
         place = re.match(r"(?:(?:-e|--editable)[\s=]\s*)?(\S.*)", word)
         asked = re.split(r"\s--?\w", place[1])[0].strip() if place else ""
-        if place and asked and (_is_place(asked) or place.start(1)):
+        if place and asked and not asked.startswith("-") and (_is_place(asked) or place.start(1)):
             lies_there = _of_place(m, asked, m.path.dirname(file))
             nameless += [number] if lies_there is None else []
             asked = lies_there or ""
