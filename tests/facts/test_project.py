@@ -170,6 +170,10 @@ ODD = [  # what is said of a file that asks for what is no requirement, and what
     ("pylock.toml", "[[packages]]\nname = 'six'\n[[packages]]\nname = 7\n",
      "only in part: a package that it pins has no name", {"six"}),
     ("environment.yml", "dependencies: [six, 'numpy>=1', conda-forge::ok=2]\n", "", {"six", "numpy", "ok"}),
+    ("environment.yml", "dependencies:\n  - six\n  - pip:\n    - -r other.txt\n    - -e .\n    - git+https://x.invalid/y.git\n"
+     "    - ./local\n    - numpy>=1\n", "", {"six", "numpy"}),
+    ("setup.cfg", "[options]\ninstall_requires = file: requirements.in\n[options.extras_require]\na =\n  # why\n"
+     "  six # so\n", "", {"six"}),
     ("environment.yml", "dependencies: {six: 1}\n",
      "its dependencies are no list, or one that goes on after its first line", set()),
     ("pyproject.toml", "[project]\nrequires-python = '>=3.x'\ndependencies = ['six', 'six>=']\n",

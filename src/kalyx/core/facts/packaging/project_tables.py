@@ -111,10 +111,10 @@ def _of_setup(text: str) -> Iterator[str]:
     except configparser.Error as error:
         raise ValueError(f"it is not INI: {str(error).splitlines()[0]}") from None
     wanted = parser.get("options", "install_requires", fallback="")
-    yield from (line.strip() for line in wanted.splitlines() if line.strip())
+    yield from _lines_of(wanted)
     if parser.has_section("options.extras_require"):
         extras = [value for _, value in parser.items("options.extras_require")]
-        yield from (Extra(line.strip()) for text in extras for line in text.splitlines() if line.strip())
+        yield from (Extra(line) for text in extras for line in _lines_of(text))
 
 
 def _of_setup_script(text: str) -> Iterator[str]:
@@ -129,8 +129,10 @@ def _of_setup_script(text: str) -> Iterator[str]:
 
 
 def _lines_of(said: object) -> list[str]:
+    """Return the requirements in a text or a list, without comments; ``file:`` names a list that is read by itself."""
     lines = said.splitlines() if isinstance(said, str) else said if isinstance(said, list) else ()
-    return [line.strip() for line in lines if isinstance(line, str) and line.strip()]
+    plain = [re.sub(r"(?:^|\s)#.*", "", line).strip() for line in lines if isinstance(line, str)]
+    return [line for line in plain if line and not line.startswith("file:")]
 
 
 def of_lock(text: str) -> Iterator[str]:
@@ -165,8 +167,9 @@ def _of_conda(text: str) -> Iterator[str]:
         word = item[1].strip()
         if word == "pip:":
             for_pip = True
-        elif for_pip:
-            yield word
+        elif for_pip:  # as in pip's own lists: options, and places, which mostly have no name
+            if not word.startswith(("-", ".", "/", "~")) and "://" not in word.split("@")[0]:
+                yield word
         elif requirement_name(word := word.rpartition("::")[2]) not in ("python", "pip", ""):
             yield _as_distribution(word)
 
