@@ -5,6 +5,8 @@ from __future__ import annotations
 import hashlib
 import hmac
 import json
+import os
+import socket
 import sys
 import threading
 import time
@@ -266,3 +268,34 @@ def test_what_cannot_be_started(tmp_path: Path) -> None:
             ["/nowhere/python", "{connection_file}"], {"TMPDIR": str(tmp_path)}, str(tmp_path), 5.0):
         pass
     assert list(tmp_path.iterdir()) == []
+
+
+def test_a_port_that_another_program_takes(tmp_path: Path) -> None:
+    """A kernel that finds one of its ports taken is started once more; ports of one process are never given twice."""
+    told, held = tmp_path / "told", socket.socket()
+    code = ("import json, os, sys, time\n"
+            "from ipykernel import kernelapp\n"
+            f"told = {str(told)!r}\n"
+            "if not os.path.exists(told):\n"
+            "    with open(told + '.part', 'w') as out:\n"
+            "        out.write(str(json.load(open(sys.argv[1]))['iopub_port']))\n"
+            "    os.replace(told + '.part', told)\n"
+            "    while not os.path.exists(told + '.held'):\n"
+            "        time.sleep(0.01)\n"
+            "kernelapp.launch_new_instance(['-f', sys.argv[1]])\n")
+
+    def take() -> None:
+        while not told.exists():
+            time.sleep(0.01)
+        held.bind(("127.0.0.1", int(told.read_text())))
+        held.listen()
+        Path(f"{told}.held").touch()
+
+    taker = threading.Thread(target=take, daemon=True)
+    taker.start()
+    env = {**os.environ, "HOME": str(tmp_path)}
+    with held, StartedKernel([sys.executable, "-c", code, "{connection_file}"], env, str(tmp_path), 60) as kernel:
+        assert kernel.evaluate({"a": "1 + 1"}) == {"a": "2"}
+        assert Path(f"{told}.held").exists()
+    ports = [port for _ in range(40) for port in free_ports(("a", "b", "c", "d", "e")).values()]
+    assert len(ports) == len(set(ports))

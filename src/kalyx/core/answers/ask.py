@@ -151,7 +151,6 @@ def _ask_kernel(context: SeatContext, facts: SeatFacts, kernel: Kernel, code: st
     env = kernelspecs.kernel_environment(kernel, context.machine.env)
     folder = facts.notebook and context.machine.path.dirname(facts.notebook.path)
     with StartedKernel(argv, env, folder or context.machine.cwd, limit) as started:
-        started.ask("kernel_info_request", {})
         if code is None:
             return replace(Asked(seat.ref, "ok"), who=_identity(text_in(started.evaluate({"who": WHO})["who"])))
         done = started.execute(code)

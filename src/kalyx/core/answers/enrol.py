@@ -272,7 +272,6 @@ def prove(context: SeatContext, kernel: Kernel, expected: Interpreter | None,
     began = time.monotonic()
     try:
         with StartedKernel(argv, env, context.machine.cwd, limit) as started:
-            started.ask("kernel_info_request", {})
             said = {k: _unquoted(v) for k, v in started.evaluate({**QUESTIONS, "pip": WHICH_PIP}).items()}
             seconds = time.monotonic() - began
     except KernelFailed as error:

@@ -6,7 +6,9 @@ import json
 import os
 import secrets
 import socket
+import threading
 import time
+from errno import EADDRINUSE
 from typing import Any
 
 from kalyx.core.errors import Unreadable
@@ -17,13 +19,17 @@ from kalyx.core.wire.messages import MESSAGE_LIMIT, BadMessage, Session, receive
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Iterable, Mapping
 
 __all__ = ["Executed", "KernelFailed", "StartedKernel", "free_ports", "read_expressions"]
 
 CHANNELS = ("shell_port", "iopub_port", "stdin_port", "control_port", "hb_port")
 GRACE = 3.0  # seconds to shut down when asked politely
 LOWEST_PORT, MOST_PORTS, MOST_TRIES = 20_000, 12_000, 200
+_GIVEN: set[int] = set()  # ports that kernels of this process were told to take
+_GIVING = threading.Lock()
+# What systems, and what kernels speak through, call a port that somebody else has
+_TAKEN = (f"Errno {EADDRINUSE}]", "WinError 10048", "ddress already in use", "ddress in use")
 OUTPUT_LIMIT = 1024 * 1024  # characters of a cell's output; at more it is interrupted
 AFTER_INTERRUPT = 3.0  # seconds for a cell to end once it is interrupted
 
@@ -57,6 +63,7 @@ class StartedKernel:
         self._sockets: dict[str, Any] = {}
         self._session = Session(secrets.token_hex(16).encode("ascii"))
         self._ports: dict[str, int] = {}
+        self._watches_ports = False
 
     def __enter__(self) -> StartedKernel:
         try:
@@ -64,7 +71,7 @@ class StartedKernel:
         except Unreadable as error:
             raise KernelFailed(error.message) from None
         try:
-            self._start()
+            self._begin()
         except BaseException:
             self.close(politely=False)
             raise
@@ -72,6 +79,28 @@ class StartedKernel:
 
     def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
         self.close(politely=kind is None)
+
+    def _begin(self) -> None:
+        """Start the kernel, and wait for its first answer; once more where a port of it went to another program."""
+        self._start()
+        self._watches_ports = True
+        try:
+            self.ask("kernel_info_request", {})
+        except KernelFailed:
+            if not self._has_lost_a_port():
+                raise
+            self._stop(politely=False)
+            self._watches_ports = False
+            self._start()
+            self.ask("kernel_info_request", {})
+        self._watches_ports = False
+
+    def _has_lost_a_port(self) -> bool:
+        """Whether the kernel ended as a port is taken, or says so: many then go on without it, and never answer."""
+        assert self._run is not None
+        said = self._run.last_words().decode("utf-8", "replace")
+        return (any(sign in said for sign in _TAKEN) and any(str(port) in said for port in self._ports.values())) or (
+            self._run.ended() and _is_any_taken(self._ports.values()))
 
     def _start(self) -> None:
         file = os.path.join(self._folder, "connection.json")
@@ -187,7 +216,7 @@ class StartedKernel:
         while not link.poll(50):
             if self._run.ended():
                 raise KernelFailed(f"it ended with status {self._run.result().status}{self._last_words()}")
-            if time.monotonic() > self._deadline:
+            if time.monotonic() > self._deadline or (self._watches_ports and self._has_lost_a_port()):
                 raise KernelFailed(f"it did not answer within {self._limit:g} s{self._last_words()}")
         if time.monotonic() > self._deadline:  # it may well send without an end
             raise KernelFailed(f"it did not come to an end within {self._limit:g} s{self._last_words()}")
@@ -199,6 +228,11 @@ class StartedKernel:
 
     def close(self, politely: bool = True) -> None:
         """Ask the kernel to end where there is time for that; end it and all it started."""
+        self._stop(politely)
+        if self._folder:
+            scratch.remove_folder(self._folder)
+
+    def _stop(self, politely: bool) -> None:
         run = self._run
         if politely and run is not None and not run.ended() and "control" in self._sockets:
             _, frames = self._session.pack("shutdown_request", {"restart": False})
@@ -206,12 +240,10 @@ class StartedKernel:
             run.ended(GRACE)
         if run is not None:
             run.end()
-        for link in self._sockets.values():
-            link.close(0)
+        while self._sockets:
+            self._sockets.popitem()[1].close(0)
         if self._context is not None:
             self._context.term()
-        if self._folder:
-            scratch.remove_folder(self._folder)
 
     def _last_words(self) -> str:
         text = self._run.last_words().decode("utf-8", "replace") if self._run is not None else ""
@@ -241,7 +273,7 @@ def read_expressions(reply: Mapping[str, Any], expressions: Mapping[str, str]) -
 
 
 def free_ports(names: tuple[str, ...]) -> dict[str, int]:
-    """Return a free port of this machine for each name.
+    """Return a free port of this machine for each name; none is given twice, as kernels are started side by side.
 
     They lie below those that systems hand out themselves: until the kernel takes them, nobody else is given one.
     """
@@ -252,6 +284,10 @@ def free_ports(names: tuple[str, ...]) -> dict[str, int]:
         port = LOWEST_PORT + int.from_bytes(os.urandom(2), "big") % MOST_PORTS if tries < MOST_TRIES else 0
         try:
             link.bind(("127.0.0.1", port))
+            with _GIVING:
+                if port in _GIVEN:
+                    raise OSError(EADDRINUSE, os.strerror(EADDRINUSE))
+                _GIVEN.update({port} - {0})
             held.append(link)
         except OSError:
             link.close()
@@ -261,3 +297,14 @@ def free_ports(names: tuple[str, ...]) -> dict[str, int]:
     for link in held:
         link.close()
     return ports
+
+
+def _is_any_taken(ports: Iterable[int]) -> bool:
+    """Whether somebody has one of some ports of this machine."""
+    for port in ports:
+        with socket.socket() as link:
+            try:
+                link.bind(("127.0.0.1", port))
+            except OSError:
+                return True
+    return False
