@@ -36,8 +36,8 @@ QUICK = {"test_causes", "test_house", "test_machine", "test_parsers", "test_plat
          "test_record", "test_show", "test_silence", "test_why_platforms"}
 
 
-# How long an example takes says nothing here: machines are busy
-hypothesis.settings.register_profile("kalyx")
+# How long an example takes, or to make one, says nothing here: machines are busy
+hypothesis.settings.register_profile("kalyx", deadline=None, suppress_health_check=[hypothesis.HealthCheck.too_slow])
 hypothesis.settings.load_profile("kalyx")
 
 
@@ -61,8 +61,8 @@ def pytest_configure(config: pytest.Config) -> None:
 
 
 def pytest_xdist_auto_num_workers(config: pytest.Config) -> int:
-    """Return how many processes run tests: two more than there are processors, as some tests wait."""
-    return (os.cpu_count() or 1) + 2
+    """Return how many processes run tests: four more than there are processors, as some tests wait."""
+    return (os.cpu_count() or 1) + 4
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -44,10 +44,16 @@ def tree_of(file: Path) -> ast.Module:
 
 
 @cache
+def nodes_of(tree: ast.Module) -> list[ast.AST]:
+    """Return all that is in a tree."""
+    return list(ast.walk(tree))
+
+
+@cache
 def imports_of(file: Path) -> set[str]:
     """Return the modules that a file imports anywhere in it, in functions and for types alone as well."""
     found, known = set(), modules()
-    for node in ast.walk(tree_of(file)):
+    for node in nodes_of(tree_of(file)):
         if isinstance(node, ast.Import):
             found |= {alias.name for alias in node.names}
         elif isinstance(node, ast.ImportFrom):
@@ -93,7 +99,7 @@ def test_nothing_is_long() -> None:
     for name, file in modules().items():
         text = text_of(file).splitlines()
         assert len(text) <= 400 or ".probe." in name, name
-        for node in ast.walk(tree_of(file)):
+        for node in nodes_of(tree_of(file)):
             if isinstance(node, ast.FunctionDef):
                 assert code_lines(node, text) <= 40 or name == "kalyx.probe.beacon", (name, node.name)
 
@@ -148,10 +154,11 @@ def test_safety_page_is_held_by_tests() -> None:
         assert f"def {name}(" in next(Path(__file__).parent.rglob(file)).read_text(), line
 
 
+@cache
 def own_names(tree: ast.Module) -> set[str]:
     """Return the names that a module defines at its top, under conditions as well."""
     found: set[str] = set()
-    for node in ast.walk(tree):
+    for node in nodes_of(tree):
         if isinstance(node, (ast.FunctionDef, ast.ClassDef)):
             found.add(node.name)
         elif isinstance(node, ast.Assign):
@@ -164,7 +171,7 @@ def own_names(tree: ast.Module) -> set[str]:
 def names_taken(tree: ast.Module) -> set[tuple[str, str]]:
     """Return (module, name) for each name of another module that a module uses: imported, or as an attribute."""
     known, bound, found = modules(), {}, set()
-    for node in ast.walk(tree):
+    for node in nodes_of(tree):
         if isinstance(node, ast.ImportFrom) and node.module in known:
             for alias in node.names:
                 inner = f"{node.module}.{alias.name}"
@@ -172,7 +179,7 @@ def names_taken(tree: ast.Module) -> set[tuple[str, str]]:
                     bound[alias.asname or alias.name] = inner
                 else:
                     found.add((node.module, alias.name))
-    return found | {(bound[node.value.id], node.attr) for node in ast.walk(tree)
+    return found | {(bound[node.value.id], node.attr) for node in nodes_of(tree)
                     if isinstance(node, ast.Attribute) and isinstance(node.value, ast.Name) and node.value.id in bound}
 
 

@@ -86,11 +86,12 @@ ENVIRONMENTS = {
 }
 
 
-@pytest.mark.parametrize("shell", SCRIPTS)
-@pytest.mark.parametrize("kind", first_of_each(
-    ENVIRONMENTS, lambda k: "more" if k in ("moved", "without scripts", "base", "conda") else k, 1))
-def test_lines_in_real_shells(kind: str, shell: str, world: World) -> None:
+@pytest.mark.parametrize("case", first_of_each(
+    [(k, s) for k in ENVIRONMENTS for s in SCRIPTS],
+    lambda c: c if c[0] == "plain" else "odd name" if c[0] == "odd name" else "more", 3), ids=" in ".join)
+def test_lines_in_real_shells(case: tuple[str, str], world: World) -> None:
     """python, pip and console scripts are the environment's; another inside it, too; then all is as it was."""
+    kind, shell = case
     program, env = shell_program(shell), ENVIRONMENTS[kind](world)
     if shell == "xonsh" and "$" in str(env):
         refused = world.kalyx("enter", str(env), "--shell", "xonsh")

@@ -56,7 +56,7 @@ def serving(world: World, kind: str) -> Path:
     return env
 
 
-@pytest.mark.parametrize("kind", first_of_each(SERVERS, lambda k: None, 2))
+@pytest.mark.parametrize("kind", first_of_each(SERVERS, lambda k: None, 1))
 def test_as_the_server_lists_them(kind: str, world: World) -> None:
     """Names and folders are those of the server, in each world; what it drops is said to be unreadable."""
     home, env = world.home, serving(world, kind)

@@ -77,7 +77,7 @@ NO_DOCUMENT = ("--version", "--help", "", "--completion bash", "why --help", "fr
                "enter lab --shell bash")
 
 
-@pytest.mark.parametrize("line", first_of_each(LINES, lambda n: (n.partition(" ")[0], LINES[n][0]), 2))
+@pytest.mark.parametrize("line", first_of_each(LINES, lambda n: (n.partition(" ")[0], LINES[n][0]), 1))
 def test_each_command(line: str, place: World, capsys: pytest.CaptureFixture[str], validate) -> None:
     """The status is the documented one, in text and as a document; errors are a sentence; nothing is a mistake."""
     import shlex

@@ -80,7 +80,7 @@ def plain(text: str) -> str:
 LAID_OUT: set[tuple[str, int]] = set()  # the pages that this process has looked at in color, and in ASCII
 
 
-@pytest.mark.parametrize("argv", first_of_each(READS, lambda a: a if a[0] == "why" else a[0], 3), ids=" ".join)
+@pytest.mark.parametrize("argv", first_of_each(READS, lambda a: a if a[0] == "why" else a[0], 2), ids=" ".join)
 def test_text_and_document(argv: tuple[str, ...], scenario: Scenario, said, validate) -> None:
     """The same status and causes; commands that can be copied; nothing lost in any of the forms."""
     home = scenario.env["HOME"]
