@@ -319,6 +319,40 @@ def test_extras_and_places(world: World) -> None:
     assert {"germ-kit[hot]", f"near-kit @ {local.as_uri()}"} <= set(made["argv"]), made
 
 
+# Lines of a project; the versions of seedling with which it fits in an old Python and in this one; what is put there
+LINES = {
+    "by version": ('seedling<2; python_version<"3.9"\nseedling>=2; python_version>="3.9"\n', ("1", "2"),
+                   ("seedling<2", "seedling>=2")),
+    "of one alone": ('seedling>=2; python_version>="3.9"\n', ("1", "2"), ("seedling", "seedling>=2")),
+    "of another system": ('seedling>=2; sys_platform=="win32"\nseedling==1; sys_platform!="win32"\n', ("1", "1"),
+                          ("seedling==1", "seedling==1")),
+    "in none": ("seedling==1\nseedling>=2\n", (None, None), (None, None)),
+}
+
+
+@pytest.mark.parametrize("form", LINES)
+@pytest.mark.parametrize("code", ["import seedling\n", "import json\n"], ids=["imported", "asked for"])
+def test_lines_that_count_in_an_environment(code: str, form: str, world: World) -> None:
+    """Of lines with markers those count that hold there, for what fits and for what is put in."""
+    lines, fitting, put = LINES[form]
+    write(world.project / "requirements.txt", lines)
+    write(world.project / "a.py", code)
+    old = next(p for v, p in other_pythons().items() if v in ("3.6", "3.7", "3.8"))
+    for python, expected, word in zip((old, BASE_PYTHON), fitting, put, strict=True):
+        is_asked = "import seedling" in code or not (form == "of one alone" and python == old)
+        for version in ("1", "2"):
+            env = make_venv(world.root / f"{Path(python).parts[-3]}-{version}", python)
+            world.wheels.install(world.wheels.add("seedling", version), site_of(env))
+            one = _fit(world, ".", "--in", str(env))
+            assert bool(one["best"]) == (expected == version or (form == "of one alone" and python == old)), one
+            assert not is_asked or [n["specifier"] for n in one["needs"] if n["distribution"] == "seedling"] == [
+                "==1,>=2" if word is None else word.removeprefix("seedling")]
+        document = world.answer("fit", ".", "--in", str(make_venv(world.root / f"{Path(python).parts[-3]}-0", python)))
+        said = [w for r in document["result"]["remedies"][:1] for w in r["argv"] if w.startswith("seedling")]
+        assert said == ([word] if word and is_asked else []), document["result"]["remedies"]
+        assert [n["note"] for n in document["notes"]] == ([] if word else ["at-odds"])
+
+
 def test_what_the_shell_adds(world: World) -> None:
     """What PYTHONPATH has is lacked by no environment here, and said; what stands where nothing runs is not needed."""
     lab = _lab(world, "lab")

@@ -21,6 +21,7 @@ from kalyx.core.facts.source_code.source_files import find_sources
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import FitOfEnvironment, Note, Place
 from kalyx.core.tables.import_names import is_known
+from kalyx.core.verdicts.fit.asked_lines import needs_at
 from kalyx.core.verdicts.fit.judge_environment import EnvironmentJudge
 from kalyx.core.verdicts.fit.needed import needs_of, python_of
 from kalyx.core.verdicts.fit.own_modules import OwnModules
@@ -111,18 +112,21 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     notes += path_changes(main) if any(n.is_guessed for n in needs) else []
     everywhere = needs
     needs, more = without_pythonpath(m, needs)
-    notes += [*(at_odds(n) for n in everywhere if n.is_at_odds and not n.optional), *more]
+    notes += more
     python = python_of(_without_leftovers(main, wanted), pythons)
     progress("looking at the environments …")
     found = _judged(reading, neighbours, needs, python, here, used_here) if here or not only else []
     if prove:
-        found = _proven(context, found, needs, wanted, limit, progress)
+        found = _proven(context, found, wanted, limit, progress)
     found.sort(key=_rank)
     away = [_elsewhere(place, name, everywhere, python) for name, place in elsewhere.items()]
     remedies = remedies_of(m, neighbours, reading.kernels(), found, needs, python, notebooks, _home_of(context, wanted))
     notes += own_elsewhere(m, neighbours, own, [c for c in main if c.path in wanted], found)
-    return FitAnswer(tuple(wanted), tuple(c.path for c in code), tuple(needs), python, tuple(
-        sorted([*found, *away], key=_rank)), tuple(remedies), tuple(notes), _untold(code, wanted, files))
+    ranked = sorted([*found, *away], key=_rank)
+    needs = [*(ranked[0].needs if ranked else needs)]
+    notes += [at_odds(n) for n in needs if n.is_at_odds and not n.optional]
+    return FitAnswer(tuple(wanted), tuple(c.path for c in code), tuple(needs), python, tuple(ranked), tuple(remedies),
+                     tuple(notes), _untold(code, wanted, files))
 
 
 def _files_of(context: SeatContext, paths: Sequence[str]) -> tuple[list[str], list[Note]]:
@@ -263,10 +267,12 @@ def _judged(context: SeatContext, neighbours: Neighbours, needs: Sequence[Need],
     used = used_here()
     found = []
     for environment in listed:
-        fits, lacks = _held_against(EnvironmentJudge(m, neighbours, environment), needs, python)
+        judge = EnvironmentJudge(m, neighbours, environment)
+        there = needs_at(needs, judge.markers)
+        fits, lacks = _held_against(judge, there, python)
         key = m.key(environment.path)
         found.append(FitOfEnvironment(environment, environment.interpreter, tuple(kernels.get(key, ())),
-                                      tuple(used.get(key, ())), fits, lacks))
+                                      tuple(used.get(key, ())), fits, lacks, needs=tuple(there)))
     return found
 
 
@@ -295,10 +301,11 @@ def _elsewhere(place: Elsewhere, name: str, needs: Sequence[Need], python: Pytho
     machine = place.context.machine
     try:
         judge = EnvironmentJudge(machine, Neighbours(machine), environment)
-        fits, lacks = _held_against(judge, needs, python)
+        there = needs_at(needs, judge.markers)
+        fits, lacks = _held_against(judge, there, python)
     except NotRecorded as error:
         raise NothingToJudge(f"Whether {name} has what is needed cannot be told: {error.message}", error.hint) from None
-    return FitOfEnvironment(environment, environment.interpreter, (), (), fits, lacks)
+    return FitOfEnvironment(environment, environment.interpreter, (), (), fits, lacks, needs=tuple(there))
 
 
 def _used_here(context: SeatContext, notebooks: Sequence[str]) -> dict[str, list[str]]:
@@ -325,20 +332,18 @@ def _rank(one: FitOfEnvironment) -> tuple[object, ...]:
 
 
 # -- proving ---------------------------------------------------------------------------------------
-def _proven(context: SeatContext, found: Sequence[FitOfEnvironment], needs: Sequence[Need], paths: Sequence[str],
-            limit: float, progress: Callable[[str], object]) -> list[FitOfEnvironment]:
+def _proven(context: SeatContext, found: Sequence[FitOfEnvironment], paths: Sequence[str], limit: float,
+            progress: Callable[[str], object]) -> list[FitOfEnvironment]:
     """Import everything in each environment that fits, several at once; the first of them, where there are many."""
     fitting = sorted((f for f in found if f.fits), key=_rank)[:MOST_PROVEN]
     progress(f"importing everything in {len(fitting)} environment{'s' if len(fitting) != 1 else ''} …")
-    modules = ["sys", *(n.module for n in needs if n.module and not n.optional and not n.unless)]  # it starts at all
     folder = paths[0] if context.machine.is_folder(paths[0]) else context.machine.path.dirname(paths[0])
-    proven = context.machine.in_parallel(lambda one: _prove(context, one, modules, folder, limit), fitting)
+    proven = context.machine.in_parallel(lambda one: _prove(context, one, folder, limit), fitting)
     by_path = {p.environment.path: p for p in proven}
     return [by_path.get(f.environment.path, f) for f in found]
 
 
-def _prove(context: SeatContext, one: FitOfEnvironment, modules: Sequence[str], folder: str,
-           limit: float) -> FitOfEnvironment:
+def _prove(context: SeatContext, one: FitOfEnvironment, folder: str, limit: float) -> FitOfEnvironment:
     from kalyx.core.facts.imports.case import Case
     from kalyx.core.facts.imports.trial import observe_imports
     from kalyx.core.verdicts.judge_import import judge_import
@@ -348,7 +353,9 @@ def _prove(context: SeatContext, one: FitOfEnvironment, modules: Sequence[str], 
     if interpreter is None or not interpreter.may_start or facts.seat.launch is None:
         return one
     launch = replace(facts.seat.launch, cwd=folder, start=folder)
-    seen = observe_imports(context.machine, launch, interpreter, context.examiner.probe_folder, list(modules), limit)
+    asked = [n.module for n in one.needs if n.module and not n.optional and not n.unless]
+    modules = ["sys", *asked]  # with nothing else asked for, it starts at all
+    seen = observe_imports(context.machine, launch, interpreter, context.examiner.probe_folder, modules, limit)
     breaks = []
     for module, observed in seen.items():
         if observed.outcome == "imports":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from kalyx.core.facts.packaging.requirements import are_compatible
 from kalyx.core.facts.search_path.layers import pythonpath_of
 from kalyx.core.model import Note
 from kalyx.core.verdicts.fit.own_modules import OwnModules
@@ -27,6 +28,11 @@ def unread_code(code: Sequence[CodeNeeds]) -> list[Note]:
 
 def at_odds(need: Need) -> Note:
     """Say that no version of a distribution is what the project asks for and has what its code imports."""
+    if not are_compatible(line.specifier for line in need.lines):
+        asked = " and ".join(f"{line.specifier} ({line.place.path}, line {line.place.line})"
+                             for line in need.lines if line.specifier)
+        return Note("at-odds", f"No {need.distribution} is all that the project asks for: {asked}.",
+                    need.lines[0].place.path)
     part = need.parts[0]
     place = part.place.path
     wanted = need.specifier or "any version"

@@ -2,7 +2,7 @@
 
 from kalyx.core.model.contrast import Contrasted, DistributionDifference, Listed, Side
 from kalyx.core.model.finding import Edit, Evidence, Finding, Move, Note, Remedy, TrailStep
-from kalyx.core.model.fit import Alternative, FitOfEnvironment, Lack, Need, NeededPart, PythonWanted
+from kalyx.core.model.fit import Alternative, AskedLine, FitOfEnvironment, Lack, Need, NeededPart, PythonWanted
 from kalyx.core.model.imports import (
     Comparison,
     Difference,
@@ -30,7 +30,7 @@ from kalyx.core.model.weight import (
 )
 
 __all__ = [
-    "THIS_KERNEL", "Agreement", "Alternative", "ChangedModule", "Comparison", "Contrasted", "Difference",
+    "THIS_KERNEL", "Agreement", "Alternative", "AskedLine", "ChangedModule", "Comparison", "Contrasted", "Difference",
     "DiskFolder", "Distribution", "DistributionDifference", "Edit", "Elsewhere", "Environment",
     "Evidence", "FileReport", "Finding", "FitOfEnvironment", "Frame", "ImportGroup", "ImportReport", "Interpreter",
     "Kernel", "Lack", "Launch", "Listed", "LivePython", "Move", "Need", "NeededPart", "Note", "Observation",

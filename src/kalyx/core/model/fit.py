@@ -9,7 +9,7 @@ if TYPE_CHECKING:
     from kalyx.core.model.imports import Place
     from kalyx.core.model.python import Environment, Interpreter
 
-__all__ = ["Alternative", "FitOfEnvironment", "Lack", "Need", "NeededPart", "PythonWanted"]
+__all__ = ["Alternative", "AskedLine", "FitOfEnvironment", "Lack", "Need", "NeededPart", "PythonWanted"]
 
 
 @record
@@ -35,12 +35,24 @@ class Alternative:
 
 
 @record
+class AskedLine:
+    """What one line of a project asks for of a distribution; a marker says where alone that counts (PEP 508)."""
+
+    place: Place
+    specifier: str = ""
+    extras: tuple[str, ...] = ()
+    url: str = ""
+    marker: str = ""
+
+
+@record
 class Need:
     """A module that code imports, or a distribution that the project asks for.
 
     ``module`` is null for what is asked for and not imported, ``distribution`` for what the standard library brings
     or nothing tells. ``unless`` is in whose place it is imported: with all of that there, it is not needed.
-    ``marker`` says where alone it is wanted, ``extras`` are what it is wanted with (PEP 508).
+    ``extras`` are what it is wanted with (PEP 508). ``lines`` are the project's that ask for it; which of them count,
+    and so versions, extras and place, depends on the environment.
     """
 
     module: str | None
@@ -49,7 +61,6 @@ class Need:
     asked_by: tuple[Place, ...] = ()
     optional: bool = False
     unless: tuple[Alternative, ...] = ()
-    marker: str = ""
     is_standard: bool = False
     is_guessed: bool = False  # its distribution is only thought to be called like the module
     extras: tuple[str, ...] = ()
@@ -57,7 +68,8 @@ class Need:
     url: str = ""  # where alone it is from: what an index has under its name may be somebody else's
     parts: tuple[NeededPart, ...] = ()  # of which it is known in which versions they are
     modules: tuple[tuple[str, Place], ...] = ()  # inside it that code imports (``a.b``), each with where
-    is_at_odds: bool = False  # no version has all the parts, and is one that the project asks for
+    is_at_odds: bool = False  # no version has all the parts, and is one that the project asks for, in all its lines
+    lines: tuple[AskedLine, ...] = ()
 
     @property
     def requirement(self) -> str:
@@ -98,6 +110,7 @@ class FitOfEnvironment:
     lacks: tuple[Lack, ...]
     proven: bool | None = None
     breaks: tuple[str, ...] = ()
+    needs: tuple[Need, ...] = ()  # what counts there: markers hold in one environment, and not in another
 
     @property
     def fits(self) -> bool:

@@ -134,7 +134,8 @@ def are_compatible(specifiers: Iterable[str]) -> bool:
     try:
         clauses = [c for s in specifiers if s for c in SpecifierSet(s)]
         at_least = [Version(c.version.removesuffix(".*")) for c in clauses if c.operator in (">=", ">", "==", "~=")]
-        below = [(Version(c.version.removesuffix(".*")), c.operator) for c in clauses if c.operator in ("<", "<=")]
+        below = [(Version(c.version.removesuffix(".*")), c.operator) for c in clauses
+                 if c.operator in ("<", "<=") or (c.operator == "==" and not c.version.endswith(".*"))]
     except (InvalidSpecifier, InvalidVersion):
         return True
-    return all(low < high or (low == high and sign == "<=") for low in at_least for high, sign in below)
+    return all(low < high or (low == high and sign != "<") for low in at_least for high, sign in below)

@@ -34,7 +34,7 @@ _TAG = re.compile(r"\.(?:cpython-|cp)(\d)(\d+)[a-z]*(?:-|$)|\.pypy(\d)(\d+)")
 
 
 class EnvironmentJudge:
-    """Holds the needs of some code against one environment."""
+    """Holds the needs of some code, as they are by its `markers`, against one environment."""
 
     def __init__(self, files: Files, neighbours: Neighbours, environment: Environment) -> None:
         self.files = files
@@ -44,6 +44,8 @@ class EnvironmentJudge:
         self.interpreter = interpreter if interpreter is not None and interpreter.works else None
         self.version = (interpreter.version if interpreter else None) or environment.python_version or ""
         self.sites = neighbours.visible_sites(self.interpreter) if self.interpreter else neighbours.sites(environment)
+        kind = self.interpreter.implementation if self.interpreter else None
+        self.markers = marker_values(self.version or "3", kind or "cpython", files.platform)
         self._found: dict[str, Distribution | None] = {}
         self._lacking: dict[int, Lack | None] = {}
         self._standard: set[str] | None = None
@@ -79,8 +81,6 @@ class EnvironmentJudge:
         return self._lacking[id(need)]
 
     def _lack_of(self, need: Need) -> Lack | None:
-        if need.marker and not applies(f"x; {need.marker}", self._markers()):
-            return None
         if need.is_standard:
             return self._lack_of_standard(need)
         if need.by_conda:
@@ -166,9 +166,9 @@ class EnvironmentJudge:
                 extras.setdefault(name, set()).update(more)
                 asked = ("", *sorted(extras[name]))
                 wanted += [(normal_name(requirement_name(r)), requirement_extras(r)) for r in one.requires
-                           if applies(r, self._markers(), asked)]
+                           if applies(r, self.markers, asked)]
         found = []
-        for owner, requirement, other in unmet_requirements(list(closure.values()), self._markers(), extras):
+        for owner, requirement, other in unmet_requirements(list(closure.values()), self.markers, extras):
             line = requirement.split(";")[0].strip()
             name = requirement_name(line)
             if other is None and self._named(name) is None and not self._has_by_other_name(line):
@@ -183,10 +183,6 @@ class EnvironmentJudge:
     # -- what is there ---------------------------------------------------------------------
     def _place(self) -> str:
         return self.sites[0] if self.sites else self.environment.path
-
-    def _markers(self) -> dict[str, str]:
-        kind = self.interpreter.implementation if self.interpreter else None
-        return marker_values(self.version or "3", kind or "cpython", self.files.platform)
 
     def _has(self, module: str) -> bool:
         """Whether a module is there; of a name that many share, each of its parts."""

@@ -6,12 +6,12 @@ import sys
 from functools import cache
 
 from kalyx.core.facts.packaging.project import Declared
-from kalyx.core.facts.packaging.requirements import are_compatible
-from kalyx.core.model import Alternative, Need, NeededPart, Place, PythonWanted
+from kalyx.core.model import Alternative, AskedLine, Need, NeededPart, Place, PythonWanted
 from kalyx.core.model.names import normal_name, requirement_extras, requirement_name
 from kalyx.core.tables.import_names import distribution_for, is_shared
 from kalyx.core.tables.moved_names import moved_part
 from kalyx.core.tables.standard_library import stdlib_history
+from kalyx.core.verdicts.fit.asked_lines import of_lines
 from kalyx.core.verdicts.fit.standard_modules import pythons_with
 
 TYPE_CHECKING = False
@@ -68,9 +68,11 @@ def needs_of(code: Iterable[CodeNeeds], declared: Sequence[Declared], own: OwnMo
     for name, rows in by_name.items():
         main = [d for d in rows if not d.optional]
         if name not in imported and main:
-            found += [Need(None, requirement_name(d.requirement), _specifier(d), (_place(d),), marker=_marker(d),
-                           optional=not whole(d.file), extras=requirement_extras(d.requirement), url=_url(d),
-                           by_conda=d.by_conda and not is_python(name)) for d in main]
+            counting = [d for d in main if whole(d.file)] or main
+            by_conda = all(d.by_conda for d in counting) and not is_python(name)
+            shown = requirement_name(main[0].requirement)
+            found.append(of_lines(Need(None, shown, optional=not whole(counting[0].file), by_conda=by_conda,
+                                       lines=tuple(map(_line, counting)))))
     return found
 
 
@@ -151,16 +153,12 @@ def _need(one: _Asked, declared: dict[str, list[Declared]], own: OwnModules,
     rows = declared.get(normal_name(name), [])
     if rows and all(d.optional for d in rows):  # of an extra, and asked for only by what runs later
         needed = needed and any(p.guard in ("", "condition") for p in one.places)
-    asked = ",".join(dict.fromkeys(s for d in rows if (s := _specifier(d))))
     parts = [NeededPart(part, requirement[len(requirement_name(requirement)):], place)
              for (part, requirement), place in one.parts.items() if normal_name(requirement_name(requirement))
              == normal_name(name)]
-    is_at_odds = not are_compatible([asked, *(p.specifier for p in parts)])
-    specifier = asked if is_at_odds else ",".join(dict.fromkeys(filter(None, [asked, *(p.specifier for p in parts)])))
-    extras = sorted({e for d in rows if not d.optional for e in requirement_extras(d.requirement)})
-    return Need(one.module, name, specifier, (*places, *map(_place, rows)), not needed, one.unless,
-                is_guessed=is_guessed, extras=tuple(extras), url=next(filter(None, map(_url, rows)), ""),
-                parts=tuple(parts), modules=tuple(one.modules.items()), is_at_odds=is_at_odds)
+    lines = [_line(d) for d in ([d for d in rows if not d.optional] or rows)]
+    return of_lines(Need(one.module, name, "", places, not needed, one.unless, is_guessed=is_guessed,
+                         parts=tuple(parts), modules=tuple(one.modules.items()), lines=tuple(lines)))
 
 
 def _declared_alike(module: str, declared: dict[str, list[Declared]]) -> str:
@@ -173,6 +171,11 @@ def _declared_alike(module: str, declared: dict[str, list[Declared]]) -> str:
 
 def _is_declared(module: str, declared: dict[str, list[Declared]]) -> bool:
     return normal_name(module.split(".")[0]) in declared
+
+
+def _line(one: Declared) -> AskedLine:
+    return AskedLine(_place(one), _specifier(one), () if one.optional else requirement_extras(one.requirement),
+                     _url(one), _marker(one))
 
 
 def _place(one: Declared) -> Place:

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from kalyx.core.facts.kernels.kernelspecs import prefix_of_kernel
-from kalyx.core.facts.packaging.requirements import suits
+from kalyx.core.facts.packaging.requirements import marker_values, suits
 from kalyx.core.model import Remedy
 from kalyx.core.model.names import normal_name
 from kalyx.core.tables.import_names import is_everyday
+from kalyx.core.verdicts.fit.asked_lines import needs_at
 from kalyx.core.verdicts.fit.standard_modules import lacks_by_version
 from kalyx.core.verdicts.remedies.kernels import switch_kernel, well_kernels
 
@@ -57,12 +58,12 @@ def _have_it_used(files: Files, neighbours: Neighbours, kernels: Sequence[Kernel
 
 def _fill_nearest(files: Files, found: Sequence[FitOfEnvironment], needs: Sequence[Need]) -> list[Remedy]:
     """Return the command that puts what lacks into the environment that lacks least."""
-    if any(n.is_at_odds and not n.optional for n in needs):
-        return []  # no version of that is what both the code and its project want
     for one in found:
         works = one.interpreter is not None and one.interpreter.works
         if one.environment.kind == "base" or not one.python_fits or not one.lacks or not works or one.breaks:
             continue
+        if any(n.is_at_odds and not n.optional for n in one.needs):
+            continue  # no version of that is what both the code and its project want
         if any(lack.distribution is None or is_everyday(lack.module or "") for lack in one.lacks):
             continue
         of_conda = {n.distribution for n in needs if n.by_conda}
@@ -71,7 +72,7 @@ def _fill_nearest(files: Files, found: Sequence[FitOfEnvironment], needs: Sequen
         guessed = {n.module for n in needs if n.is_guessed}
         if any(n.module is None and not n.optional for n in needs) and any(x.module in guessed for x in one.lacks):
             continue  # what brings it may be what the project asks for, under another name
-        by_name = {normal_name(n.distribution): n for n in needs if n.distribution and (n.extras or n.url)}
+        by_name = {normal_name(n.distribution): n for n in one.needs if n.distribution and (n.extras or n.url)}
         wanted = list(dict.fromkeys(_wanted(lack, by_name) for lack in one.lacks))
         says = f"Put what it lacks into {one.environment.path}, which lacks least{_guessed(needs, wanted)}."
         return [Remedy(says, "command",
@@ -94,7 +95,7 @@ def _make(files: Files, neighbours: Neighbours, needs: Sequence[Need], python: P
         python is None or suits(python.specifier, b.version)) and _has_all(b, needs)]
     plain = [b for b in bases if not files.is_folder(files.path.join(b.prefix or "", "conda-meta"))]
     bases = plain or bases  # an environment of conda's is no good base for others
-    wanted = _requirements(needs, bases[-1].version or "") if bases else None
+    wanted = _requirements(_needs_of_base(files, needs, bases[-1]), bases[-1].version or "") if bases else None
     if wanted is None:
         return []
     place = next(p for n in range(100) if not files.exists(p := files.path.join(home, f".venv{f'-{n}' if n else ''}")))
@@ -118,6 +119,10 @@ def _has_all(base: Interpreter, needs: Sequence[Need]) -> bool:
                    if need.is_standard and not need.optional and not need.unless and need.module)
 
 
+def _needs_of_base(files: Files, needs: Sequence[Need], base: Interpreter) -> list[Need]:
+    return needs_at(needs, marker_values(base.version or "", base.implementation or "cpython", files.platform))
+
+
 def _requirements(needs: Sequence[Need], version: str) -> list[str] | None:
     """Return what is to be installed into a Python; None where nothing tells what brings something that is needed."""
     found: dict[str, str] = {}
@@ -131,6 +136,5 @@ def _requirements(needs: Sequence[Need], version: str) -> list[str] | None:
             continue  # this Python has what it stands in for
         if need.distribution is None or need.is_at_odds or (is_everyday(need.module or "") and not need.specifier):
             return None
-        marker = f" ; {need.marker}" if need.marker else ""
-        found.setdefault(normal_name(need.distribution), f"{need.requirement}{marker}")
+        found.setdefault(normal_name(need.distribution), need.requirement)
     return list(found.values())
