@@ -90,6 +90,44 @@ def test_lists(name: str, world: World, validate) -> None:
     assert [(d["a"], d["b"], d["newer"]) for d in differ] == [("<1", "1", None)]
 
 
+# Lines for one distribution, of which 1 is there; what is said of it: nothing, what the list has, or that it lacks it;
+# and the lines by which another list, of no environment, is made like this one
+SEVERAL = {
+    "of other Pythons": ('germkit==1; python_version>="3.10"\ngermkit==3; python_version<"3.10"\n', None,
+                         ["germkit==1; python_version>='3.10'", "germkit==3; python_version<'3.10'"]),
+    "the last for this one": ('germkit==3; python_version<"3.10"\nGermKit==2; python_version>="3.10"\n', "==2",
+                              ["germkit==3; python_version<'3.10'", "GermKit==2; python_version>='3.10'"]),
+    "none for this one": ('germkit==1; sys_platform=="win32"\ngermkit<9; python_version<"3.10"\n', "absent",
+                          ["germkit==1; sys_platform=='win32'", "germkit<9; python_version<'3.10'"]),
+    "all for this one": ("germkit>=1\ngermkit<2\n", None, ["germkit>=1,<2"]),
+    "one too many": ("germkit>=1\ngermkit!=1.0\n", ">=1,!=1.0", ["germkit>=1,!=1.0"]),
+    "extras by choice": ('[project]\nname = "a"\n[project.optional-dependencies]\nold = ["germkit<2"]\n'
+                         'new = ["germkit>2"]\n', None, []),
+}
+
+
+@pytest.mark.parametrize("name", SEVERAL)
+def test_several_lines_for_one_distribution(name: str, world: World) -> None:
+    """Those count that markers let count on the other side; where that is not known, any may be the one."""
+    lines, expected, again = SEVERAL[name]
+    lab = _lab(world, "lab", {"germkit": "1"})
+    world.activate(lab)
+    file = "pyproject.toml" if lines.startswith("[") else "list.txt"
+    write(world.project / file, lines)
+    for sides in ((file, "env:lab"), ("env:lab", file)):
+        found = _contrast(world, *sides)["result"]["distributions"]
+        a, b = ("a", "b") if sides[0] == file else ("b", "a")
+        assert [d["name"] for d in found[f"only_{b}"]] == (["germkit"] if expected == "absent" else [])
+        assert found[f"only_{a}"] == []
+        assert [d[a] for d in found["differ"]] == ([expected] if expected not in (None, "absent") else [])
+    write(world.project / "same.txt", "# as it is\n" + (lines if file == "list.txt" else ""))
+    assert _contrast(world, file, "same.txt")["exit"] == 0
+    write(world.project / "other.txt", "humidlog\n")
+    printed = world.kalyx("contrast", file, "other.txt", "--as-requirements").stdout.splitlines()
+    assert [p.replace('"', "'").replace(" ;", ";").replace(" >=", ">=").replace(" <", "<").replace(" ==", "==")
+            for p in printed if not p.startswith("#")] == again
+
+
 def test_what_code_imports_of_a_shared_name(world: World) -> None:
     """Code that imports one part of a name imports none of the others' distributions; of a list the table tells."""
     lab = world.venv("lab")

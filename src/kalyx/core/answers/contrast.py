@@ -195,7 +195,7 @@ def requirement_lines(answer: ContrastAnswer) -> list[str]:
     changed = {normal_name(d.name) for d in answer.differences.differ}
     wanted = [*answer.differences.only_a, *(d for n, d in sorted(answer.a.listed.items()) if n in changed)]
     lines = [_line(d) if _is_one_line(d) else f"# {d.name}: where it is from cannot be written in a line"
-             for d in wanted if normal_name(d.name) not in TOOLS or d.version is None]
+             for one in wanted for d in one.either or (one,) if normal_name(d.name) not in TOOLS or d.version is None]
     alone = [f"# in {answer.b.label} alone: {d.name} {d.shown}" for d in answer.differences.only_b
              if normal_name(d.name) not in TOOLS]
     return [*lines, *alone]
@@ -214,8 +214,8 @@ def _line(one: Listed) -> str:
 def _remedies(files: Files, a: Side, b: Side, found: Contrasted) -> list[Remedy]:
     """Return the command that brings B what A has."""
     changed = {normal_name(d.name) for d in found.differ}
-    wanted = [d for d in (*found.only_a, *(d for n, d in a.listed.items() if n in changed))
-              if normal_name(d.name) not in TOOLS and _is_one_line(d)]
+    wanted = [d for one in (*found.only_a, *(d for n, d in a.listed.items() if n in changed))
+              for d in one.either or (one,) if normal_name(d.name) not in TOOLS and _is_one_line(d)]
     lines = [_line(d) for d in wanted]
     if b.kind != "seat" or not lines or any(line.startswith("-") for line in lines):
         return []

@@ -18,7 +18,8 @@ __all__ = ["Contrasted", "DistributionDifference", "Listed", "Side"]
 class Listed:
     """A distribution of a side: its version, or the specifier of a list; ``origin`` is where it is from (PEP 610).
 
-    The origin is empty for one from an index; ``requirement`` is the line that gives it again.
+    The origin is empty for one from an index; ``requirement`` is the line that gives it again. ``either`` are the
+    lines of a list for one distribution of which it is not known which counts: that depends on markers, or on extras.
     """
 
     name: str
@@ -31,10 +32,13 @@ class Listed:
     extras: tuple[str, ...] = ()  # that a list asks for
     is_optional: bool = False  # of an extra or a group: a side without it lacks nothing
     by_conda: bool = False  # a package of conda's, which may be no Python at all
+    either: tuple[Listed, ...] = ()
 
     @property
     def shown(self) -> str:
         """The version, or what is asked of it."""
+        if self.either:
+            return " or ".join(dict.fromkeys(one.shown for one in self.either))
         if self.version is not None:
             return self.version
         return f"[{','.join(self.extras)}]{self.specifier}" if self.extras else self.specifier or "any version"

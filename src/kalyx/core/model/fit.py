@@ -43,6 +43,7 @@ class AskedLine:
     extras: tuple[str, ...] = ()
     url: str = ""
     marker: str = ""
+    is_optional: bool = False  # of an extra, or of a group: of such lines mostly one is chosen
 
 
 @record

@@ -9,7 +9,9 @@ from kalyx.core.errors import NothingToJudge, Unreadable
 from kalyx.core.facts.packaging.lock_files import Pin, pins_in_json, pins_in_toml
 from kalyx.core.facts.packaging.printed_lists import list_in_json, list_in_text
 from kalyx.core.facts.packaging.project import own_name, read_list, read_project, url_of
+from kalyx.core.facts.packaging.requirements import applies
 from kalyx.core.facts.text_encoding import decode_text
+from kalyx.core.lean.record import replace
 from kalyx.core.model import Listed, Side
 from kalyx.core.model.names import normal_name, requirement_name
 
@@ -55,7 +57,7 @@ def read_package_list(files: Files, name: str, markers: Mapping[str, str]) -> Si
     if printed is not None:
         return _of_printed(files, path, name, printed)
     pins = _locked(files, path, text, markers)
-    listed = _asked(files, path, text) if pins is None else _of_pins(pins)
+    listed = _asked(files, path, text, markers) if pins is None else _of_pins(pins)
     trouble = why_unread(files, path) if not listed else ""
     if trouble:
         raise _no_list(path, trouble)
@@ -67,16 +69,35 @@ def _no_list(path: str, why: str) -> NothingToJudge:
                           "Name a requirements or lock file, or what kalyx packages --json printed.")
 
 
-def _asked(files: Files, path: str, text: str) -> dict[str, Listed]:
-    """Return what a list of requirements, or a project's table, asks for."""
-    listed: dict[str, Listed] = {}
-    for one in sorted(read_list(files, path), key=lambda d: d.optional):
+def _asked(files: Files, path: str, text: str, markers: Mapping[str, str]) -> dict[str, Listed]:
+    """Return what a list of requirements, or a project's table, asks for where markers have some values, if known."""
+    lines: dict[str, list[Listed]] = {}
+    for one in read_list(files, path):
         found = _of_requirement(files, one)
-        if found is not None:
-            listed.setdefault(normal_name(found.name), found)
+        if found is not None and (not found.marker or not markers or applies(f"x; {found.marker}", markers)):
+            lines.setdefault(normal_name(found.name), []).append(found)
+    listed = {name: _together(found, is_known=bool(markers)) for name, found in lines.items()}
     for match in _EDITABLE.finditer(text):
         listed.setdefault(normal_name(match[1]), Listed(match[1], None, f"=={match[2]}", requirement=match[1]))
     return listed
+
+
+def _together(lines: list[Listed], *, is_known: bool) -> Listed:
+    """Return what several lines ask for of one distribution; `is_known`: they all count, as far as extras do."""
+    lines = [d for d in lines if not d.is_optional] or lines
+    first = lines[0]
+    if len(lines) == 1:
+        return first
+    is_alike = all(d.marker == first.marker for d in lines)
+    if first.is_optional or not (is_known or is_alike):
+        return replace(first, either=tuple(lines))
+    specifier = ",".join(dict.fromkeys(d.specifier for d in lines if d.specifier))
+    extras = tuple(sorted({extra for d in lines for extra in d.extras}))
+    placed = next((d for d in lines if d.origin), None)
+    whole = f"{first.name}[{','.join(extras)}]" if extras else first.name
+    return replace(first, specifier=specifier, extras=extras, origin=placed.origin if placed else "",
+                   marker=first.marker if is_alike else "",
+                   requirement=f"{whole} @ {placed.origin}" if placed else f"{whole}{specifier}")
 
 
 def _locked(files: Files, path: str, text: str, markers: Mapping[str, str]) -> list[Pin] | None:
@@ -99,14 +120,20 @@ def _locked(files: Files, path: str, text: str, markers: Mapping[str, str]) -> l
 
 
 def _of_pins(pins: Iterable[Pin]) -> dict[str, Listed]:
-    listed = {}
+    listed: dict[str, list[Listed]] = {}
     for pin in pins:
         specifier = f"=={pin.version}" if pin.version and not pin.url else ""
         requirement = f"{pin.name} @ {pin.url}" if pin.url else f"{pin.name}{specifier}"
         if _NAME.fullmatch(pin.name) and _VERSION.fullmatch(pin.version):
-            listed[normal_name(pin.name)] = Listed(pin.name, None, specifier, pin.url, requirement,
-                                                   is_optional=pin.is_optional)
-    return listed
+            listed.setdefault(normal_name(pin.name), []).append(
+                Listed(pin.name, None, specifier, pin.url, requirement, is_optional=pin.is_optional))
+    return {name: _one_of(found) for name, found in listed.items()}
+
+
+def _one_of(pins: list[Listed]) -> Listed:
+    """Return what a lock pins of one distribution; of several versions it is not known which is for whom."""
+    pins = list(dict.fromkeys(d for d in pins if not d.is_optional) or dict.fromkeys(pins))
+    return pins[0] if len(pins) == 1 else replace(pins[0], either=tuple(pins))
 
 
 def _of_printed(files: Files, path: str, name: str, printed: PrintedList) -> Side:

@@ -105,11 +105,18 @@ def _lacking_of_extras(extras: Sequence[str], there: Listed, having: Side) -> li
 def _admitted(a: Listed, b: Listed) -> bool:
     """Whether what is listed admits what is there, or two lists ask for the same."""
     if a.version is None and b.version is None:
-        return (a.specifier, a.origin, a.extras) == (b.specifier, b.origin, b.extras)
+        return _asked_for(a) == _asked_for(b)
     asked, there = (a, b) if a.version is None else (b, a)
+    if asked.either:
+        return any(_admitted(one, there) for one in asked.either)
     if asked.origin:
         return asked.origin.split("#")[0] == there.origin.removesuffix(", editable")
     return not asked.specifier or is_met(f"x{asked.specifier}", there.version or "0") is not False
+
+
+def _asked_for(one: Listed) -> set[tuple[str, str, Sequence[str], str]]:
+    """Return what a list asks for; where that is not one thing, with what tells which of them counts."""
+    return {(d.specifier, d.origin, d.extras, d.marker if one.either else "") for d in one.either or (one,)}
 
 
 def _equal(a: str, b: str) -> bool:

@@ -19,7 +19,9 @@ def of_lines(need: Need) -> Need:
 
     Where no version is in all of their bounds, and has the parts that code imports, the bounds of the lines stay.
     """
-    asked = ",".join(dict.fromkeys(line.specifier for line in need.lines if line.specifier))
+    specifiers = dict.fromkeys(line.specifier for line in need.lines if line.specifier)
+    is_choice = all(line.is_optional for line in need.lines) and not are_compatible(specifiers)
+    asked = "" if is_choice else ",".join(specifiers)
     parts = [part.specifier for part in need.parts]
     is_at_odds = not are_compatible([asked, *parts])
     specifier = asked if is_at_odds else ",".join(dict.fromkeys(filter(None, [asked, *parts])))

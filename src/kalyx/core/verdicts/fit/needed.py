@@ -175,7 +175,7 @@ def _is_declared(module: str, declared: dict[str, list[Declared]]) -> bool:
 
 def _line(one: Declared) -> AskedLine:
     return AskedLine(_place(one), _specifier(one), () if one.optional else requirement_extras(one.requirement),
-                     _url(one), _marker(one))
+                     _url(one), _marker(one), one.optional)
 
 
 def _place(one: Declared) -> Place:
