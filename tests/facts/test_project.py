@@ -102,8 +102,8 @@ def test_lists_that_name_lists(tmp_path: Path) -> None:
     project = find_project(RealMachine(), str(tmp_path))
     assert project is not None
     assert [d.name for d in project.declared if d.file.endswith(("base.txt", "requirements.txt"))] == [
-        "zork", "flask"]
-    assert {"zork!=2", "flask<3"} == {d.requirement for d in project.declared}
+        "zork", "zork", "flask"]
+    assert {"zork!=2", 'zork<9; os_name == "nt"', "flask<3"} == {d.requirement for d in project.declared}
     assert "other" not in {d.name for d in project.declared}, "a constraint asks for nothing"
 
 
@@ -251,6 +251,9 @@ WISHES: dict[str, tuple[dict[str, str], str, str, str, str, str]] = {
     "elsewhere in another version": ({"environment.yml": "dependencies:\n  - seedling=1.0\n"}, "seedling",
     "shell",
                                      "installed-elsewhere", "seedling==1.0.*", "1.0"),
+    "in several lines": ({"requirements.txt": "Seedling>=1; python_version > '3'\nseedling==9; python_version < '3'\n",
+                          "pyproject.toml": "[project]\nname = 'x'\ndependencies = ['seedling<2']\n"},
+                         "seedling", "shell", "not-installed", "Seedling>=1,<2", "1.0"),
     "a version that is nowhere": ({"requirements.txt": "seedling==7.0\n"}, "seedling", "shell", "not-installed",
                                   "seedling", "2.0"),
     "for a notebook": ({"work/a.ipynb": "", "requirements.txt": "seedling==1.0\n"}, "seedling",

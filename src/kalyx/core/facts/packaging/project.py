@@ -149,11 +149,16 @@ def _limited(declared: Sequence[Declared], limits: Sequence[Declared]) -> list[D
     found = []
     for one in declared:
         try:
-            whole = Requirement(one.requirement)
+            whole, elsewhere = Requirement(one.requirement), []
             for bound in bounds.get(one.name, ()):
-                if not whole.url and not bound.url and (not bound.marker or bound.marker == whole.marker):
+                if whole.url or bound.url:
+                    continue
+                if not bound.marker or bound.marker == whole.marker:
                     whole.specifier &= bound.specifier
-            found.append(replace(one, requirement=str(whole)) if one.name in bounds else one)
+                else:
+                    both = f"({whole.marker}) and ({bound.marker})" if whole.marker else str(bound.marker)
+                    elsewhere.append(replace(one, requirement=f"{bound.name}{bound.specifier}; {both}"))
+            found += [replace(one, requirement=str(whole)) if one.name in bounds else one, *elsewhere]
         except InvalidRequirement:
             found.append(one)
     return found

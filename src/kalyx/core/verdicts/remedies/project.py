@@ -33,6 +33,26 @@ def project_requirement(case: Case, failure: Failure) -> Declared | None:
         (d for d in requirements if _is_called_after(d.name, name) and case.distributions.named(d.name) is None), None)
 
 
+def _in_all_lines(case: Case, declared: Declared) -> str:
+    """Return what to install for a line of the project: all its lines for that distribution that count here, as one."""
+    from packaging.requirements import InvalidRequirement, Requirement
+
+    from kalyx.core.facts.packaging.requirements import applies, are_compatible
+
+    plain, project = declared.requirement.split(";")[0].strip(), case.distributions.project
+    rows = [d for d in (project.declared if project is not None else ()) if d.name == declared.name
+            and (declared.optional or not d.optional) and applies(d.requirement, case.distributions.markers)]
+    try:
+        lines = [Requirement(d.requirement) for d in rows] if len(rows) > 1 else []
+    except InvalidRequirement:
+        return plain
+    bounds = list(dict.fromkeys(str(line.specifier) for line in lines if line.specifier))
+    if not lines or any(line.url for line in lines) or not are_compatible(bounds):
+        return plain
+    extras = ",".join(sorted({extra for line in lines for extra in line.extras}))
+    return f"{lines[0].name}{f'[{extras}]' if extras else ''}{','.join(bounds)}"
+
+
 def _can_be_had(case: Case, name: str, requirement: str) -> bool:
     """Whether pip may find a requirement: local folders are asked, where it is told to look there alone."""
     from kalyx.core.facts.packaging.requirements import is_met
@@ -58,7 +78,7 @@ def requirement_evidence(declared: Declared | None) -> list[Evidence]:
 def install_for_project(case: Case, wanted: str, declared: Declared | None, why: str = "") -> tuple[Remedy, ...]:
     """Return how to install `wanted`, or what the project asks for, and how to have the project know of it."""
     if declared is not None:
-        asked = declared.requirement.split(";")[0].strip()
+        asked = _in_all_lines(case, declared)
         known = normal_name(requirement_name(wanted)) == declared.name
         because = ", as the project asks for it" + ("" if known else f" (its name says that it has {wanted})")
         wanted, why = (asked, because) if _can_be_had(case, declared.name, asked) else (
