@@ -39,7 +39,7 @@ LISTS: dict[str, tuple[str, list[tuple[str, int | None]]]] = {
         "any = '*'\nexact = '1.5'\nsome = {version = '>=3', extras = ['a']}\nlocal = {path = '../x'}\n"
         "[tool.poetry.group.dev.dependencies]\nlint = '>=1,<2'\n",
         [("flask>=2.1,<3", 3), ("zork>=1.4.2,<1.5", 4), ("old>=0.3.1,<0.4", 5), ("any", 6), ("exact==1.5", 7),
-         ("some[a]>=3", 8), ("local", 9), ("lint>=1,<2", 11)]),
+         ("some[a]>=3", 8), ("local @ file://ABOVE/x", 9), ("lint>=1,<2", 11)]),
     "tool table that says more": (
         "[tool.poetry.dependencies]\npython = '^3.9'\nold = {version = '^1', python = '<3.8'}\n"
         "far = {version = '*', platform = 'win32'}\nmarked = {version = '2', markers = \"os_name == 'nt'\"}\n"
@@ -48,6 +48,29 @@ LISTS: dict[str, tuple[str, list[tuple[str, int | None]]]] = {
         [("old>=1,<2; python_version < '3.8'", 3), ("far; sys_platform == 'win32'", 4),
          ("marked==2; (os_name == 'nt')", 5), ("perhaps==1", 6), ("each==1; python_version < '3.9'", 7),
          ("each[a,b]>=2,<3", 7)]),
+    "tool table with places": (
+        "[tool.poetry.dependencies]\nsome = '1.*'\neither = '^1.0 || ^2.0'\ntwo = '>=1 <3'\n"
+        "there = {git = 'git@example.org:a/there.git', tag = 'v1', extras = ['x'], optional = true}\n"
+        "wheel = {url = 'https://example.org/wheel-1-py3-none-any.whl', python = '<3.9'}\nmyself = {path = '.'}\n",
+        [("some==1.*", 2), ("either>=1.0,<3", 3), ("two>=1,<3", 4),
+         ("there[x] @ git+ssh://git@example.org/a/there.git@v1", 5),
+         ("wheel @ https://example.org/wheel-1-py3-none-any.whl ; python_version < '3.9'", 6)]),
+    "sources": (
+        "[project]\ndependencies = ['far-kit[x]>=1; os_name==\"nt\"', 'mate', 'plain', 'private']\n"
+        "[tool.uv.sources]\nfar_kit = {git = 'https://example.org/far'}\nmate = {workspace = true}\n"
+        "private = {index = 'own'}\n", [("far-kit[x] @ git+https://example.org/far ; (os_name==\"nt\")", 2),
+                                       ("plain", 2), ("private", 2)]),
+    "lists of a build": ("[project]\nname = 'x'\ndynamic = ['dependencies', 'optional-dependencies']\n"
+                         "[tool.setuptools.dynamic]\ndependencies = {file = ['more/base.txt', 'nowhere.txt']}\n"
+                         "optional-dependencies.fast = {file = 'more/base.txt'}\n"
+                         "[tool.hatch.metadata.hooks.requirements_txt]\nfiles = ['more/../more/base.txt']\n",
+                         [("listed>=2", 1)]),
+    "list of setup.cfg": ("[options]\ninstall_requires = file: more/base.txt\n", [("listed>=2", 1)]),
+    "pixi.toml": ("[dependencies]\npython = '3.11.*'\nnumpy = {version = '>=1.2', channel = 'x'}\nzork = '2.1.*'\n"
+                  "pytorch = '*'\n[pypi-dependencies]\nflask = {version = '>=2', extras = ['async']}\n",
+                  [("numpy>=1.2", 3), ("zork==2.1.*", 4), ("torch", 5), ("flask[async]>=2", 7)]),
+    "markers of setup.py": ("from setuptools import setup\nsetup(extras_require={':os_name==\"nt\"': ['far'], 'fast': "
+                            "['grid']})\n", [("far; os_name==\"nt\"", 2), ("grid", 2)]),
     "setup.py": (
         "from setuptools import setup\nBASE = ['flask>=2',\n        'zork; python_version>\"3\"']\nif True:\n"
         "    setup(name='x', install_requires=BASE + ['grid', bool], extras_require={'fast': ['quick<3'], **BASE},\n"
@@ -64,11 +87,17 @@ LISTS: dict[str, tuple[str, list[tuple[str, int | None]]]] = {
                                                               ("grid", 8)]),
     "Pipfile": ("[packages]\nflask = '==2.0'\n[dev-packages]\npytest = '*'\n", [("flask==2.0", 2), ("pytest",
     4)]),
+    "Pipfile that says more": (
+        "[packages]\nfar = {version = '*', sys_platform = \"== 'win32'\"}\nmyself = {path = '.', editable = true}\n"
+        "there = {git = 'https://example.org/there.git', ref = 'v1'}\n",
+        [("far; sys_platform == 'win32'", 2), ("there @ git+https://example.org/there.git@v1", 4)]),
     "environment.yml": (
         "name: lab\nchannels:\n  - conda-forge\ndependencies:\n  - python=3.11\n  - numpy=1.26\n"
         "  - scipy=1.11.*\n"
-        "  - conda-forge::zork=1.2.3=py311_0\n  - 'grid>=2'  # fast\n  - pip\n  - pip:\n    - flask==2.0\n",
-        [("numpy==1.26.*", 6), ("scipy==1.11.*", 7), ("zork==1.2.3", 8), ("grid>=2", 9), ("flask==2.0", 12)]),
+        "  - conda-forge::zork=1.2.3=py311_0\n  - 'grid>=2'  # fast\n  - pip\n  - pip:\n    - flask==2.0\n"
+        "    - -r more/base.txt\n  - torch==2.0.1=py39\n  - blas=*=openblas\n  - seed[version='>=2',build=x]\n",
+        [("numpy==1.26.*", 6), ("scipy==1.11.*", 7), ("zork==1.2.3", 8), ("grid>=2", 9), ("flask==2.0", 12),
+         ("torch==2.0.1", 14), ("blas", 15), ("seed >=2", 16), ("listed>=2", 1)]),
     "by conda's names": (
         "dependencies:\n  - python >=3.9\n  - pytorch=2.1\n  - matplotlib-base\n  - zork 1.2.3 py311_0\n"
         "  - nodejs>=18\n",
@@ -80,7 +109,9 @@ LISTS: dict[str, tuple[str, list[tuple[str, int | None]]]] = {
 NAMES = {"setup.py that reads it elsewhere": "setup.py", "broken setup.py": "setup.py", "setup.py in lines": "setup.py",
          "by conda's names": "environment.yml", "tool table that says more": "pyproject.toml",
          "tool table": "pyproject.toml", "broken": "pyproject.toml", "of another shape": "pyproject.toml",
-         "nothing in it": "Pipfile"}
+         "nothing in it": "Pipfile", "tool table with places": "pyproject.toml", "sources": "pyproject.toml",
+         "lists of a build": "pyproject.toml", "list of setup.cfg": "setup.cfg", "markers of setup.py": "setup.py",
+         "Pipfile that says more": "Pipfile"}
 
 
 @pytest.mark.parametrize("form", LISTS)
@@ -88,8 +119,11 @@ def test_forms(form: str, tmp_path: Path) -> None:
     """Each form of file, good and bad: the requirements and their lines."""
     text, expected = LISTS[form]
     write(tmp_path / NAMES.get(form, form), text)
+    write(tmp_path / "more" / "base.txt", "listed>=2\n")
     project = find_project(RealMachine(), str(tmp_path))
-    assert project is not None and [(d.requirement, d.line) for d in project.declared] == expected
+    assert project is not None
+    found = [(d.requirement.replace(str(tmp_path.parent), "ABOVE"), d.line) for d in project.declared]
+    assert found == expected
 
 
 def test_lists_that_name_lists(tmp_path: Path) -> None:

@@ -86,8 +86,7 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     """
     m = context.machine
     wanted = [m.absolute(p) for p in paths]
-    files, notes = _files_of(context, wanted)
-    progress(f"reading {len(files)} file{'s' if len(files) != 1 else ''} …")
+    files, notes = _files_of(context, wanted, progress)
     elsewhere = _places_elsewhere(context, only)
     here = [n for n in only if n not in elsewhere]
     reading = context.but(asks_when_read=False)
@@ -99,37 +98,36 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     if not any(c.is_code for c in code):
         raise NothingToJudge(f"What {_some(code)} cannot be told: {code[0].trouble}.",
                              f"kalyx why {code[0].path} says more of it.")
-    declared, pythons, roots, more = _asked_for(context, wanted, code)
+    declared, pythons, roots, asked_notes = _asked_for(context, wanted, code)
     own = OwnModules(m, roots)
     code = _with_own(m, code, own, wanted)
-    notes += [*more, *unread_code(code)]
+    notes += [*asked_notes, *unread_code(code)]
     is_aside = cache(lambda path: path not in wanted and _is_aside(m, path, wanted))
+    in_whole = any(m.is_folder(w) for w in wanted)
     needs = needs_of(code, declared, own, lambda module: _brought_by(neighbours, module), neighbours.is_namespace,
                      lambda name: is_known(name) or bool(neighbours.providing_name(name)),
-                     whole=lambda file: file in files or any(m.is_folder(w) for w in wanted),
-                     aside=is_aside)
+                     whole=lambda file: in_whole or file in files, aside=is_aside)
     main = [c for c in code if not is_aside(c.path)]
     notes += path_changes(main) if any(n.is_guessed for n in needs) else []
-    everywhere = needs
-    needs, more = without_pythonpath(m, needs)
-    notes += more
+    everywhere, (needs, more) = needs, without_pythonpath(m, needs)
     python = python_of(_without_leftovers(main, wanted), pythons)
     progress("looking at the environments …")
     found = _judged(reading, neighbours, needs, python, here, used_here) if here or not only else []
     if prove:
         found = _proven(context, found, wanted, limit, progress)
     found.sort(key=_rank)
-    away = [_elsewhere(place, name, everywhere, python) for name, place in elsewhere.items()]
     remedies = remedies_of(m, neighbours, reading.kernels(), found, needs, python, notebooks, _home_of(context, wanted))
-    notes += own_elsewhere(m, neighbours, own, [c for c in main if c.path in wanted], found)
-    ranked = sorted([*found, *away], key=_rank)
-    needs = [*(ranked[0].needs if ranked else needs)]
-    notes += [at_odds(n) for n in needs if n.is_at_odds and not n.optional]
-    return FitAnswer(tuple(wanted), tuple(c.path for c in code), tuple(needs), python, tuple(ranked), tuple(remedies),
+    notes += [*more, *own_elsewhere(m, neighbours, own, [c for c in main if c.path in wanted], found)]
+    away = [_elsewhere(place, name, everywhere, python) for name, place in elsewhere.items()]
+    ranked = tuple(sorted([*found, *away], key=_rank))
+    shown = ranked[0].needs if ranked else tuple(needs)
+    notes += [at_odds(n) for n in shown if n.is_at_odds and not n.optional]
+    return FitAnswer(tuple(wanted), tuple(c.path for c in code), shown, python, ranked, tuple(remedies),
                      tuple(notes), _untold(code, wanted, files))
 
 
-def _files_of(context: SeatContext, paths: Sequence[str]) -> tuple[list[str], list[Note]]:
+def _files_of(context: SeatContext, paths: Sequence[str], progress: Callable[[str], object]
+              ) -> tuple[list[str], list[Note]]:
     m, files, notes = context.machine, [], []
     for path in paths:
         if m.is_folder(path):
@@ -143,6 +141,7 @@ def _files_of(context: SeatContext, paths: Sequence[str]) -> tuple[list[str], li
             files.append(path)
         else:
             raise NothingToJudge(f"{path} {m.trouble_at(path)}.", "Check the path.")
+    progress(f"reading {len(files)} file{'s' if len(files) != 1 else ''} …")
     return list(dict.fromkeys(files)), notes
 
 

@@ -171,7 +171,9 @@ def _of_requirement(files: Files, one: Declared) -> Listed | None:
         parsed = Requirement(text)
     except InvalidRequirement:
         name = requirement_name(text)
-        return Listed(name, None, requirement=text, is_optional=one.optional, by_conda=one.by_conda) if name else None
+        marker = text.partition(";")[2].strip()
+        return Listed(name, None, requirement=text, marker=marker, is_optional=one.optional,
+                      by_conda=one.by_conda) if name else None
     url, specifier = parsed.url or "", str(parsed.specifier)
     if url.startswith("file://") and not files.exists(_path_of(url)):  # where it once lay: of what, its name may tell
         version = re.search(r"/[^/-]+-(\d[^/-]*)-[^/]+\.whl$", _path_of(url))

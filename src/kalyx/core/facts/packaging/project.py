@@ -6,12 +6,14 @@ PEP 735, and what tools keep of their own, put into the same form. Nothing of th
 
 from __future__ import annotations
 
+import fnmatch
 import re
 
 from kalyx.core.errors import ONLY_IN_PART, Unreadable
 from kalyx.core.facts.packaging.odd_requirements import report_odd
-from kalyx.core.facts.packaging.project_files import LOCKS, is_lock, is_project_file
-from kalyx.core.facts.packaging.project_tables import READERS, Extra, OfConda, of_lock
+from kalyx.core.facts.packaging.project_files import LOCKS, MOST_ABOVE, is_lock, is_project_file
+from kalyx.core.facts.packaging.project_tables import READERS, of_lock
+from kalyx.core.facts.packaging.tool_tables import WORKSPACE
 from kalyx.core.facts.text_encoding import decode_text
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model.names import normal_name, requirement_name
@@ -22,6 +24,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Sequence
 
     from kalyx.core.facts.files import Files
+    from kalyx.core.facts.packaging.requirement_rows import Row
 
 __all__ = ["Declared", "Project", "own_name", "read_list", "read_project", "url_of"]
 
@@ -71,7 +74,7 @@ def read_project(files: Files, folder: str, names: Iterable[str]) -> Project:
         elif name.startswith("requirements") and is_project_file(name):
             declared += _from_list(m, path, read, limits)
         elif name in READERS or is_lock(name):
-            declared += _from_table(m, path, READERS.get(name, of_lock))
+            declared += _from_table(m, path, READERS.get(name, of_lock), read, limits)
     if len(declared) > MOST_DECLARED:
         m.report(folder, f"its files ask for {len(declared)} distributions; the first {MOST_DECLARED} were looked at")
     lock = next((n for n in LOCKS if n in listed), "")
@@ -80,12 +83,9 @@ def read_project(files: Files, folder: str, names: Iterable[str]) -> Project:
 
 def read_list(files: Files, file: str) -> list[Declared]:
     """Return what one file asks for: a requirements list, a lock file, or a table of a project."""
-    name = files.path.basename(file)
-    if name in READERS or is_lock(name):
-        return _from_table(files, file, READERS.get(name, of_lock))
-    if name.endswith(".toml"):
-        return _from_table(files, file, of_lock)
-    limits: list[Declared] = []
+    name, limits = files.path.basename(file), list[Declared]()
+    if name in READERS or name.endswith(".toml"):
+        return _limited(_from_table(files, file, READERS.get(name, of_lock), set(), limits), limits)
     return [replace(d, optional=False) for d in _limited([*_from_list(files, file, set(), limits)], limits)]
 
 
@@ -197,6 +197,24 @@ def _of_place(m: Files, place: str, folder: str) -> str | None:
     return f"{name}{extras[0] if extras else ''} @ {url_of(m, local)}" if name else None
 
 
+def _member_of_workspace(m: Files, folder: str, name: str) -> str:
+    """Return the folder of the project of a name in the workspace around a folder; empty where it is not found."""
+    for _ in range(MOST_ABOVE):
+        try:
+            tools = load_toml(m.read_text(m.path.join(folder, "pyproject.toml"), LIMIT)).get("tool", {})
+            patterns = tools.get("uv", {}).get("workspace", {}).get("members", ())
+        except (Unreadable, ValueError, AttributeError):
+            patterns = ()
+        for pattern in (p for p in patterns if isinstance(p, str)):
+            above, _, last = pattern.rstrip("/").rpartition("/")
+            place = m.absolute(above or ".", folder)
+            for entry in fnmatch.filter(m.entries(place), last):
+                if normal_name(own_name(m, m.path.join(place, entry))) == normal_name(name):
+                    return str(m.path.join(place, entry))
+        folder = m.path.dirname(folder)
+    return ""
+
+
 def url_of(m: Files, path: str) -> str:
     """Return the URL of a path."""
     from urllib.parse import quote
@@ -216,8 +234,10 @@ def own_name(m: Files, folder: str) -> str:
 
 
 # -- tables ----------------------------------------------------------------------------------------
-def _from_table(m: Files, file: str, reader: Callable[[str], Iterable[str]]) -> list[Declared]:
-    said: list[str] = []
+def _from_table(m: Files, file: str, reader: Callable[[str], Iterable[Row]], read: set[str], limits: list[Declared]
+                ) -> list[Declared]:
+    """Return what a table asks for, and the lists of pip's that it names: those that are not `read` already."""
+    said: list[Row] = []
     try:
         text = m.read_text(file, LIMIT)
         for one in reader(text):
@@ -232,12 +252,29 @@ def _from_table(m: Files, file: str, reader: Callable[[str], Iterable[str]]) -> 
     for number, line in enumerate(text.lower().splitlines(), 1):
         for word in _WORD.findall(line.split("#")[0]):
             lines.setdefault(word.rstrip("."), number)
-    names = [r.written if isinstance(r, OfConda) else requirement_name(r) for r in said]
-    declared = [Declared(str(r), file, lines.get(name.lower()), isinstance(r, Extra), isinstance(r, OfConda))
-                for r, name in zip(said, names, strict=True)]
+    folder = m.path.dirname(file)
+    declared = [Declared(whole, file, lines.get((row.written or requirement_name(whole)).lower()), row.is_optional,
+                         row.by_conda) for row in said if (whole := _whole(m, row, folder))]
     # what stands there word for word was meant as one; what was put together of a tool's own form is ours
     report_odd(m, file, [(d.requirement, d.line) for d in declared if not d.by_conda and d.requirement in text])
-    return [d for d in declared if d.name]
+    named = [replace(d, optional=row.is_optional or d.optional) for row in said if row.pip_list and isinstance(
+        row.pip_list, str) for d in _from_list(m, m.absolute(row.pip_list, folder), read, limits)]
+    return [*(d for d in declared if d.name), *named]
+
+
+def _whole(m: Files, row: Row, folder: str) -> str:
+    """Return a row as one requirement, with its place and its marker; the project itself is none of its own."""
+    marker = f"; {row.marker}" if row.marker else ""
+    if not row.place:
+        return f"{row.requirement}{marker}"
+    path = m.absolute(row.place, folder) if "://" not in row.place else ""
+    if row.place == WORKSPACE:
+        path = _member_of_workspace(m, folder, requirement_name(row.requirement))
+        if not path:  # where it is not known, it is not to be had from an index, either
+            return ""
+    if path and m.is_within(folder, path):
+        return ""
+    return f"{row.requirement} @ {url_of(m, path) if path else row.place}{f' {marker}' if marker else ''}"
 
 
 _WORD = re.compile(r"[\w.-]+")

@@ -6,13 +6,13 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
 
-__all__ = ["LOCKS", "is_lock", "is_project_file", "project_folder"]
+__all__ = ["LOCKS", "MOST_ABOVE", "is_lock", "is_project_file", "project_folder"]
 
 MOST_ABOVE = 4  # folders above the one where Python is started
 # What a tool that keeps a lock file is told to add a package, and to bring the environment in line
 LOCKS = {"uv.lock": ("uv add", "uv sync"), "poetry.lock": ("poetry add", "poetry install"),
          "pdm.lock": ("pdm add", "pdm sync"), "Pipfile.lock": ("pipenv install", "pipenv sync")}
-_TABLES = ("pyproject.toml", "setup.cfg", "setup.py", "Pipfile", "environment.yml", "environment.yaml")
+_TABLES = ("pyproject.toml", "setup.cfg", "setup.py", "Pipfile", "pixi.toml", "environment.yml", "environment.yaml")
 
 
 def is_lock(name: str) -> bool:

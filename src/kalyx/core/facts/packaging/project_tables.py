@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.model.names import requirement_name
-from kalyx.core.tables.import_names import distribution_by_conda
+from kalyx.core.facts.packaging.conda_lists import as_distribution, of_environment
+from kalyx.core.facts.packaging.requirement_rows import Row
+from kalyx.core.facts.packaging.tool_tables import place_of, rows_of_names
+from kalyx.core.lean.record import replace
+from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.toml import load_toml
 
 TYPE_CHECKING = False
@@ -13,38 +16,37 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator
     from typing import Any
 
-__all__ = ["READERS", "Extra", "OfConda", "of_lock"]
+__all__ = ["READERS", "of_lock"]
 
 LONGEST_LINE = 8192  # characters
 
 
-class Extra(str):
-    """A requirement that not everybody needs."""
-
-    __slots__ = ()
-
-
-class OfConda(str):
-    """A package of conda's, by the name of the distribution in it; ``written`` is its own."""
-
-    written = ""
-
-
-def _of_pyproject(text: str) -> Iterator[str]:
-    """Yield what pyproject.toml asks for: PEP 621, the groups of PEP 735, and a tool's own table."""
+def _of_pyproject(text: str) -> Iterator[Row]:
+    """Yield what pyproject.toml asks for: PEP 621, the groups of PEP 735, and tools' own tables."""
     content = load_toml(text)
-    project = content.get("project", {})
-    yield from _texts(project.get("dependencies", []), "project.dependencies")
-    for name, group in (*project.get("optional-dependencies", {}).items(),
-                        *content.get("dependency-groups", {}).items()):
-        yield from map(Extra, _texts(group, f"the group {name}"))
-    own = content.get("tool", {}).get("poetry", {})
-    yield from _of_names(own.get("dependencies", {}))
+    project, tools = content.get("project", {}), content.get("tool", {})
+    sources = tools.get("uv", {}).get("sources", {})
+    for row in _of_project(project, content.get("dependency-groups", {})):
+        yield from _from_sources(row, sources) if sources else [row]
+    yield from _of_lists(project.get("dynamic", ()), tools.get("setuptools", {}).get("dynamic", {}))
+    hooks = tools.get("hatch", {}).get("metadata", {}).get("hooks", {})
+    yield from (Row("", pip_list=file) for file in hooks.get("requirements_txt", {}).get("files", ()))
+    old = tools.get("flit", {}).get("metadata", {})
+    yield from _texts(old.get("requires", []), "tool.flit.metadata.requires")
+    own = tools.get("poetry", {})
+    yield from rows_of_names(own.get("dependencies", {}))
     for table in (own.get("dev-dependencies", {}), *[g.get("dependencies", {}) for g in own.get("group", {}).values()]):
-        yield from map(Extra, _of_names(table))
+        yield from rows_of_names(table, is_optional=True)
+    yield from _of_pixi(tools.get("pixi", {}))
 
 
-def _texts(said: object, name: str) -> Iterator[str]:
+def _of_project(project: dict[str, Any], groups: dict[str, Any]) -> Iterator[Row]:
+    yield from _texts(project.get("dependencies", []), "project.dependencies")
+    for name, group in (*project.get("optional-dependencies", {}).items(), *groups.items()):
+        yield from _texts(group, f"the group {name}", is_optional=True)
+
+
+def _texts(said: object, name: str, *, is_optional: bool = False) -> Iterator[Row]:
     """Yield what is text in a list; a group may also hold tables, which name another one.
 
     Raises:
@@ -52,57 +54,56 @@ def _texts(said: object, name: str) -> Iterator[str]:
     """
     if not isinstance(said, list):
         raise ValueError(f"{name} is no list of requirements")
-    yield from (item for item in said if isinstance(item, str))
+    yield from (Row(item, is_optional) for item in said if isinstance(item, str))
 
 
-def _of_pipfile(text: str) -> Iterator[str]:
+def _from_sources(row: Row, sources: dict[str, Any]) -> Iterator[Row]:
+    """Yield a row with the place from which a table of sources has its distribution, if it has; by markers of these."""
+    name = normal_name(requirement_name(row.requirement))
+    said = next((said for key, said in sources.items() if normal_name(key) == name), None)
+    found = [s for s in (said if isinstance(said, list) else [said]) if isinstance(s, dict)]
+    if "@" in row.requirement or not any(map(place_of, found)):
+        yield row
+        return
+    plain, _, marker = row.requirement.partition(";")
+    for one in found:
+        markers = [f"({m.strip()})" for m in (marker, one.get("marker", "")) if isinstance(m, str) and m.strip()]
+        placed = plain.strip() if not place_of(one) else re.split(r"[\s<>=!~(]", plain.strip())[0]
+        yield replace(row, requirement=placed, place=place_of(one), marker=" and ".join(markers))
+
+
+def _of_lists(dynamic: object, table: dict[str, Any]) -> Iterator[Row]:
+    """Yield the lists of pip's from which a build takes what is asked for."""
+    words = dynamic if isinstance(dynamic, list) else []
+    for name, is_optional in (("dependencies", False), ("optional-dependencies", True)):
+        said = table.get(name, {}) if name in words else {}
+        for one in said.values() if is_optional else [said]:
+            files = one.get("file", []) if isinstance(one, dict) else []
+            for file in [files] if isinstance(files, str) else files:
+                yield Row("", is_optional, pip_list=file)
+
+
+def _of_pixi(table: dict[str, Any]) -> Iterator[Row]:
+    """Yield what a table asks conda for, and pip, for all platforms."""
+    for name, said in table.get("dependencies", {}).items():
+        version = said.get("version", "*") if isinstance(said, dict) else said
+        if name.lower() not in ("python", "pip") and isinstance(version, str):
+            plain = re.fullmatch(r"\d[\w.*]*", version)
+            yield as_distribution(name if version == "*" else f"{name}=={version}" if plain else f"{name}{version}")
+    yield from rows_of_names(table.get("pypi-dependencies", {}))
+
+
+def _of_pixi_file(text: str) -> Iterator[Row]:
+    yield from _of_pixi(load_toml(text))
+
+
+def _of_pipfile(text: str) -> Iterator[Row]:
     content = load_toml(text)
-    yield from _of_names(content.get("packages", {}))
-    yield from map(Extra, _of_names(content.get("dev-packages", {})))
+    yield from rows_of_names(content.get("packages", {}))
+    yield from rows_of_names(content.get("dev-packages", {}), is_optional=True)
 
 
-def _of_names(table: dict[str, Any]) -> Iterator[str]:
-    """Yield the requirements of a table of names and versions, or of tables that say more of them."""
-    for name, said in table.items():
-        for one in said if isinstance(said, list) else [said]:
-            more = one if isinstance(one, dict) else {"version": one}
-            version = more.get("version", "*") if isinstance(more.get("version", "*"), str) else "*"
-            if name.lower() != "python":
-                whole = f"{name}{_extras_of(more)}{_specifier(version)}{_marker_of(more)}"
-                yield Extra(whole) if more.get("optional") is True else whole
-
-
-def _extras_of(said: dict[str, Any]) -> str:
-    extras = said.get("extras")
-    extras = [e for e in extras if isinstance(e, str)] if isinstance(extras, list) else []
-    return f"[{','.join(extras)}]" if extras else ""
-
-
-def _marker_of(said: dict[str, Any]) -> str:
-    """Return where alone it is asked for, as a marker (PEP 508)."""
-    parts = [f"({said['markers']})"] if isinstance(said.get("markers"), str) else []
-    if isinstance(said.get("python"), str):
-        bounds = re.findall(r"(<=|>=|==|!=|<|>)\s*(\d+(?:\.\d+)?)", _specifier(said["python"]))
-        parts += [f"python_version {sign} '{version}'" for sign, version in bounds]
-    parts += [f"sys_platform == '{said['platform']}'"] if isinstance(said.get("platform"), str) else []
-    return f"; {' and '.join(parts)}" if parts else ""
-
-
-def _specifier(version: str) -> str:
-    """Put a version with ``^`` or ``~`` before it, or nothing, into the words of PEP 440."""
-    parts = re.fullmatch(r"([\^~]?)\s*(\d{1,9}(?:\.\d{1,9}){0,9})", version.strip())
-    if parts is None:
-        return "" if version.strip() == "*" else version.strip()
-    sign, numbers = parts[1], [int(n) for n in parts[2].split(".")]
-    if not sign:
-        return f"=={parts[2]}"
-    kept = next((n for n, part in enumerate(numbers) if part), len(numbers) - 1) if sign == "^" else (
-        min(1, len(numbers) - 1))
-    above = [*numbers[:kept], numbers[kept] + 1]
-    return f">={parts[2]},<{'.'.join(map(str, above))}"
-
-
-def _of_setup(text: str) -> Iterator[str]:
+def _of_setup(text: str) -> Iterator[Row]:
     import configparser
 
     parser = configparser.ConfigParser(interpolation=None)
@@ -110,32 +111,36 @@ def _of_setup(text: str) -> Iterator[str]:
         parser.read_string("\n".join(line if len(line) < LONGEST_LINE else "" for line in text.splitlines()))
     except configparser.Error as error:
         raise ValueError(f"it is not INI: {str(error).splitlines()[0]}") from None
-    wanted = parser.get("options", "install_requires", fallback="")
-    yield from _lines_of(wanted)
+    yield from _rows_of(parser.get("options", "install_requires", fallback=""))
     if parser.has_section("options.extras_require"):
         extras = [value for _, value in parser.items("options.extras_require")]
-        yield from (Extra(line) for text in extras for line in _lines_of(text))
+        yield from (row for text in extras for row in _rows_of(text, is_optional=True))
 
 
-def _of_setup_script(text: str) -> Iterator[str]:
+def _of_setup_script(text: str) -> Iterator[Row]:
     """Yield what is written out in a setup.py."""
     from kalyx.core.facts.packaging.setup_script import handed_to_setup
 
     said = handed_to_setup(text)
-    yield from _lines_of(said.get("install_requires"))
+    yield from _rows_of(said.get("install_requires"))
     extras = said.get("extras_require")
-    for group in extras.values() if isinstance(extras, dict) else ():
-        yield from map(Extra, _lines_of(group))
+    for name, group in extras.items() if isinstance(extras, dict) else ():
+        extra, _, marker = name.partition(":")  # without a name all need it, where the marker holds
+        for row in _rows_of(group, is_optional=bool(extra)):
+            yield replace(row, marker=marker)
 
 
-def _lines_of(said: object) -> list[str]:
-    """Return the requirements in a text or a list, without comments; ``file:`` names a list that is read by itself."""
+def _rows_of(said: object, *, is_optional: bool = False) -> Iterator[Row]:
+    """Yield the requirements in a text or a list, without comments, and the lists of pip's that ``file:`` names."""
     lines = said.splitlines() if isinstance(said, str) else said if isinstance(said, list) else ()
-    plain = [re.sub(r"(?:^|\s)#.*", "", line).strip() for line in lines if isinstance(line, str)]
-    return [line for line in plain if line and not line.startswith("file:")]
+    for line in (re.sub(r"(?:^|\s)#.*", "", line).strip() for line in lines if isinstance(line, str)):
+        if line.startswith("file:"):
+            yield from (Row("", is_optional, pip_list=file.strip()) for file in line[5:].split(",") if file.strip())
+        elif line:
+            yield Row(line, is_optional)
 
 
-def of_lock(text: str) -> Iterator[str]:
+def of_lock(text: str) -> Iterator[Row]:
     """Yield what a lock file pins (PEP 751).
 
     Raises:
@@ -144,56 +149,11 @@ def of_lock(text: str) -> Iterator[str]:
     for package in load_toml(text).get("packages", ()):
         if not isinstance(package["name"], str):
             raise ValueError("a package that it pins has no name")
-        marker = f"; {package['marker']}" if package.get("marker") else ""
         pin = f"=={package['version']}" if package.get("version") else ""
-        yield f"{package['name']}{pin}{marker}"
+        yield Row(f"{package['name']}{pin}", marker=package.get("marker") or "")
 
 
-def _of_conda(text: str) -> Iterator[str]:
-    """Yield what the list of a conda environment asks for, and the list for pip in it."""
-    inside = for_pip = False
-    alone = re.search(r"^dependencies:[ \t]*(?!#)(\S.*)$", text, re.MULTILINE)
-    if alone is not None:  # all of it in one line
-        if not (alone[1].startswith("[") and alone[1].rstrip().endswith("]")):
-            raise ValueError("its dependencies are no list, or one that goes on after its first line")
-        text = "dependencies:\n" + "".join(f"  - {word.strip()}\n" for word in alone[1].strip()[1:-1].split(","))
-    for line in text.splitlines():
-        plain = line.split(" #")[0].rstrip()
-        if plain and not plain[0].isspace() and not plain.startswith("-"):
-            inside, for_pip = plain.startswith("dependencies:"), False
-        item = re.match(r"(?<!\s)\s*-\s+[\"']?([^\"']+)", plain)
-        if not inside or item is None:
-            continue
-        word = item[1].strip()
-        if word == "pip:":
-            for_pip = True
-        elif for_pip:  # as in pip's own lists: options, and places, which mostly have no name
-            if not word.startswith(("-", ".", "/", "~")) and "://" not in word.split("@")[0]:
-                yield word
-        elif requirement_name(word := word.rpartition("::")[2]) not in ("python", "pip", ""):
-            yield _as_distribution(word)
-
-
-def _as_distribution(word: str) -> OfConda:
-    name, said = requirement_name(word), _of_conda_words(word)
-    found = OfConda(distribution_by_conda(name.lower()) + said[len(name):] if said.startswith(name) else said)
-    found.written = name
-    return found
-
-
-def _of_conda_words(word: str) -> str:
-    """Put ``name=1.2``, which is any 1.2 to conda, ``name 1.2`` and ``name=1.2.3=build`` into the words of PEP 440."""
-    alone = re.fullmatch(r"([\w.-]+)\s+([\w.*]+)(?:\s+\S+)?", word)
-    if alone is not None:
-        return f"{alone[1]}=={alone[2]}"
-    parts = re.fullmatch(r"([\w.-]+)\s*=\s*([\w.*]+)(=\S+)?", word)
-    if parts is None:
-        return word
-    version = parts[2] if parts[3] or parts[2].endswith("*") else f"{parts[2]}.*"
-    return f"{parts[1]}=={version}"
-
-
-READERS: dict[str, Callable[[str], Iterable[str]]] = {
+READERS: dict[str, Callable[[str], Iterable[Row]]] = {
     "pyproject.toml": _of_pyproject, "setup.cfg": _of_setup, "setup.py": _of_setup_script, "Pipfile": _of_pipfile,
-    "environment.yml": _of_conda, "environment.yaml": _of_conda,
+    "pixi.toml": _of_pixi_file, "environment.yml": of_environment, "environment.yaml": of_environment,
 }

@@ -59,6 +59,13 @@ def _of_pyproject(text: str) -> Iterator[str]:
     own = content.get("tool", {}).get("poetry", {}).get("dependencies", {}).get("python", "")
     if isinstance(own, str):
         yield _carets(own)
+    yield from _of_pixi(text) if content.get("tool", {}).get("pixi") else ()
+
+
+def _of_pixi(text: str) -> Iterator[str]:
+    content = _toml(text)
+    wanted = content.get("tool", {}).get("pixi", content).get("dependencies", {}).get("python", "")
+    yield _carets(wanted) if isinstance(wanted, str) else ""
 
 
 def _of_lock(text: str) -> Iterator[str]:
@@ -112,6 +119,6 @@ def _carets(words: str) -> str:
 
 
 _READERS: dict[str, Callable[[str], Iterable[str]]] = {
-    "pyproject.toml": _of_pyproject, "Pipfile": _of_pipfile, "setup.cfg": _of_setup,
+    "pyproject.toml": _of_pyproject, "Pipfile": _of_pipfile, "pixi.toml": _of_pixi, "setup.cfg": _of_setup,
     "setup.py": _of_setup_script,
     "environment.yml": _of_conda, "environment.yaml": _of_conda, ".python-version": _of_version_file}
