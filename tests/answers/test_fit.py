@@ -353,6 +353,36 @@ def test_lines_that_count_in_an_environment(code: str, form: str, world: World) 
         assert [n["note"] for n in document["notes"]] == ([] if word else ["at-odds"])
 
 
+# Code that nothing here can be given for, and what the first remedy says
+NOT_HERE = {
+    "import winreg\n": "Run this code on Windows",
+    "import win32com.client\n": "only there (if sys.platform == 'win32')",
+    "from google.colab import drive\n": "in the notebooks that Google hosts",
+    "import dbutils, seedling\n": "Databricks",
+    "import en_core_web_sm\n": "spaCy itself fetches it",
+}
+
+
+@pytest.mark.parametrize("code", NOT_HERE)
+def test_what_no_index_has_for_this_machine(code: str, world: World) -> None:
+    """It is lacked for its reason, and nothing is put anywhere; where it is there, or need not be, it is no matter."""
+    lab = world.venv("lab")
+    world.activate(lab)
+    write(world.project / "a.py", code)
+    result = _fit(world, "a.py")
+    assert result["best"] is None and {r["kind"] for r in result["remedies"]} == {"manual"}, result["remedies"]
+    assert NOT_HERE[code] in result["remedies"][0]["do"]
+    assert all(lack["distribution"] is None or lack["distribution"] == "seedling"
+               for lack in result["environments"][0]["lacks"])
+    write(world.project / "a.py", f"try:\n    {code}except ImportError:\n    pass\n")
+    assert _fit(world, "a.py")["best"] == str(lab)
+    write(world.project / "a.py", code)
+    for name in ("winreg", "win32com/client", "google/colab/drive", "dbutils", "seedling", "en_core_web_sm"):
+        write(site_of(lab) / f"{name}.py", "")
+    assert _fit(world, "a.py")["best"] == str(lab)
+    assert run([python_of(lab), "a.py"], cwd=world.project).returncode == 0
+
+
 def test_what_the_shell_adds(world: World) -> None:
     """What PYTHONPATH has is lacked by no environment here, and said; what stands where nothing runs is not needed."""
     lab = _lab(world, "lab")

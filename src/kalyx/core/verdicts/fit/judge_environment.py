@@ -11,9 +11,9 @@ from kalyx.core.facts.search_path.modules import EXTENSION
 from kalyx.core.facts.search_path.predicted import usual_stdlib
 from kalyx.core.model import Lack, version_pair
 from kalyx.core.model.names import normal_name, requirement_extras, requirement_name
+from kalyx.core.verdicts.fit.elsewhere import why_only_elsewhere
 from kalyx.core.verdicts.fit.standard_modules import lacks_by_version
 from kalyx.core.verdicts.fit.submodules import cannot_have
-from kalyx.core.verdicts.reading.other_systems import system_lacking
 from kalyx.core.verdicts.seats.packages import unmet_requirements
 
 TYPE_CHECKING = False
@@ -88,6 +88,9 @@ class EnvironmentJudge:
         name, wanted = need.distribution or "", need.specifier
         found = self._named(name) if name else None
         if need.module and not self._has(need.module):
+            away = why_only_elsewhere(need, self.files.platform)
+            if away is not None:
+                return Lack(need.module, None, wanted, None, away.because)
             because = f"there is no module {need.module} in {self._place()}"
             if found is not None:
                 because = f"{found.name} {found.version} is there, and does not bring {need.module}"
@@ -242,11 +245,9 @@ class EnvironmentJudge:
     def _lack_of_standard(self, need: Need) -> Lack | None:
         module = need.module or ""
         top = module.split(".")[0]
-        because = ""
-        system = system_lacking(self.files.platform, top)  # what functions ask for is not asked for here
-        if system and any(p.guard not in ("function", "try", "typing") for p in need.asked_by):
-            because = f"{module} is there on {system} alone"
-        because = because or lacks_by_version(self.version, module) or self._lack_of_part(top)
+        away = why_only_elsewhere(need, self.files.platform)
+        because = away.because if away is not None else (
+            lacks_by_version(self.version, module) or self._lack_of_part(top))
         if not because or self.neighbours.any_holds(self.sites, top):  # a stand-in for what came later, or went
             return None
         return Lack(module, None, "", None, because)

@@ -8,6 +8,7 @@ from kalyx.core.model import Remedy
 from kalyx.core.model.names import normal_name
 from kalyx.core.tables.import_names import is_everyday
 from kalyx.core.verdicts.fit.asked_lines import needs_at
+from kalyx.core.verdicts.fit.elsewhere import why_only_elsewhere
 from kalyx.core.verdicts.fit.standard_modules import lacks_by_version
 from kalyx.core.verdicts.remedies.kernels import switch_kernel, well_kernels
 
@@ -32,7 +33,14 @@ def remedies_of(files: Files, neighbours: Neighbours, kernels: Sequence[Kernel],
                 for r in _have_it_used(files, neighbours, kernels, best, book)]
     if any(lack.module and lack.found and not lack.distribution for one in found for lack in one.lacks):
         return []  # a part that a version does not have, and nothing tells which one does
-    return [*_fill_nearest(files, found, needs), *_make(files, neighbours, needs, python, home)]
+    away = [why.remedy for n in (found[0].needs if found else needs) if not n.optional and not n.unless and _is_lacked(
+        n, found) and (why := why_only_elsewhere(n, files.platform)) is not None]
+    return away or [*_fill_nearest(files, found, needs), *_make(files, neighbours, needs, python, home)]
+
+
+def _is_lacked(need: Need, found: Sequence[FitOfEnvironment]) -> bool:
+    """Whether every environment lacks a module: a stand-in for it may be in one."""
+    return all(any(lack.module == need.module for lack in one.lacks) for one in found)
 
 
 def _is_used(best: FitOfEnvironment, notebook: str, files: Files) -> bool:

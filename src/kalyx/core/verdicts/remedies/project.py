@@ -5,9 +5,9 @@ from __future__ import annotations
 from kalyx.core.facts.packaging.project_files import LOCKS
 from kalyx.core.model import Evidence, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
-from kalyx.core.tables import import_names
 from kalyx.core.verdicts.reading.absence import asked_near_home, known_distribution
 from kalyx.core.verdicts.remedies import pip, which_pip
+from kalyx.core.verdicts.remedies.only_elsewhere import of_another_system
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -84,11 +84,9 @@ def install_for_project(case: Case, wanted: str, declared: Declared | None, why:
         wanted, why = (asked, because) if _can_be_had(case, declared.name, asked) else (
             declared.name, f"; {asked}, which the project asks for, is not where pip is told to look")
     name = requirement_name(wanted)
-    system = import_names.system_of(name)
-    if system is not None and system != case.python.platform:
-        where = {"win32": "Windows", "darwin": "macOS"}[system]
-        return (Remedy(f"Run this code on {where}, or import it only there (if sys.platform == {system!r}): "
-                       f"{name} is for no other system.", "manual", changes="your code"),)
+    system = of_another_system(name, case.python.platform)
+    if system is not None:
+        return (system.remedy,)
     todo = pip.install(case, wanted, why=why)
     project, served = case.distributions.project, which_pip.allowed(case)
     if project is None or served is None:

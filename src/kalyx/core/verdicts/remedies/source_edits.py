@@ -103,8 +103,8 @@ def _further_down(case: Case, place: Place, wrong: str, right: str) -> str:
     return f"; and {right} in place of {wrong} in line {', '.join(used[:8])}" if used else ""
 
 
-def leave_out(module: str) -> Remedy:
+def leave_out(module: str, where: str = "there") -> Remedy:
     """Return what to do about a module that only a hosted service brings."""
-    return Remedy("Run this code there; or put the import into a try, with an except ImportError that does "
+    return Remedy(f"Run this code {where}; or put the import into a try, with an except ImportError that does "
                   f"without {module}. What an index may have under that name is not the same.", "manual",
                   changes="your code")

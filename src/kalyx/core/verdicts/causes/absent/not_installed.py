@@ -23,6 +23,7 @@ from kalyx.core.verdicts.reading.absence import (
 )
 from kalyx.core.verdicts.reading.own_files import own_files
 from kalyx.core.verdicts.remedies import pip, seats, which_pip
+from kalyx.core.verdicts.remedies.only_elsewhere import language_model
 from kalyx.core.verdicts.remedies.project import install_for_project, project_requirement, requirement_evidence
 from kalyx.core.verdicts.remedies.shell_lines import command_line
 from kalyx.core.verdicts.remedies.source_edits import leave_out
@@ -38,7 +39,6 @@ if TYPE_CHECKING:
 
 __all__ = ["requirement_for"]
 
-_MODEL = re.compile(r"[a-z]{2}_(?:core|dep|ent)_(?:web|news|wiki|sci|ud)_(?:sm|md|lg|trf)")
 
 
 @cause("installed-elsewhere", "absent here, present in another environment or interpreter",
@@ -179,7 +179,7 @@ def _put_it(case: Case, failure: Failure, known: str, declared: Declared | None)
         return install_for_project(case, pip.that_brings(name, known), declared)
     if import_names.is_shared(name):
         return _shared_name(name)
-    if _MODEL.fullmatch(name):
+    if language_model(name):
         says = "It is a language model of spaCy, which is on no index; spaCy itself fetches it."
         return (Remedy(says, "manual", changes=f"adds {name} to {case.python.prefix}",
                        typed=command_line(case.files, (case.python.executable, "-m", "spacy", "download", name))),)
