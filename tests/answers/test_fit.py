@@ -353,6 +353,31 @@ def test_lines_that_count_in_an_environment(code: str, form: str, world: World) 
         assert [n["note"] for n in document["notes"]] == ([] if word else ["at-odds"])
 
 
+# Lines of a notebook that have pip install something, and what fit then puts in for `import cv2, zork`
+INSTALLS = {
+    "%pip install -q 'opencv-python-headless>=4' zork[a]==3": ["opencv-python-headless>=4", "zork[a]==3"],
+    "!pip3 install --index-url https://example.org \\\n   opencv-contrib-python zork>=2 && echo done": [
+        "opencv-contrib-python", "zork>=2"],
+    "if True:\n    !{sys.executable} -m pip install -r more.txt git+https://example.org/x; ls zork==1": [
+        "opencv-python", "zork<9"],
+    "!pip install $WHAT {zork} -t zork==1 # zork==2": ["opencv-python", "zork"],
+    "%pip install 'zork==5; python_version<\"3\"' zork\"": ["opencv-python", "zork"],
+}
+
+
+@pytest.mark.parametrize("line", INSTALLS)
+def test_what_a_notebook_has_pip_install(line: str, world: World) -> None:
+    """It tells the distributions and the versions of what the notebook imports, and is needed for nothing else."""
+    lab = world.venv("lab")
+    world.activate(lab)
+    cells = [{"cell_type": "code", "source": s} for s in (line, "import cv2, zork")]
+    write(world.project / "a.ipynb", json.dumps({"cells": cells, "metadata": {}, "nbformat": 4, "nbformat_minor": 5}))
+    write(world.project / "more.txt", "zork<9\nunused\n")
+    result = _fit(world, "a.ipynb", "--in", str(lab))
+    argv = result["remedies"][0]["argv"]
+    assert argv[argv.index("put") + 1:argv.index("--at")] == INSTALLS[line]
+
+
 # Code that nothing here can be given for, and what the first remedy says
 NOT_HERE = {
     "import winreg\n": "Run this code on Windows",

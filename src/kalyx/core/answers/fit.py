@@ -10,10 +10,10 @@ from kalyx.core.errors import ONLY_IN_PART, KalyxError, NothingToJudge, NotRecor
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.kernels.kernelspecs import prefix_of_kernel
 from kalyx.core.facts.packaging.odd_requirements import report_odd
-from kalyx.core.facts.packaging.project import Declared, read_project
+from kalyx.core.facts.packaging.project import Declared, read_list, read_project
 from kalyx.core.facts.packaging.project_files import project_folder
 from kalyx.core.facts.packaging.python_wanted import pythons_wanted
-from kalyx.core.facts.packaging.requirements import is_specifier
+from kalyx.core.facts.packaging.requirements import is_requirement, is_specifier
 from kalyx.core.facts.seats.environment import env_seat, find_environment
 from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.facts.source_code.needs import PYTHON2, read_needs, read_needs_anew
@@ -186,6 +186,7 @@ def _asked_for(context: SeatContext, paths: Sequence[str], code: Sequence[CodeNe
         trouble = _of_block(m, file, declared, pythons)
         says = f"{file.path}, line {file.block_line}: its block of metadata (PEP 723) cannot be read: {trouble}."
         notes += [Note("script-block", says, file.path)] if trouble else []
+    declared += [d for c in code if c.path in paths for d in _installed_by(m, c)]
     alone = {c.path for c in code if c.block}  # such a script says all of it by itself
     for path in (p for p in paths if p not in alone):
         folder = path if m.is_folder(path) else m.path.dirname(path)
@@ -196,6 +197,16 @@ def _asked_for(context: SeatContext, paths: Sequence[str], code: Sequence[CodeNe
             declared += read_project(m, *project).declared
             pythons += pythons_wanted(m, *project)
     return declared, pythons, list(dict.fromkeys(roots or [m.path.dirname(p) for p in paths])), notes
+
+
+def _installed_by(m: Machine, file: CodeNeeds) -> list[Declared]:
+    """Return what the cells of a notebook have pip install: of what it imports, the names and the versions."""
+    found = []
+    for word, line, cell in file.installs:
+        listed = read_list(m, m.absolute(word[3:], m.path.dirname(file.path))) if word.startswith("-r ") else [
+            Declared(word, file.path, line)] if is_requirement(word) else []
+        found += [replace(d, optional=True, cell=cell if d.file == file.path else None) for d in listed]
+    return found
 
 
 def _of_block(m: Machine, file: CodeNeeds, declared: list[Declared], pythons: list[tuple[str, Place]]) -> str:

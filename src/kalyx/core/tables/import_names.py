@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from functools import cache
 
 from kalyx.core.tables.load import load
 
-__all__ = ["bound_for", "distribution_by_conda", "distribution_for", "host_of", "is_everyday", "is_known",
-           "is_same_project", "is_shared", "module_for", "system_of"]
+__all__ = ["are_builds_of_one", "bound_for", "distribution_by_conda", "distribution_for", "host_of", "is_everyday",
+           "is_known", "is_same_project", "is_shared", "module_for", "system_of"]
+
+# Words of a distribution's name that say which build of a project it is
+_BUILD = re.compile(r"headless|contrib|binary|cpu|gpu|rocm|simd|nightly|macos|intel|cu\d{1,4}|cuda(?:\d{1,3}x?)?")
 
 
 def distribution_for(module: str) -> str | None:
@@ -57,6 +61,15 @@ def is_known(distribution: str) -> bool:
 def is_same_project(module: str) -> bool:
     """Whether the distribution of the module's own name is the same project under another name."""
     return module in load("import_names.json")["same_project"]
+
+
+def are_builds_of_one(distribution: str, other: str) -> bool:
+    """Whether two distributions are builds of one project by their names, such as for a GPU, or without windows."""
+    from kalyx.core.model.names import normal_name
+
+    plain = ["-".join(w for w in normal_name(name).split("-") if not _BUILD.fullmatch(w)) for name in (
+        distribution, other)]
+    return plain[0] == plain[1] != ""
 
 
 def is_everyday(module: str) -> bool:

@@ -43,6 +43,7 @@ class Declared:
     line: int | None
     optional: bool = False  # of an extra, of a group, of a list for development
     by_conda: bool = False  # a package of conda's, which may be no Python at all
+    cell: int | None = None  # of a notebook that has it installed: the line is that within the cell
 
     @property
     def name(self) -> str:

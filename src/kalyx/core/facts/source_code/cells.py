@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.files import Files
 
-__all__ = ["file_run", "files_run", "module_written", "place_in_notebook", "read_pieces", "run_from"]
+__all__ = ["file_run", "files_run", "module_written", "place_in_notebook", "put_in", "read_pieces", "run_from"]
 
 SOURCE_LIMIT = 8 * 1024 * 1024      # bytes of a script
 NOTEBOOK_LIMIT = 256 * 1024 * 1024  # bytes of a notebook; outputs make them large
@@ -26,10 +26,17 @@ _LOADS = re.compile(
     r"^%(?:load_ext[ \t]+|run[ \t]+(?:-\w[ \t]+){0,9}-m[ \t]+)([A-Za-z_][\w.]{0,200})[ \t]*(?:[ \t]-|$)")
 _RUNS = re.compile(r"""^[ \t]*pass[ ]{2}\#[ ]%run[ \t]+(?:-[a-zA-Z][ \t]+){0,9}
                        (?:['"]([^'"{}$\n]{1,400})['"] | ([^\s'"{}$-]\S{0,400}))""", re.MULTILINE | re.VERBOSE)
+_INSTALLS = re.compile(r"""^[ \t]*pass[ ]{2}\#[ ][%!][ \t]*(?:[^\s'"]{1,200}[ \t]+-m[ \t]+)?
+                           (?:[^\s'"]{0,200}/)?pip[\d.]{0,5}[ \t]+install[ \t]+(.+)$""", re.MULTILINE | re.VERBOSE)
+# Options of pip's that have a value of their own behind them
+_WITH_VALUE = frozenset({
+    "-c", "-e", "-f", "-i", "-t", "--cache-dir", "--constraint", "--editable", "--extra-index-url", "--find-links",
+    "--index-url", "--platform", "--prefix", "--python-version", "--root", "--target", "--timeout", "--trusted-host"})
 # The first line of a cell that is written to a file of code, and what stands in its place
 _WRITES = re.compile(
     r"^%%(?:writefile|file)[ \t]+(?:(?:-a|--append)[ \t]+)?(['\"]?)([^'\"{}$\n]{1,400}\.py)\1[ \t]*$")
 WRITTEN = "# written to "
+BACKSLASH = "\\"
 _MAGIC = re.compile(r"^([ \t]*)(?=\S)(?:[%!?]|[\w., ]+=[ \t]*[%!]|.*[^\s?]\?{1,2}[ \t]*$)")
 
 
@@ -115,15 +122,17 @@ def _plain(text: str) -> str:
         if (head[2:].split() or [""])[0] not in PYTHON_CELLS:
             return ""
         lines[first] = ""
-    in_magic, kept = False, []
-    for line in lines:
+    in_magic, kept, began = False, [], 0
+    for number, line in enumerate(lines):
         if in_magic:  # a shell line goes on after a backslash
             in_magic = line.rstrip().endswith("\\")
             kept.append("")
+            if "  # " in kept[began]:
+                kept[began] = f"{kept[began].removesuffix(BACKSLASH)} {line.strip()}"
             continue
         match = _MAGIC.match(line)
         if match and not line.lstrip().startswith(("#", '"', "'")):
-            in_magic = line.rstrip().endswith("\\")
+            in_magic, began = line.rstrip().endswith("\\"), number
             kept.append(match.group(1) + _meant(line.strip()))
         else:
             kept.append(line)
@@ -133,7 +142,7 @@ def _plain(text: str) -> str:
 def _meant(magic: str) -> str:
     """Return a line of Python that imports what a magic does; mostly one that does nothing."""
     loads = _LOADS.match(magic)
-    if loads is None and magic.startswith("%run"):
+    if loads is None and (magic.startswith("%run") or (magic[0] in "%!" and "pip" in magic and " install " in magic)):
         return f"pass  # {magic}"
     return f"import {loads[1].rstrip('.')}  # {magic}" if loads and loads[1] not in _OWN_EXTENSIONS else "pass"
 
@@ -141,6 +150,37 @@ def _meant(magic: str) -> str:
 def files_run(text: str) -> list[str]:
     """Return the files that magics of a cell run, as they are written there."""
     return [match[1] or match[2] for match in _RUNS.finditer(text)] if "pass  # %run" in text else []
+
+
+def put_in(text: str) -> list[tuple[str, int]]:
+    """Return what the lines of a cell have pip install, each with its line; a list of pip's as ``-r FILE``."""
+    found = []
+    for match in _INSTALLS.finditer(text) if "pass  # " in text else ():
+        line, words = text.count("\n", 0, match.start()) + 1, _words(match[1])
+        for number, word in enumerate(words):
+            before = words[number - 1] if number else ""
+            if before in ("-r", "--requirement"):
+                found.append((f"-r {word}", line))
+            elif not word.startswith("-") and before not in _WITH_VALUE and not re.search(r"[{$]", word):
+                found.append((word, line))
+    return found
+
+
+def _words(line: str) -> list[str]:
+    """Return the words of a shell's line, before what comes after it."""
+    import shlex
+
+    lexer = shlex.shlex(line, posix=True, punctuation_chars=";&|")
+    lexer.whitespace_split, lexer.commenters = True, ""
+    words: list[str] = []
+    try:
+        for word in lexer:
+            if not word.strip(";&|") or word.startswith("#"):
+                break
+            words.append(word)
+    except ValueError:  # a quote without its end
+        pass
+    return words
 
 
 def run_from(files: Files, notebook: str) -> list[str]:

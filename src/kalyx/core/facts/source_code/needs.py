@@ -13,7 +13,7 @@ from binascii import crc32
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.configuration.own_files import user_folder
-from kalyx.core.facts.source_code.cells import files_run
+from kalyx.core.facts.source_code.cells import files_run, put_in
 from kalyx.core.facts.source_code.imports import ImportedName, read_source
 from kalyx.core.facts.source_code.newer_syntax import is_surely_python2, newer_syntax
 from kalyx.core.facts.source_code.python_range import Bound, versions_of_code
@@ -31,7 +31,7 @@ if TYPE_CHECKING:
 __all__ = ["PYTHON2", "CodeNeeds", "needs_as_data", "read_needs", "read_needs_anew"]
 
 # The first grows when what is read of a file, or how it is kept, changes; another Python parses other files
-FORM = [5, *sys.version_info[:2]]
+FORM = [6, *sys.version_info[:2]]
 PYTHON2 = "a form of Python 2"
 MANY = 60  # files, from which on more than one process is worth its start
 CHUNK = 10  # files that a process is given at once
@@ -55,6 +55,7 @@ class CodeNeeds:
     unread: tuple[int, ...] = ()  # lines that change the search path in a way that cannot be read
     is_code: bool = True  # False where nothing of it could be parsed, and no other Python is known to do it
     runs: tuple[str, ...] = ()  # files that a notebook's magics run (``%run``), as written
+    installs: tuple[tuple[str, int, int], ...] = ()  # what its cells have pip install: as written, line, cell
 
 
 def read_needs_anew(files: Files, paths: Sequence[str]) -> list[CodeNeeds]:
@@ -132,10 +133,12 @@ def _read(files: Files, path: str, root: str) -> dict[str, Any]:
     bounds: list[Bound] = []
     blocks: list[tuple[str, int]] = []
     runs: list[str] = []
+    installs: list[tuple[str, int, int]] = []
 
     def each(tree: Any, text: str, cell: int | None, imports: Sequence[ImportedName]) -> None:
         bounds.extend(versions_of_code(tree, text, cell, imports))
         runs.extend(files_run(text) if cell else ())
+        installs.extend((word, line, cell) for word, line in put_in(text)) if cell else None
         match = _BLOCK.search(text) if "# /// script" in text else None
         if match and not blocks:
             lines = [line[2:] if line.startswith("# ") else line[1:] for line in match["content"].splitlines()]
@@ -148,6 +151,7 @@ def _read(files: Files, path: str, root: str) -> dict[str, Any]:
     return {"path": path, "block": block, "block_line": block_line, "trouble": source.trouble, "line": source.line,
             "folders": [folder for folder, _ in source.paths], "unread": list(source.unread),
             "is_code": source.is_code or by_error is not None, "runs": runs,
+            "installs": installs,
             "imports": [[i.module, i.name, i.line, i.guard, i.cell, list(i.instead_of) if i.instead_of else None]
                         for i in source.imports],
             "bounds": [[b.version, b.is_oldest, b.what, b.line, b.cell] for b in bounds]}
@@ -169,4 +173,5 @@ def _of_data(data: dict[str, Any]) -> CodeNeeds:
                     for module, name, line, guard, cell, instead in data["imports"])
     bounds = tuple(Bound(*row) for row in data["bounds"])
     return CodeNeeds(str(data["path"]), imports, bounds, tuple(data["folders"]), data["block"], data["block_line"],
-                     data["trouble"], data["line"], tuple(data["unread"]), data["is_code"], tuple(data["runs"]))
+                     data["trouble"], data["line"], tuple(data["unread"]), data["is_code"], tuple(data["runs"]),
+                     tuple((word, line, cell) for word, line, cell in data["installs"]))

@@ -8,7 +8,7 @@ from functools import cache
 from kalyx.core.facts.packaging.project import Declared
 from kalyx.core.model import Alternative, AskedLine, Need, NeededPart, Place, PythonWanted
 from kalyx.core.model.names import normal_name, requirement_extras, requirement_name
-from kalyx.core.tables.import_names import distribution_for, is_shared
+from kalyx.core.tables.import_names import are_builds_of_one, distribution_for, is_shared
 from kalyx.core.tables.moved_names import moved_part
 from kalyx.core.tables.standard_library import stdlib_history
 from kalyx.core.verdicts.fit.asked_lines import of_lines
@@ -144,7 +144,7 @@ def _need(one: _Asked, declared: dict[str, list[Declared]], own: OwnModules,
     by_table = distribution_for(one.module)
     here = brought_by(one.module)
     names = [n for n in (here, by_table, "-".join(one.module.split(".")[:2])) if n]
-    name = next((n for n in names if normal_name(n) in declared), names[0])
+    name = next((n for n in names if normal_name(n) in declared), "") or _declared_build(names, declared) or names[0]
     if not here and not by_table and normal_name(name) not in declared:
         name = _declared_alike(name, declared) or name
     is_guessed = not here and not by_table and normal_name(name) not in declared
@@ -161,6 +161,12 @@ def _need(one: _Asked, declared: dict[str, list[Declared]], own: OwnModules,
                          parts=tuple(parts), modules=tuple(one.modules.items()), lines=tuple(lines)))
 
 
+def _declared_build(names: Sequence[str], declared: dict[str, list[Declared]]) -> str:
+    """Return the one distribution that the project asks for and that is another build of one of some names."""
+    found = [rows[0] for rows in declared.values() if any(are_builds_of_one(rows[0].name, name) for name in names)]
+    return requirement_name(found[0].requirement) if len(found) == 1 else ""
+
+
 def _declared_alike(module: str, declared: dict[str, list[Declared]]) -> str:
     """Return the one distribution that the project asks for whose name is the module's, or that with ``py``."""
     plain = normal_name(module)
@@ -174,12 +180,12 @@ def _is_declared(module: str, declared: dict[str, list[Declared]]) -> bool:
 
 
 def _line(one: Declared) -> AskedLine:
-    return AskedLine(_place(one), _specifier(one), () if one.optional else requirement_extras(one.requirement),
-                     _url(one), _marker(one), one.optional)
+    extras = requirement_extras(one.requirement) if one.cell or not one.optional else ()
+    return AskedLine(_place(one), _specifier(one), extras, _url(one), _marker(one), one.optional)
 
 
 def _place(one: Declared) -> Place:
-    return Place(one.file, one.line or 1, text=one.requirement)
+    return Place(one.file, one.line or 1, one.cell, text=one.requirement)
 
 
 def _specifier(one: Declared) -> str:

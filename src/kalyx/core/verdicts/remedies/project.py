@@ -5,6 +5,7 @@ from __future__ import annotations
 from kalyx.core.facts.packaging.project_files import LOCKS
 from kalyx.core.model import Evidence, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
+from kalyx.core.tables.import_names import are_builds_of_one
 from kalyx.core.verdicts.reading.absence import asked_near_home, known_distribution
 from kalyx.core.verdicts.remedies import pip, which_pip
 from kalyx.core.verdicts.remedies.only_elsewhere import of_another_system
@@ -29,7 +30,9 @@ def project_requirement(case: Case, failure: Failure) -> Declared | None:
     known |= {normal_name(o.name) for o in case.elsewhere.having(name) if o.name}
     markers = case.distributions.markers
     requirements = [d for d in case.distributions.project.declared if applies(d.requirement, markers)]
-    return next((d for d in requirements if d.name in known), None) or next(
+    named = next((d for d in requirements if d.name in known), None) or next(
+        (d for d in requirements if any(are_builds_of_one(d.name, n) for n in known)), None)
+    return named or next(
         (d for d in requirements if _is_called_after(d.name, name) and case.distributions.named(d.name) is None), None)
 
 
