@@ -48,6 +48,65 @@ def test_code_that_cannot_be_parsed(world: World) -> None:
     assert _fit(world, "mixed")["python"] is None, "one file that was left behind does not decide"
 
 
+# Code, each of a form that the next line needs no other for; every Python here says itself whether it can read it
+SYNTAX = (
+    "x=1\nprint(f'{x}')", "async def f():\n    await g()", "def f():\n    x=1\n    def g():\n        nonlocal x",
+    "def f(*, a): pass", "def f(a: int): pass", "def f() -> int: pass", "def f():\n    yield from g()", "a @ b",
+    "a @= b", "raise A from b", "x: int = 1", "class A: x: int", "class A:\n    x: int\n", "a, *b = c", "d={**a}",
+    "f(*a, *b)", "f(\n    *a,\n    b)", "f(**a, b=1)", "[*a, 1]", "class A(B, metaclass=C): pass",
+    "class A(\n    metaclass=C):\n    pass", "lambda x, /: 0", "def f():\n    return *a, b", "a[0, *b]", "{b:=0}",
+    "a[*b]", "{(b:=0)}", "{c:=0 for b in d}", "a = print", "a = [print(b) for b in c]", "if print(a): pass",
+    "def f():\n    return (*a, b)", "def f():\n    yield a, *b", "a[b:=0]", "a[(b:=0)]", "def f(*args: *T): pass",
+    "for x in *a, *b: pass", "for x in (*a, 1): pass", "x = 1_000", "print('x')", "print('a', end='')", "print(*a)",
+    "async def f():\n    return [[i async for i in a] for j in b]", "async def f():\n    return [i async for i in a]",
+    "async def f():\n    yield 1", "print(\n    'a',\n    file=b)", "try:\n    pass\nexcept A as e:\n    pass", "{1,2}",
+    "from __future__ import print_function\nprint('a', end='')", "...", "a[...]", '"""\nf"{x}"\n"""', "# f'{x}'",
+    "x = 'a' if'x' else 1", "x = 2 *a\nf(*a)\ny = a[1] * b", "x = {'a': 1, 'b': 2}", "lambda a: {a: 1}",
+    "def f(a, b=1, *args, c=2, **k): pass", "@a.b(1)\ndef f(): pass", "f'{a[\"x\"]}'", "f'{x}\\n'", 'f"""{\nx}"""',
+    "f'{x:{w}}'", "f'{d[\"#\"]}'", "f'{x}' 'a'", "rf'\\d{x}'", "f'{x:\\n}'",
+)
+# And what an older one can make no tree of
+FREE_F_STRINGS = ("f'{a['x']}'", "f'{chr(10) + '\\n'}'", 'f"""{a["""x"""]}"""', "f'{\nx}'", "f'{x # c\n}'",
+                  "f'{f'{x}'}'")
+READ = """
+import json, sys
+sys.path.insert(0, sys.argv[1])
+from kalyx.core.facts.source_code.needs import read_needs_anew, with_old_forms
+from kalyx.core.machine.local import RealMachine
+machine, said = RealMachine({}, "/"), []
+for file in sys.argv[2:]:
+    bounds = with_old_forms(machine, read_needs_anew(machine, [file]))[0].bounds
+    said.append(max([[int(n) for n in b.version.split(".")] for b in bounds if b.is_oldest], default=[2, 7]))
+print(json.dumps(said))
+"""
+COMPILE = """
+import io, json, sys
+said = []
+for file in sys.argv[1:]:
+    try:
+        compile(io.open(file, "rb").read(), file, "exec", dont_inherit=True)
+        said.append(True)
+    except SyntaxError:
+        said.append(False)
+print(json.dumps(said))
+"""
+
+
+@pytest.mark.parametrize("reader", [v for v in ("", "3.13") if not v or v in other_pythons()])
+def test_syntax_of_each_version(reader: str, tmp_path: Path) -> None:
+    """The oldest Python that is said to read some code is the oldest that does, whichever Python Kalyx runs on."""
+    import kalyx
+
+    codes = [*SYNTAX, *(FREE_F_STRINGS if reader else ())]
+    files = [write(tmp_path / f"{number}.py", code + "\n") for number, code in enumerate(codes)]
+    source = Path(str(kalyx.__file__)).parent.parent
+    said = json.loads(run([other_pythons().get(reader, sys.executable), "-c", READ, source, *files]).stdout)
+    reads = {v: json.loads(run([p, "-c", COMPILE, *files]).stdout) for v, p in other_pythons().items() if v[0] in "23"}
+    for number, (code, version) in enumerate(zip(codes, said, strict=True)):
+        for other, can in reads.items():
+            assert can[number] == ([int(n) for n in other.split(".")] >= version), (code, version, other)
+
+
 # Lines by which code adds a folder to its own path, and whether it then runs with what is there; None: not to be told
 ADDING = {
     "sys.path += [here + '/extra']": True, "sys.path[:0] = [here + '/extra', 'x']": True,

@@ -16,7 +16,7 @@ from kalyx.core.facts.packaging.python_wanted import pythons_wanted
 from kalyx.core.facts.packaging.requirements import is_requirement, is_specifier
 from kalyx.core.facts.seats.environment import env_seat, find_environment
 from kalyx.core.facts.seats.finder import find_seat
-from kalyx.core.facts.source_code.needs import PYTHON2, read_needs, read_needs_anew
+from kalyx.core.facts.source_code.needs import PYTHON2, read_needs, read_needs_anew, with_old_forms
 from kalyx.core.facts.source_code.source_files import find_sources
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import FitOfEnvironment, Note, Place
@@ -110,7 +110,7 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     main = [c for c in code if not is_aside(c.path)]
     notes += path_changes(main) if any(n.is_guessed for n in needs) else []
     everywhere, (needs, more) = needs, without_pythonpath(m, needs)
-    python = python_of(_without_leftovers(main, wanted), pythons)
+    python = python_of(with_old_forms(m, _without_leftovers(main, wanted)), pythons)
     progress("looking at the environments …")
     found = _judged(reading, neighbours, needs, python, here, used_here) if here or not only else []
     if prove:

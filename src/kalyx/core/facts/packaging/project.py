@@ -258,7 +258,7 @@ def _from_table(m: Files, file: str, reader: Callable[[str], Iterable[Row]], rea
                          row.by_conda) for row in said if (whole := _whole(m, row, folder))]
     # what stands there word for word was meant as one; what was put together of a tool's own form is ours
     report_odd(m, file, [(d.requirement, d.line) for d in declared if not d.by_conda and d.requirement in text])
-    named = [replace(d, optional=row.is_optional or d.optional) for row in said if row.pip_list and isinstance(
+    named = [replace(d, optional=row.is_optional) for row in said if row.pip_list and isinstance(
         row.pip_list, str) for d in _from_list(m, m.absolute(row.pip_list, folder), read, limits)]
     return [*(d for d in declared if d.name), *named]
 

@@ -13,11 +13,14 @@ from binascii import crc32
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.configuration.own_files import user_folder
-from kalyx.core.facts.source_code.cells import files_run, put_in
+from kalyx.core.facts.source_code.cells import files_run, put_in, read_pieces
 from kalyx.core.facts.source_code.imports import ImportedName, read_source
 from kalyx.core.facts.source_code.newer_syntax import is_surely_python2, newer_syntax
 from kalyx.core.facts.source_code.python_range import Bound, versions_of_code
-from kalyx.core.lean.record import record
+from kalyx.core.facts.source_code.syntax import parse
+from kalyx.core.facts.source_code.syntax_forms import newest_form
+from kalyx.core.lean.record import record, replace
+from kalyx.core.model import version_pair
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -28,11 +31,12 @@ if TYPE_CHECKING:
     from kalyx.core.facts.source_code.imports import Source
     from kalyx.core.machine.interface import Machine
 
-__all__ = ["PYTHON2", "CodeNeeds", "needs_as_data", "read_needs", "read_needs_anew"]
+__all__ = ["PYTHON2", "CodeNeeds", "needs_as_data", "read_needs", "read_needs_anew", "with_old_forms"]
 
 # The first grows when what is read of a file, or how it is kept, changes; another Python parses other files
-FORM = [6, *sys.version_info[:2]]
+FORM = [7, *sys.version_info[:2]]
 PYTHON2 = "a form of Python 2"
+OLD = (3, 6)  # the newest of the forms that most code has
 MANY = 60  # files, from which on more than one process is worth its start
 CHUNK = 10  # files that a process is given at once
 CACHE_LIMIT = 64 * 1024 * 1024  # bytes
@@ -85,6 +89,28 @@ def read_needs(machine: Machine, paths: Sequence[str], root: str, meanwhile: Cal
         kept = {p: [states[p], data[p]] for p in paths if states[p]}
         m.remember(place, json.dumps({"form": FORM, "files": kept}, separators=(",", ":")).encode("utf-8"))
     return [found[p] if p in found else _of_data(data[p]) for p in paths]
+
+
+def with_old_forms(files: Files, code: Sequence[CodeNeeds]) -> list[CodeNeeds]:
+    """Return the same, with the newest form of syntax that came by Python 3.6 in any of it, where none is newer."""
+    found = list(code)
+    known = max((b.version for c in code for b in c.bounds if b.is_oldest), key=_pair, default="2.7")
+    for number, one in enumerate(code):
+        if _pair(known) >= OLD:
+            break
+        for cell, text in read_pieces(files, one.path)[0]:
+            try:
+                form = newest_form(parse(text), text, known, is_old=True)
+            except (SyntaxError, ValueError, RecursionError, MemoryError):  # who reads what it imports says so
+                continue
+            if form is not None:
+                known = form[0]
+                found[number] = replace(one, bounds=(*found[number].bounds, Bound(known, True, form[1], form[2], cell)))
+    return found
+
+
+def _pair(version: str) -> tuple[int, int]:
+    return version_pair(version) or (0, 0)
 
 
 def _state(m: Machine, path: str) -> list[object]:

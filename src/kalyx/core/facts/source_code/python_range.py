@@ -14,7 +14,9 @@ from functools import cache, cached_property
 
 from kalyx.core.facts.source_code.guards import Guards, places_of_questions, statements
 from kalyx.core.facts.source_code.syntax import children, dotted, lines_of, places_begun, places_ended, places_of, walk
+from kalyx.core.facts.source_code.syntax_forms import newest_form
 from kalyx.core.lean.record import record
+from kalyx.core.model import version_pair
 from kalyx.core.tables.standard_library import SYSTEM_ONLY, library_names, stdlib_history
 
 TYPE_CHECKING = False
@@ -86,7 +88,9 @@ def versions_of_code(tree: ast.Module, text: str, cell: int | None, imports: Seq
             asked.append(node)
     if guards:
         reader.attributes(asked, spoken, guards)
-    return reader.found
+    oldest = max((b.version for b in reader.found if b.is_oldest), key=version_pair, default="2.7")
+    newer = newest_form(tree, text, oldest)
+    return [*reader.found, *([Bound(newer[0], True, newer[1], newer[2], cell)] if newer else [])]
 
 
 def _spoken_of(text: str, imports: Sequence[ImportedName]) -> tuple[dict[tuple[str, str], str], list[int]]:
