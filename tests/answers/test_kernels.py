@@ -12,6 +12,7 @@ import time
 import urllib.request
 from pathlib import Path
 
+import psutil
 import pytest
 
 from kalyx.demo import distributions
@@ -393,7 +394,10 @@ def test_interrupted(world: World) -> None:
         child = subprocess.Popen([KALYX, "ask", seat, "import time; time.sleep(4329)"], cwd=world.project,
                                  env=world.env,
                                  stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
-        time.sleep(1.5)
+        started = psutil.Process(child.pid)
+        while child.poll() is None and not ("python" in started.exe() and started.children()):
+            time.sleep(0.05)
+        time.sleep(0.5)
         child.send_signal(signal.SIGINT)
         _, err = child.communicate(timeout=20)
         assert child.returncode == 130 and "Traceback" not in err
