@@ -394,13 +394,13 @@ def test_interrupted(world: World) -> None:
         child = subprocess.Popen([KALYX, "ask", seat, "import time; time.sleep(4329)"], cwd=world.project,
                                  env=world.env,
                                  stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
-        started = psutil.Process(child.pid)
-        while child.poll() is None and not ("python" in started.exe() and started.children()):
-            time.sleep(0.05)
+        while child.poll() is None and not ("python" in psutil.Process(child.pid).exe()
+                                            and psutil.Process(child.pid).children()):
+            time.sleep(0.05)  # a shell is what finds the Python
         time.sleep(0.5)
         child.send_signal(signal.SIGINT)
         _, err = child.communicate(timeout=20)
-        assert child.returncode == 130 and "Traceback" not in err
+        assert child.returncode == 130 and "Traceback" not in err, (child.returncode, err)
         time.sleep(0.2)
         left = [line for line in run(["ps", "-eo", "args"]).stdout.splitlines()
                 if "4329" in line or ("sprigkernel" in line and str(world.root) in line)]
