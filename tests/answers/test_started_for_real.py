@@ -137,6 +137,7 @@ KERNELS: dict[str, list[str]] = {
 }
 
 
+@pytest.mark.thorough
 @pytest.mark.real
 @pytest.mark.skipif("3.9" not in other_pythons() or SHORT == "3.9", reason="needs another Python")
 def test_kernels_of_a_real_server(world: World) -> None:

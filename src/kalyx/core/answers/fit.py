@@ -16,10 +16,10 @@ from kalyx.core.facts.packaging.python_wanted import pythons_wanted
 from kalyx.core.facts.packaging.requirements import is_requirement, is_specifier
 from kalyx.core.facts.seats.environment import env_seat, find_environment
 from kalyx.core.facts.seats.finder import find_seat
-from kalyx.core.facts.source_code.needs import PYTHON2, read_needs, read_needs_anew, with_old_forms
+from kalyx.core.facts.source_code.needs import OLD, PYTHON2, read_needs, read_needs_anew, with_old_forms
 from kalyx.core.facts.source_code.source_files import find_sources
 from kalyx.core.lean.record import record, replace
-from kalyx.core.model import FitOfEnvironment, Note, Place
+from kalyx.core.model import FitOfEnvironment, Note, Place, version_pair
 from kalyx.core.tables.import_names import is_known
 from kalyx.core.verdicts.fit.asked_lines import needs_at
 from kalyx.core.verdicts.fit.judge_environment import EnvironmentJudge
@@ -110,7 +110,7 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     main = [c for c in code if not is_aside(c.path)]
     notes += path_changes(main) if any(n.is_guessed for n in needs) else []
     everywhere, (needs, more) = needs, without_pythonpath(m, needs)
-    python = python_of(with_old_forms(m, _without_leftovers(main, wanted)), pythons)
+    python = python_of(with_old_forms(m, _without_leftovers(main, wanted), lambda: _has_old(reading)), pythons)
     progress("looking at the environments …")
     found = _judged(reading, neighbours, needs, python, here, used_here) if here or not only else []
     if prove:
@@ -228,6 +228,11 @@ def _of_block(m: Machine, file: CodeNeeds, declared: list[Declared], pythons: li
     elif wanted is not None:
         m.report(file.path, f"{ONLY_IN_PART}it says {wanted} of Python, which bounds no versions (PEP 440)")
     return ""
+
+
+def _has_old(context: SeatContext) -> bool:
+    """Whether an environment is here whose Python may lack what nearly all code of today is written in."""
+    return any((version_pair(e.python_version or "") or OLD) < OLD for e in context.environments())
 
 
 def _untold(code: Sequence[CodeNeeds], named: Sequence[str], found: Sequence[str]) -> tuple[str, ...]:

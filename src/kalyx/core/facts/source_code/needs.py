@@ -10,6 +10,7 @@ import json
 import re
 import sys
 from binascii import crc32
+from functools import cache, partial
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.configuration.own_files import user_folder
@@ -31,12 +32,13 @@ if TYPE_CHECKING:
     from kalyx.core.facts.source_code.imports import Source
     from kalyx.core.machine.interface import Machine
 
-__all__ = ["PYTHON2", "CodeNeeds", "needs_as_data", "read_needs", "read_needs_anew", "with_old_forms"]
+__all__ = ["OLD", "PYTHON2", "CodeNeeds", "needs_as_data", "read_needs", "read_needs_anew", "with_old_forms"]
 
 # The first grows when what is read of a file, or how it is kept, changes; another Python parses other files
 FORM = [7, *sys.version_info[:2]]
 PYTHON2 = "a form of Python 2"
 OLD = (3, 6)  # the newest of the forms that most code has
+FIRST = 50    # files in which these are looked for
 MANY = 60  # files, from which on more than one process is worth its start
 CHUNK = 10  # files that a process is given at once
 CACHE_LIMIT = 64 * 1024 * 1024  # bytes
@@ -91,16 +93,19 @@ def read_needs(machine: Machine, paths: Sequence[str], root: str, meanwhile: Cal
     return [found[p] if p in found else _of_data(data[p]) for p in paths]
 
 
-def with_old_forms(files: Files, code: Sequence[CodeNeeds]) -> list[CodeNeeds]:
-    """Return the same, with the newest form of syntax that came by Python 3.6 in any of it, where none is newer."""
+def with_old_forms(files: Files, code: Sequence[CodeNeeds], are_old: Callable[[], bool] = bool) -> list[CodeNeeds]:
+    """Return the same, with the newest form of syntax that came by Python 3.6 in any of it, where none is newer.
+
+    Nearly all code has one soon: where the first files have none, the others matter only to Pythons that `are_old`.
+    """
     found = list(code)
     known = max((b.version for c in code for b in c.bounds if b.is_oldest), key=_pair, default="2.7")
     for number, one in enumerate(code):
-        if _pair(known) >= OLD:
+        if _pair(known) >= OLD or (number == FIRST and not are_old()):
             break
         for cell, text in read_pieces(files, one.path)[0]:
             try:
-                form = newest_form(parse(text), text, known, is_old=True)
+                form = newest_form(cache(partial(parse, text)), text, known, is_old=True)
             except (SyntaxError, ValueError, RecursionError, MemoryError):  # who reads what it imports says so
                 continue
             if form is not None:

@@ -89,7 +89,7 @@ def versions_of_code(tree: ast.Module, text: str, cell: int | None, imports: Seq
     if guards:
         reader.attributes(asked, spoken, guards)
     oldest = max((b.version for b in reader.found if b.is_oldest), key=version_pair, default="2.7")
-    newer = newest_form(tree, text, oldest)
+    newer = newest_form(lambda: tree, text, oldest)
     return [*reader.found, *([Bound(newer[0], True, newer[1], newer[2], cell)] if newer else [])]
 
 

@@ -61,10 +61,12 @@ class _Source:
         return str(line[:node.col_offset].decode("utf-8", "replace").rstrip()[-1:])
 
 
-def newest_form(tree: ast.Module, text: str, above: str, *, is_old: bool = False) -> tuple[str, str, int] | None:
+def newest_form(tree: Callable[[], ast.Module], text: str, above: str, *, is_old: bool = False
+                ) -> tuple[str, str, int] | None:
     """Return the version that brought the newest form of syntax in some code, its name and its line.
 
-    None where no form is known that came after the version `above`. The forms that came by Python 3.6 are looked for
+    The `tree` is asked for where the text may have one. None where no form is known that came after the version
+    `above`. The forms that came by Python 3.6 are looked for
     by themselves (`is_old`): most code has one, and one file of a project that has it is enough.
     """
     source, known = _Source(text), version_pair(above) or (0, 0)
@@ -75,7 +77,7 @@ def newest_form(tree: ast.Module, text: str, above: str, *, is_old: bool = False
         if form is not None:
             lines = [line for line in lines if form.search(source.rows[line - 1])]
         for line in lines[:MOST_TRIED]:
-            if any(shows(node, source) for node in _nodes_at(tree, line)):
+            if any(shows(node, source) for node in _nodes_at(tree(), line)):
                 return f"{since[0]}.{since[1]}", name, line
     return None
 
