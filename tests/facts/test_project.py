@@ -51,17 +51,20 @@ LISTS: dict[str, tuple[str, list[tuple[str, int | None]]]] = {
     "tool table with places": (
         "[tool.poetry.dependencies]\nsome = '1.*'\neither = '^1.0 || ^2.0'\ntwo = '>=1 <3'\n"
         "there = {git = 'git@example.org:a/there.git', tag = 'v1', extras = ['x'], optional = true}\n"
-        "wheel = {url = 'https://example.org/wheel-1-py3-none-any.whl', python = '<3.9'}\nmyself = {path = '.'}\n",
+        "wheel = {url = 'https://example.org/wheel-1-py3-none-any.whl', python = '<3.9'}\nmyself = {path = '.'}\n"
+        "odd = {git = 'https://example.org/odd', rev = 'a b; x'}\n",
         [("some==1.*", 2), ("either>=1.0,<3", 3), ("two>=1,<3", 4),
          ("there[x] @ git+ssh://git@example.org/a/there.git@v1", 5),
-         ("wheel @ https://example.org/wheel-1-py3-none-any.whl ; python_version < '3.9'", 6)]),
+         ("wheel @ https://example.org/wheel-1-py3-none-any.whl ; python_version < '3.9'", 6),
+         ("odd @ git+https://example.org/odd@a%20b;%20x", 8)]),
     "sources": (
         "[project]\ndependencies = ['far-kit[x]>=1; os_name==\"nt\"', 'mate', 'plain', 'private']\n"
         "[tool.uv.sources]\nfar_kit = {git = 'https://example.org/far'}\nmate = {workspace = true}\n"
         "private = {index = 'own'}\n", [("far-kit[x] @ git+https://example.org/far ; (os_name==\"nt\")", 2),
                                        ("plain", 2), ("private", 2)]),
     "lists of a build": ("[project]\nname = 'x'\ndynamic = ['dependencies', 'optional-dependencies']\n"
-                         "[tool.setuptools.dynamic]\ndependencies = {file = ['more/base.txt', 'nowhere.txt']}\n"
+                         "[tool.setuptools.dynamic]\ndependencies = {file = ['more/base.txt', 'nowhere.txt', "
+                         "'/etc/passwd', '../x']}\n"
                          "optional-dependencies.fast = {file = 'more/base.txt'}\n"
                          "[tool.hatch.metadata.hooks.requirements_txt]\nfiles = ['more/../more/base.txt']\n",
                          [("listed>=2", 1)]),

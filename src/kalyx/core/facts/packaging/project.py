@@ -258,13 +258,16 @@ def _from_table(m: Files, file: str, reader: Callable[[str], Iterable[Row]], rea
                          row.by_conda) for row in said if (whole := _whole(m, row, folder))]
     # what stands there word for word was meant as one; what was put together of a tool's own form is ours
     report_odd(m, file, [(d.requirement, d.line) for d in declared if not d.by_conda and d.requirement in text])
-    named = [replace(d, optional=row.is_optional) for row in said if row.pip_list and isinstance(
-        row.pip_list, str) for d in _from_list(m, m.absolute(row.pip_list, folder), read, limits)]
+    lists = [(m.absolute(row.pip_list, folder), row) for row in said if isinstance(row.pip_list, str) and row.pip_list]
+    named = [replace(d, optional=row.is_optional) for path, row in lists if m.is_within(path, folder)
+             for d in _from_list(m, path, read, limits)]  # those outside no build takes, either
     return [*(d for d in declared if d.name), *named]
 
 
 def _whole(m: Files, row: Row, folder: str) -> str:
     """Return a row as one requirement, with its place and its marker; the project itself is none of its own."""
+    from urllib.parse import quote
+
     marker = f"; {row.marker}" if row.marker else ""
     if not row.place:
         return f"{row.requirement}{marker}"
@@ -275,7 +278,8 @@ def _whole(m: Files, row: Row, folder: str) -> str:
             return ""
     if path and m.is_within(folder, path):
         return ""
-    return f"{row.requirement} @ {url_of(m, path) if path else row.place}{f' {marker}' if marker else ''}"
+    plain = "".join(c if c.isprintable() and not c.isspace() else quote(c) for c in row.place)
+    return f"{row.requirement} @ {url_of(m, path) if path else plain}{f' {marker}' if marker else ''}"
 
 
 _WORD = re.compile(r"[\w.-]+")
