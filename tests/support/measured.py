@@ -27,7 +27,7 @@ __all__ = ["SHARED", "VARIABLE", "is_first", "kind_of", "lines_of_this_process",
 VARIABLE = "KALYX_COVERAGE"
 SHARED = "KALYX_TESTS_SHARED"  # the variable that names what the processes of one run have in common
 EACH_TEST = re.compile(r"^tests/(carried|cli)/"
-                       r"|test_(beacon|contrast|fit|fit_code|mend|package_lists|point|project|snapshot|why)\.py")
+                       r"|test_(beacon|contrast|fit|fit_code|fit_requirements|mend|package_lists|point|project|snapshot|why)\.py")
 EACH_CASE = re.compile(r"test_(cause_and_remedy|slip|printed_here|odd_files|healthy_import_\w+)\[")
 EACH_RUN = re.compile(r"^tests/show/|test_why_versions\.py|test_leaks\.py|test_point\.py|test_pythons_that_can_run_it")
 NOT_MEASURED = ["*/kalyx/probe/*", "*/kalyx/demo/payload/*"]  # these run in other Pythons, each alone
