@@ -35,6 +35,7 @@ _WITH_VALUE = frozenset({
 # The first line of a cell that is written to a file of code, and what stands in its place
 _WRITES = re.compile(
     r"^%%(?:writefile|file)[ \t]+(?:(?:-a|--append)[ \t]+)?(['\"]?)([^'\"{}$\n]{1,400}\.py)\1[ \t]*$")
+LONGEST_MAGIC = 8192  # characters of a magic, lines that go on included, that are read
 WRITTEN = "# written to "
 BACKSLASH = "\\"
 _MAGIC = re.compile(r"^([ \t]*)(?=\S)(?:[%!?]|[\w., ]+=[ \t]*[%!]|.*[^\s?]\?{1,2}[ \t]*$)")
@@ -127,7 +128,7 @@ def _plain(text: str) -> str:
         if in_magic:  # a shell line goes on after a backslash
             in_magic = line.rstrip().endswith("\\")
             kept.append("")
-            if "  # " in kept[began]:
+            if "  # " in kept[began] and len(kept[began]) < LONGEST_MAGIC:
                 kept[began] = f"{kept[began].removesuffix(BACKSLASH)} {line.strip()}"
             continue
         match = _MAGIC.match(line)
@@ -156,7 +157,7 @@ def put_in(text: str) -> list[tuple[str, int]]:
     """Return what the lines of a cell have pip install, each with its line; a list of pip's as ``-r FILE``."""
     found = []
     for match in _INSTALLS.finditer(text) if "pass  # " in text else ():
-        line, words = text.count("\n", 0, match.start()) + 1, _words(match[1])
+        line, words = text.count("\n", 0, match.start()) + 1, _words(match[1][:LONGEST_MAGIC])
         for number, word in enumerate(words):
             before = words[number - 1] if number else ""
             if before in ("-r", "--requirement"):
