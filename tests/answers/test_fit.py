@@ -161,12 +161,44 @@ def test_environments_are_held_against_it(world: World, validate) -> None:
     assert "whole can run" in world.kalyx("fit", ".").stdout.splitlines()[0]
 
 
-def test_alternatives_and_stand_ins(world: World) -> None:
-    """Of two alternatives one is enough; a stand-in for a module that went, or did not come yet, is one."""
+# What stands in for what, by files, and whether they run where beta_kit alone is
+ALTERNATIVES = (
+    ("one of two", ["try:\n    import alpha_kit\nexcept ImportError:\n    import beta_kit\n"]),
+    ("of three the first",
+     ["try:\n    import beta_kit\nexcept ImportError:\n    try:\n        import alpha_kit\n    except ImportError:\n"
+      "        import gamma_kit\n"]),
+    ("of three the second",
+     ["try:\n    import alpha_kit\nexcept ImportError:\n    try:\n        import beta_kit\n    except ImportError:\n"
+      "        import gamma_kit\n"]),
+    ("of three none",
+     ["try:\n    import alpha_kit\nexcept ImportError:\n    try:\n        import gamma_kit\n    except ImportError:\n"
+      "        import delta_kit\n"]),
+    ("another file needs it whatever is there",
+     ["try:\n    import beta_kit\nexcept ImportError:\n    import alpha_kit\n", "import alpha_kit\n"]),
+    ("a later line needs it whatever is there",
+     ["try:\n    import beta_kit\nexcept ImportError:\n    import alpha_kit\nimport alpha_kit\n"]),
+    ("two files, in place of two others",
+     ["try:\n    import beta_kit\nexcept ImportError:\n    import alpha_kit\n",
+      "try:\n    import gamma_kit\nexcept ImportError:\n    import alpha_kit\n"]),
+    ("what runs is a module itself", ["import __main__\nfrom __main__ import __name__ as name\nimport beta_kit\n"]),
+    ("two files, in place of one", ["try:\n    import beta_kit\nexcept ImportError:\n    import alpha_kit\n"] * 2),
+)
+
+
+def test_alternatives(world: World) -> None:
+    """Of alternatives one is enough, for each line that has them: what fits runs, and `why` says the same."""
+    there = _lab(world, "second", ("beta-kit", "1"))
+    for says, texts in ALTERNATIVES:
+        files = [write(world.project / f"{name}.py", text) for name, text in zip("ab", texts, strict=False)]
+        runs = all(run([python_of(Path(there)), file], env=world.env).returncode == 0 for file in files)
+        names = [file.name for file in files]
+        assert bool(_fit(world, *names, "--in", there)["best"]) == runs, says
+        assert (world.kalyx("why", *names, "--at", f"env:{there}").returncode == 0) == runs, says
+
+
+def test_stand_ins(world: World) -> None:
+    """A stand-in for a module that went, or did not come yet, is as good."""
     world.activate(world.venv("shell"))
-    _lab(world, "second", ("beta-kit", "1"))
-    write(world.project / "a.py", "try:\n    import alpha_kit\nexcept ImportError:\n    import beta_kit\n")
-    assert _fit(world, "a.py")["best"] == str(world.home / "envs" / "second")
     newest = max((v for v in other_pythons() if v in ("3.12", "3.13", "3.14")), default="")
     if not newest:
         pytest.skip("no Python here that has lost a module")

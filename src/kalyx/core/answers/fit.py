@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from functools import cache
 
-from kalyx.core.answers.fit_notes import at_odds, own_elsewhere, path_changes, unread_code, without_pythonpath
+from kalyx.core.answers.fit_files import files_of, is_aside, roots_of, telling_of, with_own
+from kalyx.core.answers.fit_notes import at_odds, own_elsewhere, path_changes, unparsed, unread_code, without_pythonpath
 from kalyx.core.answers.here import answer_here
 from kalyx.core.errors import ONLY_IN_PART, KalyxError, NothingToJudge, NotRecorded
 from kalyx.core.facts.environments.neighbours import Neighbours
@@ -16,8 +17,7 @@ from kalyx.core.facts.packaging.python_wanted import pythons_wanted
 from kalyx.core.facts.packaging.requirements import is_requirement, is_specifier
 from kalyx.core.facts.seats.environment import env_seat, find_environment
 from kalyx.core.facts.seats.finder import find_seat
-from kalyx.core.facts.source_code.needs import OLD, PYTHON2, read_needs, read_needs_anew, with_old_forms
-from kalyx.core.facts.source_code.source_files import find_sources
+from kalyx.core.facts.source_code.needs import OLD, PYTHON2, read_needs, with_old_forms
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import FitOfEnvironment, Note, Place, version_pair
 from kalyx.core.tables.import_names import is_known
@@ -34,17 +34,14 @@ if TYPE_CHECKING:
 
     from kalyx.core.answers.elsewhere import Elsewhere
     from kalyx.core.facts.seats.context import SeatContext
-    from kalyx.core.facts.source_code.needs import CodeNeeds
+    from kalyx.core.facts.source_code.code_needs import CodeNeeds
+    from kalyx.core.facts.source_code.parse_choice import Telling
     from kalyx.core.machine.interface import Machine
     from kalyx.core.model import Interpreter, Lack, Need, PythonWanted, Remedy, Seat
 
 __all__ = ["FitAnswer", "answer_fit"]
 
-MOST_FILES = 5000
 FEW = 4  # times as many files in all
-# What of a project is not what it runs
-_ASIDE = frozenset({"tests", "test", "testing", "docs", "doc", "benchmarks"})
-_ASIDE_FILES = frozenset({"setup.py", "conftest.py", "noxfile.py", "tasks.py"})
 MOST_PROVEN = 8  # environments in which all is imported
 
 
@@ -86,28 +83,24 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     """
     m = context.machine
     wanted = [m.absolute(p) for p in paths]
-    files, notes = _files_of(context, wanted, progress)
+    files, notes = files_of(m, wanted, progress)
     elsewhere = _places_elsewhere(context, only)
     here = [n for n in only if n not in elsewhere]
     reading = context.but(asks_when_read=False)
     neighbours = Neighbours(m, reading)
     notebooks = [p for p in files if p in wanted and p.endswith(".ipynb")]
     used_here = cache(lambda: _used_here(reading, notebooks))
-    root = wanted[0] if len(wanted) == 1 and m.is_folder(wanted[0]) else ""
-    code = read_needs(m, files, root, lambda: (neighbours.look_around(), used_here()) if here or not only else None)
-    if not any(c.is_code for c in code):
-        raise NothingToJudge(f"What {_some(code)} cannot be told: {code[0].trouble}.",
-                             f"kalyx why {code[0].path} says more of it.")
-    declared, pythons, roots, asked_notes = _asked_for(context, wanted, code)
-    own = OwnModules(m, roots)
-    code = _with_own(m, code, own, wanted)
-    notes += [*asked_notes, *unread_code(code)]
-    is_aside = cache(lambda path: path not in wanted and _is_aside(m, path, wanted))
+    is_beside = cache(lambda path: path not in wanted and is_aside(m, path, wanted))
+    brought_by = cache(lambda module: _brought_by(neighbours, module))
+    code, own, declared, pythons, more = _read(
+        context, wanted, files, lambda asked: telling_of(m, wanted, neighbours, asked, brought_by, is_beside),
+        lambda: (neighbours.look_around(), used_here()) if here or not only else None)
+    notes += more
     in_whole = any(m.is_folder(w) for w in wanted)
-    needs = needs_of(code, declared, own, lambda module: _brought_by(neighbours, module), neighbours.is_namespace,
+    needs = needs_of(code, declared, own, brought_by, neighbours.is_namespace,
                      lambda name: is_known(name) or bool(neighbours.providing_name(name)),
-                     whole=lambda file: in_whole or file in files, aside=is_aside)
-    main = [c for c in code if not is_aside(c.path)]
+                     whole=lambda file: in_whole or file in files, aside=is_beside)
+    main = [c for c in code if not is_beside(c.path)]
     notes += path_changes(main) if any(n.is_guessed for n in needs) else []
     everywhere, (needs, more) = needs, without_pythonpath(m, needs)
     python = python_of(with_old_forms(m, _without_leftovers(main, wanted), lambda: _has_old(reading)), pythons)
@@ -126,34 +119,26 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
                      tuple(notes), _untold(code, wanted, files))
 
 
-def _files_of(context: SeatContext, paths: Sequence[str], progress: Callable[[str], object]
-              ) -> tuple[list[str], list[Note]]:
-    m, files, notes = context.machine, [], []
-    for path in paths:
-        if m.is_folder(path):
-            found, cut = find_sources(m, path, most=MOST_FILES)
-            if not found:
-                raise NothingToJudge(f"{path} holds no .py and no .ipynb files.", "Name another folder.")
-            if cut:
-                notes.append(Note("files-cut", f"{path} holds more than is looked at; {len(found)} files were.", path))
-            files += found
-        elif m.is_file(path):
-            files.append(path)
-        else:
-            raise NothingToJudge(f"{path} {m.trouble_at(path)}.", "Check the path.")
-    progress(f"reading {len(files)} file{'s' if len(files) != 1 else ''} …")
-    return list(dict.fromkeys(files)), notes
+def _read(context: SeatContext, wanted: Sequence[str], files: Sequence[str],
+          telling: Callable[[Sequence[Declared]], Telling], meanwhile: Callable[[], object]
+          ) -> tuple[list[CodeNeeds], OwnModules, list[Declared], list[tuple[str, Place]], list[Note]]:
+    """Return what files need, what is their own, what their projects ask for, the Pythons these are for, and notes.
 
-
-def _with_own(m: Machine, code: Sequence[CodeNeeds], own: OwnModules, named: Sequence[str]) -> list[CodeNeeds]:
-    """Return also what is needed by the files of one's own that the named ones import or run, and those by theirs."""
-    found = {c.path: c for c in code}
-    queue = [found[path] for path in named if path in found]
-    while queue and len(found) < MOST_FILES:
-        more = dict.fromkeys(path for one in queue for path in own.run_by(one) if path not in found)
-        queue = read_needs_anew(m, list(more))
-        found.update({one.path: one for one in queue})
-    return list(found.values())
+    Raises:
+        NothingToJudge: nothing of any file can be told.
+    """
+    m = context.machine
+    root = wanted[0] if len(wanted) == 1 and m.is_folder(wanted[0]) else ""
+    # what the projects of folders ask for is not in the files themselves
+    asked = _asked_for(context, wanted, ()) if all(map(m.is_folder, wanted)) else None
+    code = read_needs(m, files, root, meanwhile, telling(asked[0]) if asked else None)
+    if not any(c.is_code for c in code):
+        raise NothingToJudge(f"What {_some(code)} cannot be told: {code[0].trouble}.",
+                             f"kalyx why {code[0].path} says more of it.")
+    declared, pythons, roots, notes = asked or _asked_for(context, wanted, code)
+    own = OwnModules(m, roots)
+    code = with_own(m, code, own, wanted)
+    return code, own, declared, pythons, [*notes, *unread_code(code), *unparsed(code)]
 
 
 def _places_elsewhere(context: SeatContext, names: Sequence[str]) -> dict[str, Elsewhere]:
@@ -179,7 +164,6 @@ def _asked_for(context: SeatContext, paths: Sequence[str], code: Sequence[CodeNe
     m = context.machine
     declared: list[Declared] = []
     pythons: list[tuple[str, Place]] = []
-    roots: list[str] = []
     notes: list[Note] = []
     read: set[str] = set()
     for file in (c for c in code if c.block and c.path in paths):
@@ -188,15 +172,16 @@ def _asked_for(context: SeatContext, paths: Sequence[str], code: Sequence[CodeNe
         notes += [Note("script-block", says, file.path)] if trouble else []
     declared += [d for c in code if c.path in paths for d in _installed_by(m, c)]
     alone = {c.path for c in code if c.block}  # such a script says all of it by itself
-    for path in (p for p in paths if p not in alone):
+    named = [p for p in paths if p not in alone]
+    for path in named:
         folder = path if m.is_folder(path) else m.path.dirname(path)
         project = project_folder(m, folder)
-        roots += [folder, *([project[0]] if project else [])]
         if project is not None and project[0] not in read:
             read.add(project[0])
             declared += read_project(m, *project).declared
             pythons += pythons_wanted(m, *project)
-    return declared, pythons, list(dict.fromkeys(roots or [m.path.dirname(p) for p in paths])), notes
+    roots = roots_of(m, named) or [m.path.dirname(p) for p in paths]
+    return declared, pythons, list(dict.fromkeys(roots)), notes
 
 
 def _installed_by(m: Machine, file: CodeNeeds) -> list[Declared]:
@@ -251,13 +236,6 @@ def _without_leftovers(code: list[CodeNeeds], named: Sequence[str]) -> list[Code
         return code
     left = [c for c in old if c.path not in named]
     return [replace(c, bounds=tuple(b for b in c.bounds if b.what != PYTHON2)) if c in left else c for c in code]
-
-
-def _is_aside(m: Machine, path: str, roots: Sequence[str]) -> bool:
-    """Whether a file of a project is not what it runs: its tests, its documentation, how it is built."""
-    root = next((r for r in roots if m.is_within(path, r)), "")
-    *folders, name = path[len(root):].strip(m.path.sep).split(m.path.sep)
-    return bool(_ASIDE.intersection(folders)) or name in _ASIDE_FILES or name.startswith("test_")
 
 
 def _brought_by(neighbours: Neighbours, module: str) -> str | None:

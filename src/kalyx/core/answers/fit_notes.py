@@ -12,11 +12,11 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from kalyx.core.facts.environments.neighbours import Neighbours
-    from kalyx.core.facts.source_code.needs import CodeNeeds
+    from kalyx.core.facts.source_code.code_needs import CodeNeeds
     from kalyx.core.machine.interface import Machine
     from kalyx.core.model import FitOfEnvironment, Need
 
-__all__ = ["at_odds", "own_elsewhere", "path_changes", "unread_code", "without_pythonpath"]
+__all__ = ["at_odds", "own_elsewhere", "path_changes", "unparsed", "unread_code", "without_pythonpath"]
 
 
 def unread_code(code: Sequence[CodeNeeds]) -> list[Note]:
@@ -24,6 +24,13 @@ def unread_code(code: Sequence[CodeNeeds]) -> list[Note]:
     tail = "; its imports were looked for line by line"
     return [Note("source-unread", f"{c.path}: {c.trouble}{tail if c.imports else ''}.", c.path)
             for c in code if c.trouble]
+
+
+def unparsed(code: Sequence[CodeNeeds]) -> list[Note]:
+    """Say how many files were looked at without being parsed."""
+    count = sum(not c.is_parsed for c in code)
+    return [Note("not-parsed", f"{count} of {len(code)} files were not parsed: by their texts they need nothing that "
+                 "the others do not. A file among them that is no Python at all is not seen.")] if count else []
 
 
 def at_odds(need: Need) -> Note:

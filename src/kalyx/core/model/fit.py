@@ -6,6 +6,8 @@ from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from kalyx.core.model.imports import Place
     from kalyx.core.model.python import Environment, Interpreter
 
@@ -51,7 +53,8 @@ class Need:
     """A module that code imports, or a distribution that the project asks for.
 
     ``module`` is null for what is asked for and not imported, ``distribution`` for what the standard library brings
-    or nothing tells. ``unless`` is in whose place it is imported: with all of that there, it is not needed.
+    or nothing tells. ``unless`` are the modules in whose place it is imported, for each line that needs it: with all
+    of one group of them there, that line does without it. It is empty where a line needs it whatever else is there.
     ``extras`` are what it is wanted with (PEP 508). ``lines`` are the project's that ask for it; which of them count,
     and so versions, extras and place, depends on the environment.
     """
@@ -61,7 +64,7 @@ class Need:
     specifier: str = ""
     asked_by: tuple[Place, ...] = ()
     optional: bool = False
-    unless: tuple[Alternative, ...] = ()
+    unless: tuple[tuple[tuple[Alternative, ...], ...], ...] = ()
     is_standard: bool = False
     is_guessed: bool = False  # its distribution is only thought to be called like the module
     extras: tuple[str, ...] = ()
@@ -71,6 +74,11 @@ class Need:
     modules: tuple[tuple[str, Place], ...] = ()  # inside it that code imports (``a.b``), each with where
     is_at_odds: bool = False  # no version has all the parts, and is one that the project asks for, in all its lines
     lines: tuple[AskedLine, ...] = ()
+
+    def is_spared(self, is_there: Callable[[Alternative], bool]) -> bool:
+        """Whether every line that needs it does without, given which of its alternatives are there."""
+        return bool(self.unless) and all(
+            any(group and all(map(is_there, group)) for group in groups) for groups in self.unless)
 
     @property
     def requirement(self) -> str:

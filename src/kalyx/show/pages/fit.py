@@ -67,7 +67,9 @@ def _need(need: Need) -> str:
             "conda for: looked for in its environments alone" if need.by_conda else "for")
     whole = need.requirement or need.module
     of = f", of {whole}" if whole != need.module else ""
-    instead = f", where {' and '.join(a.module for a in need.unless)} will not do" if need.unless else ""
+    others = dict.fromkeys(" and ".join(a.module for a in group)
+                           for groups in need.unless for group in groups if group)
+    instead = f", where {' or '.join(others)} will not do" if others else ""
     return f"{need.module}{of}{instead}" + (" (optional)" if need.optional else "")
 
 

@@ -64,7 +64,7 @@ def _sentence(answer: WhyAnswer, needed: Sequence[ImportReport]) -> str:
     they_import = f"{who} {'imports' if is_one else 'import'}"
     count = f"{len(modules)} module{'s' if len(modules) != 1 else ''}"
     if not modules:
-        return f"{they_import} nothing{where}."
+        return f"{they_import} nothing{' that it needs' if any(i.asked for i in answer.imports) else ''}{where}."
     if failing:
         what = "The one module" if len(modules) == 1 else f"{len(failing)} of the {count}"
         too = f", and {_not_compiled(broken)}" if broken else ""

@@ -301,7 +301,7 @@ def _without_fallbacks(group: Sequence[_File], asked: Mapping[str, tuple[Place, 
         for item in file.source.imports:
             by_line.setdefault((item.cell, item.line), []).append(item)
         for item in file.source.imports:
-            if item.instead_of is not None and not _failed_between(by_line, item, *item.instead_of, seen=seen):
+            if not all(_failed_between(by_line, item, *lines, seen=seen) for lines in item.instead_of):
                 spared.add((file.path, item.line, item.cell))
     return {request: tuple(replace(p, guard="try") if (p.path, p.line, p.cell) in spared else p
                            for p in places) for request, places in asked.items()}

@@ -13,6 +13,7 @@ import re
 
 from kalyx.core.facts.source_code.cells import module_written, read_pieces
 from kalyx.core.facts.source_code.path_changes import PathReader, added_to_path
+from kalyx.core.facts.source_code.relative_imports import named_from
 from kalyx.core.facts.source_code.syntax import (
     catches_import_error,
     children,
@@ -34,11 +35,11 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.files import Files
 
-    _Lines = tuple[int, int] | None
+    _Lines = tuple[tuple[int, int], ...]
     _Item = tuple[ast.AST, str, _Lines]
     _Each = Callable[[ast.Module, str, int | None, Sequence["ImportedName"]], object]
 
-__all__ = ["ImportedName", "Source", "package_root", "read_source"]
+__all__ = ["ImportedName", "Source", "read_source"]
 
 LONGEST_LINE = 1000  # characters of a line that cannot be parsed
 # How an import is kept from failing, the weakest hold first
@@ -67,8 +68,8 @@ class ImportedName:
 
     ``guard`` is empty, ``condition`` (of an ``if``), ``function``, ``try`` or ``typing``. ``cell`` counts a
     notebook's code cells from 1, and ``line`` is then that within the cell.
-    ``instead_of`` are the first and last line of what it stands in for: an
-    import in an ``except`` is needed when one of those lines fails.
+    ``instead_of`` are the first and last lines of what it stands in for: an import in an ``except``, which may stand in
+    another one, is needed when in each of these something fails.
     ``alias`` is the name that a module is given where it is imported (``as``).
     """
 
@@ -78,7 +79,7 @@ class ImportedName:
     guard: str = ""
     cell: int | None = None
     text: str = ""
-    instead_of: tuple[int, int] | None = None
+    instead_of: tuple[tuple[int, int], ...] = ()
     alias: str = ""
 
     @property
@@ -165,11 +166,11 @@ class _Reader:
                     each(tree, text, cell, self.found[known:])
         written = {part.removesuffix(".py") for cell, text in pieces if cell for part in (
             module_written(text).replace("\\", "/").split("/"))} - {""}
-        kept: dict[tuple[str, str | None, str], ImportedName] = {}
+        kept: dict[tuple[object, ...], ImportedName] = {}
         for one in self.found:
             if one.module.split(".")[0] in written:  # the notebook's own: it makes that itself
                 continue
-            kept.setdefault((one.module, one.name, one.guard), one)
+            kept.setdefault((one.module, one.name, one.guard, one.instead_of), one)
         return Source(self.path, tuple(kept.values()), tuple(dict.fromkeys(self.paths)), self.trouble,
                       self.trouble_line, tuple(self.unread), self.relative, self.loose, self.parsed,
                       self.error, not pieces or failed < len(pieces))
@@ -198,12 +199,12 @@ class _Reader:
         self.path_reader = None
         imports, calls, asks = _import_lines(text)
         rows = text.split("\n") if imports and self.keeps_text else []
-        queue: list[_Item] = [(tree, "", None)] if imports else []
+        queue: list[_Item] = [(tree, "", ())] if imports else []
         while queue:
             node, guard, instead_of = queue.pop()
             known = len(self.found)
             self._statement(node, guard, cell, rows, asks=asks)
-            if instead_of is not None and len(self.found) > known:
+            if instead_of and len(self.found) > known:
                 self.found[known:] = [replace(i, instead_of=instead_of) for i in self.found[known:]]
             if type(node) in _IMPORTS:  # nothing is inside it
                 continue
@@ -259,16 +260,15 @@ class _Reader:
 
     def _from(self, module: str, names: list[str], line: int, guard: str, cell: int | None,
               text: str) -> None:
-        dots = len(module) - len(module.lstrip("."))
-        if dots:
+        if module.startswith("."):
             self.relative = True
-            package = self._package(dots)
-            if package is None:
+            absolute = named_from(self.files, self.path, module, self.root, alone=self.alone)
+            if absolute is None:
                 self.loose = True
                 for name in names or ["*"]:
                     self._add(module, name, line, guard, cell, text)
                 return
-            module = ".".join(p for p in (package, module[dots:]) if p)
+            module = absolute
         if module == "__future__":
             return
         if module == "sys" and "path" in names:
@@ -276,23 +276,11 @@ class _Reader:
         for name in names or ["*"]:
             self._add(module, None if name == "*" else name, line, guard, cell, text)
 
-    def _package(self, dots: int) -> str | None:
-        """Return the package that this many leading dots mean in this file (PEP 328), where it is in one."""
-        m = self.files
-        root = package_root(m, self.path)
-        if self.root and root == m.path.dirname(self.path) and m.is_within(root, self.root):
-            root = self.root
-        parts = self.path[len(root):].strip(m.path.sep).split(m.path.sep)[:-1]
-        if self.path.endswith(".ipynb") or self.alone:
-            return None
-        kept = parts[: len(parts) - dots + 1]
-        return ".".join(kept) if kept else None
-
     def _add(self, module: str, name: str | None, line: int, guard: str, cell: int | None,
              text: str, alias: str = "") -> None:
         if module.isidentifier() or not module.strip(".") or all(
                 part.isidentifier() for part in module.strip(".").split(".")):
-            self.found.append(ImportedName(module, name, line, guard, cell, text, None, alias))
+            self.found.append(ImportedName(module, name, line, guard, cell, text, (), alias))
 
 
 def _import_lines(text: str) -> tuple[list[int], list[int], bool]:
@@ -309,15 +297,6 @@ def _import_lines(text: str) -> tuple[list[int], list[int], bool]:
     return lines_of(text, [*imports, *asking, *calls]), lines_of(text, calls) if calls else [], bool(asking)
 
 
-def package_root(files: Files, path: str) -> str:
-    """Return the folder that holds the outermost package around a file; its own where there is none."""
-    m = files
-    folder = m.path.dirname(path)
-    while m.is_file(m.path.join(folder, "__init__.py")) and m.path.dirname(folder) != folder:
-        folder = m.path.dirname(folder)
-    return str(folder)
-
-
 def _bodies(node: ast.AST) -> list[ast.AST]:
     """Return the statements inside a statement."""
     return [child for field in ("body", "orelse", "cases") for child in getattr(node, field, ())]
@@ -330,7 +309,7 @@ def _inside(node: ast.AST, guard: str, instead_of: _Lines, flags: set[str],
         tried: Any = node
         caught = any(_does_without(h) for h in tried.handlers)
         hold = stronger(guard, "try") if caught else guard
-        lines = (tried.body[0].lineno, tried.body[-1].end_lineno or tried.body[-1].lineno)
+        lines = *instead_of, (tried.body[0].lineno, tried.body[-1].end_lineno or tried.body[-1].lineno)
         yield tried.body, hold, instead_of
         yield tried.handlers, guard, lines if caught else instead_of
         yield tried.orelse, hold, instead_of  # it runs only if what was tried is there

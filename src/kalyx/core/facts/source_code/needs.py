@@ -15,82 +15,115 @@ from functools import cache, partial
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.configuration.own_files import user_folder
 from kalyx.core.facts.source_code.cells import files_run, put_in, read_pieces
-from kalyx.core.facts.source_code.imports import ImportedName, read_source
+from kalyx.core.facts.source_code.code_needs import CodeNeeds, needs_of_data
+from kalyx.core.facts.source_code.imports import read_source
 from kalyx.core.facts.source_code.newer_syntax import is_surely_python2, newer_syntax
+from kalyx.core.facts.source_code.parse_choice import first_choice, next_choice
 from kalyx.core.facts.source_code.python_range import Bound, versions_of_code
+from kalyx.core.facts.source_code.scan import scan_of_data, scans_as_data
 from kalyx.core.facts.source_code.syntax import parse
 from kalyx.core.facts.source_code.syntax_forms import newest_form
-from kalyx.core.lean.record import record, replace
+from kalyx.core.lean.record import replace
 from kalyx.core.model import version_pair
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
+    from collections.abc import Callable, Iterator, Sequence
     from typing import Any
 
     from kalyx.core.facts.files import Files
-    from kalyx.core.facts.source_code.imports import Source
+    from kalyx.core.facts.source_code.imports import ImportedName, Source
+    from kalyx.core.facts.source_code.parse_choice import Telling
+    from kalyx.core.facts.source_code.scan import Scan
     from kalyx.core.machine.interface import Machine
 
-__all__ = ["OLD", "PYTHON2", "CodeNeeds", "needs_as_data", "read_needs", "read_needs_anew", "with_old_forms"]
+__all__ = ["OLD", "PYTHON2", "needs_as_data", "read_needs", "read_needs_anew", "with_old_forms"]
 
 # The first grows when what is read of a file, or how it is kept, changes; another Python parses other files
-FORM = [7, *sys.version_info[:2]]
+FORM = [8, *sys.version_info[:2]]
 PYTHON2 = "a form of Python 2"
 OLD = (3, 6)  # the newest of the forms that most code has
 FIRST = 50    # files in which these are looked for
-MANY = 60  # files, from which on more than one process is worth its start
+VERY_MANY = 300  # files, from which on not all are parsed
+MANY = 30  # files, from which on more than one process is worth its start
 CHUNK = 10  # files that a process is given at once
 CACHE_LIMIT = 64 * 1024 * 1024  # bytes
 # The block that a script may begin with, of the type `script` (PEP 723)
 _BLOCK = re.compile(r"(?m)^# /// script$\s(?P<content>(^#(| .*)$\s)+)^# ///$")
 
 
-@record
-class CodeNeeds:
-    """What one file imports, the Pythons that can run it, the TOML of its own block, and what could not be read."""
-
-    path: str
-    imports: tuple[ImportedName, ...] = ()
-    bounds: tuple[Bound, ...] = ()
-    folders: tuple[str, ...] = ()  # that it adds to the search path itself
-    block: str = ""
-    block_line: int = 0
-    trouble: str = ""
-    line: int | None = None
-    unread: tuple[int, ...] = ()  # lines that change the search path in a way that cannot be read
-    is_code: bool = True  # False where nothing of it could be parsed, and no other Python is known to do it
-    runs: tuple[str, ...] = ()  # files that a notebook's magics run (``%run``), as written
-    installs: tuple[tuple[str, int, int], ...] = ()  # what its cells have pip install: as written, line, cell
-
-
 def read_needs_anew(files: Files, paths: Sequence[str]) -> list[CodeNeeds]:
     """Return what each of a few files needs, in their order; nothing of it is remembered."""
-    return [_of_data(data) for data in needs_as_data(files, paths, "")]
+    return [needs_of_data(data) for data in needs_as_data(files, paths, "")]
 
 
-def read_needs(machine: Machine, paths: Sequence[str], root: str, meanwhile: Callable[[], object] = bool
-               ) -> list[CodeNeeds]:
+def read_needs(machine: Machine, paths: Sequence[str], root: str, meanwhile: Callable[[], object] = bool,
+               telling: Telling | None = None) -> list[CodeNeeds]:
     """Return what each file needs, in their order. `root` is the folder of the project, or empty.
 
-    Where other processes read as well, this one begins with what else there is to do `meanwhile`.
+    Where other processes read as well, this one begins with what else there is to do `meanwhile`. Of very many files
+    those alone are parsed, where told what counts, that may say what the others do not.
     """
     m = machine
     name = crc32(json.dumps(root or sorted(paths)).encode("utf-8", "surrogateescape"))
     place = m.path.join(user_folder(m, "cache"), f"needs-{name:08x}.json")  # two of one name only replace each other's
-    known = _recalled(m, place)
     states = {p: _state(m, p) for p in paths}
-    found = {p: needs for p, (state, needs, _) in known.items() if p in states and state == states[p] != []}
-    data = {p: known[p][2] for p in found}
-    unread = [p for p in paths if p not in found]
-    chunks = [(unread[n:n + CHUNK], root) for n in range(0, len(unread), CHUNK)]
-    for chunk in m.in_processes(needs_as_data, chunks, meanwhile) if len(unread) >= MANY else (
-            needs_as_data(m, *chunk) for chunk in chunks):
-        data.update({str(one["path"]): one for one in chunk})
-    if unread:
-        kept = {p: [states[p], data[p]] for p in paths if states[p]}
+    rows = {p: row[1] for p, row in _recalled(m, place).items() if p in states and row[0] == states[p] != []}
+    known = {p: needs for p, row in rows.items() if isinstance(row, dict) and (needs := _if_whole(p, row)) is not None}
+    reader = _Reader(m, root, rows, known, meanwhile)
+    if telling is not None and len(paths) >= VERY_MANY:
+        reader.scan([p for p in paths if p not in known])
+        reader.parse(first_choice(paths, reader.scans, reader.parsed, telling))
+        most = 1
+        while more := next_choice(paths, reader.scans, reader.parsed, telling, most):
+            reader.parse(more)
+            most *= 2
+    else:
+        reader.parse([p for p in paths if p not in known])
+    if reader.has_read:
+        kept = {p: [states[p], rows[p]] for p in paths if states[p]}
         m.remember(place, json.dumps({"form": FORM, "files": kept}, separators=(",", ":")).encode("utf-8"))
-    return [found[p] if p in found else _of_data(data[p]) for p in paths]
+    return [reader.parsed[p] if p in reader.parsed else CodeNeeds(p, is_parsed=False) for p in paths]
+
+
+class _Reader:
+    """Reads files in several processes where they are many; what is known of each is kept as plain data."""
+
+    def __init__(self, machine: Machine, root: str, rows: dict[str, Any], parsed: dict[str, CodeNeeds],
+                 meanwhile: Callable[[], object]) -> None:
+        self._machine = machine
+        self._root = root
+        self._rows = rows
+        self._meanwhile = meanwhile
+        self.parsed = parsed
+        self.scans: dict[str, Scan | None] = {}
+        self.has_read = False
+
+    def scan(self, paths: Sequence[str]) -> None:
+        """Find out what files may say, by their texts, where that is not remembered."""
+        known = {p: scan for p in paths if isinstance(row := self._rows.get(p), list) and (
+            scan := _scan_if_whole(p, row)) is not None}
+        unread = [p for p in paths if p not in known]
+        found = {row[0]: row for row in self._each(scans_as_data, unread)}
+        self._rows.update(found)
+        self.scans = {**known, **{p: scan_of_data(row) for p, row in found.items()}}
+
+    def parse(self, paths: Sequence[str]) -> None:
+        """Parse files, and keep what they need."""
+        found = {str(data["path"]): data for data in self._each(needs_as_data, paths)}
+        self._rows.update(found)
+        self.parsed.update({p: needs_of_data(data) for p, data in found.items()})
+
+    def _each(self, function: Callable[..., Any], paths: Sequence[str]) -> Iterator[Any]:
+        chunks = [(paths[n:n + CHUNK], self._root) for n in range(0, len(paths), CHUNK)]
+        self.has_read = self.has_read or bool(paths)
+        if len(paths) < MANY:
+            for chunk in chunks:
+                yield from function(self._machine, *chunk)
+            return
+        meanwhile, self._meanwhile = self._meanwhile, bool
+        for rows in self._machine.in_processes(function, chunks, meanwhile):
+            yield from rows
 
 
 def with_old_forms(files: Files, code: Sequence[CodeNeeds], are_old: Callable[[], bool] = bool) -> list[CodeNeeds]:
@@ -123,14 +156,13 @@ def _state(m: Machine, path: str) -> list[object]:
     return [info.size, info.modified] if info is not None else []
 
 
-def _recalled(m: Machine, place: str) -> dict[str, tuple[Any, CodeNeeds, Any]]:
-    """Return what is remembered of files: the state that each was in, what it needed, and that as plain data."""
+def _recalled(m: Machine, place: str) -> dict[str, list[Any]]:
+    """Return what is remembered of files: the state that each was in, and plain data of it."""
     try:
         content = json.loads(m.read_whole(place, CACHE_LIMIT)) if m.is_file(place) else {}
         files = content["files"] if content["form"] == FORM else {}
         assert isinstance(files, dict)
-        rows = ((p, row) for p, row in files.items() if isinstance(row, list) and len(row) == 2)
-        return {p: (row[0], needs, row[1]) for p, row in rows if (needs := _if_whole(p, row[1])) is not None}
+        return {p: row for p, row in files.items() if isinstance(row, list) and len(row) == 2}
     except (Unreadable, ValueError, KeyError, TypeError, AssertionError, RecursionError):  # damaged: it is read anew
         return {}
 
@@ -138,9 +170,18 @@ def _recalled(m: Machine, place: str) -> dict[str, tuple[Any, CodeNeeds, Any]]:
 def _if_whole(path: str, data: Any) -> CodeNeeds | None:
     """Return what remembered data says, where it is what was written: anybody may have changed it since."""
     try:
-        needs = _of_data(data) if isinstance(data, dict) and isinstance(data["block"], str) else None
+        needs = needs_of_data(data) if isinstance(data["block"], str) else None
         return needs if needs is not None and needs.path == path else None
     except (TypeError, ValueError, KeyError):
+        return None
+
+
+def _scan_if_whole(path: str, data: Any) -> Scan | None:
+    """Return the same of a file that was not parsed."""
+    try:
+        scan = scan_of_data(data)
+        return scan if scan is not None and scan.path == path else None
+    except (TypeError, ValueError, KeyError, IndexError):
         return None
 
 
@@ -183,7 +224,7 @@ def _read(files: Files, path: str, root: str) -> dict[str, Any]:
             "folders": [folder for folder, _ in source.paths], "unread": list(source.unread),
             "is_code": source.is_code or by_error is not None, "runs": runs,
             "installs": installs,
-            "imports": [[i.module, i.name, i.line, i.guard, i.cell, list(i.instead_of) if i.instead_of else None]
+            "imports": [[i.module, i.name, i.line, i.guard, i.cell, i.instead_of]
                         for i in source.imports],
             "bounds": [[b.version, b.is_oldest, b.what, b.line, b.cell] for b in bounds]}
 
@@ -197,12 +238,3 @@ def _bound_of(source: Source) -> Bound | None:
     if newer is not None:
         return Bound(newer[0], True, newer[1], source.line or 1)
     return Bound("3.0", False, PYTHON2, source.line or 1) if is_surely_python2(line, message) else None
-
-
-def _of_data(data: dict[str, Any]) -> CodeNeeds:
-    imports = tuple(ImportedName(module, name, line, guard, cell, "", (instead[0], instead[1]) if instead else None)
-                    for module, name, line, guard, cell, instead in data["imports"])
-    bounds = tuple(Bound(*row) for row in data["bounds"])
-    return CodeNeeds(str(data["path"]), imports, bounds, tuple(data["folders"]), data["block"], data["block_line"],
-                     data["trouble"], data["line"], tuple(data["unread"]), data["is_code"], tuple(data["runs"]),
-                     tuple((word, line, cell) for word, line, cell in data["installs"]))

@@ -26,9 +26,9 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.source_code.imports import ImportedName
 
-__all__ = ["Bound", "versions_of_code"]
+__all__ = ["F_STRING_EQUALS", "LAZY", "Bound", "bound_of_name", "spoken_names", "versions_of_code"]
 
-_F_STRING_EQUALS = re.compile(r"[fF][rR]?(['\"]).*\{[^{}'\"=!<>]+=(?:![rsa])?(?::[^{}]*)?\}")
+F_STRING_EQUALS = re.compile(r"[fF][rR]?(['\"]).*\{[^{}'\"=!<>]+=(?:![rsa])?(?::[^{}]*)?\}")
 # What a newer form of syntax has in its text, by what such texts begin with and by what they end with; what has it
 # and is none costs a look at the tree of that statement
 _BEGINNING = (("/", ("/,", "/)", "/\n")), ("except", ("except*", "except *")), ("with", ("with(", "with (")))
@@ -43,7 +43,7 @@ _NEWER_FORMS = tuple((signs, re.compile(form)) for since, signs, form in (
     ((3, 9), ("@",), r"(?m)@(?<!\S@)(?![ \t]*[\w.]+[ \t]*(?:\([^()\n]*\))?[ \t]*(?:#[^\n]*)?$)"),
 ) if sys.version_info >= since)
 _DOTTED = re.compile(r"\.(\w+)")
-_LAZY = re.compile(r"^from __future__ import .*\bannotations\b", re.MULTILINE)
+LAZY = re.compile(r"^from __future__ import .*\bannotations\b", re.MULTILINE)
 _BUILTIN_TYPES = frozenset({"int", "str", "float", "bytes", "bool", "list", "dict", "set", "tuple", "type", "frozenset",
                             "complex", "object"})
 _BUILTIN_GENERICS = frozenset({"list", "dict", "set", "tuple", "type", "frozenset"})
@@ -122,7 +122,7 @@ class _Reader:
         self.found: list[Bound] = []
         self.walrus_lines = lines_of(text, walrus)
         self.has_equals = has_equals
-        self.has_lazy_annotations = "__future__" in text and _LAZY.search(text) is not None
+        self.has_lazy_annotations = "__future__" in text and LAZY.search(text) is not None
         self.modules: dict[str, str] = {}  # names that stand for modules of the standard library
         self.others: set[str] = set()  # names that are given to anything else
 
@@ -136,7 +136,7 @@ class _Reader:
 
     def lazy(self) -> None:
         """Note the line that has annotations not be evaluated."""
-        line = next(n for n, row in enumerate(self.lines, 1) if _LAZY.match(row))
+        line = next(n for n, row in enumerate(self.lines, 1) if LAZY.match(row))
         self._add("3.7", "from __future__ import annotations", line)
 
     # -- syntax ----------------------------------------------------------------------------
@@ -167,7 +167,7 @@ class _Reader:
         if isinstance(getattr(node, "body", None), list):  # its head alone: what is inside comes by itself
             last = max(line, node.body[0].lineno - 1) if node.body else line
         for number in range(line, min(last, len(self.lines)) + 1) if self.has_equals else ():
-            if _F_STRING_EQUALS.search(self.lines[number - 1]) and any(
+            if F_STRING_EQUALS.search(self.lines[number - 1]) and any(
                     isinstance(n, ast.JoinedStr) for part in _own_parts(node) for n in walk(part)):
                 self._add("3.8", "= in an f-string", number)
         if self.walrus_lines and self._stands_in(node, self.walrus_lines):
@@ -225,7 +225,7 @@ class _Reader:
     def imported(self, imports: Sequence[ImportedName]) -> None:
         """Read what is imported from the standard library, where nothing keeps it from failing."""
         for one in imports:
-            if one.guard in ("try", "typing") or one.instead_of is not None or any(
+            if one.guard in ("try", "typing") or one.instead_of or any(
                     one.module in names for names in SYSTEM_ONLY.values()):
                 continue
             first = stdlib_history()["modules"].get(one.module, [None])[0]
@@ -235,14 +235,9 @@ class _Reader:
                 self._name(one.module, one.name, one.line)
 
     def _name(self, module: str, name: str, line: int) -> None:
-        since = library_names()["names"].get(module, {}).get(name)
-        gone = stdlib_history()["names"].get(f"{module}.{name}")
-        if gone:
-            self._add(gone[0], f"{module}.{name}", line, is_oldest=False)
-        elif since and since.startswith("-"):
-            self._add(since[1:], f"{module}.{name}", line, is_oldest=False)
-        elif since:
-            self._add(since, f"{module}.{name}", line)
+        bound = bound_of_name(module, name)
+        if bound is not None:
+            self._add(bound[0], f"{module}.{name}", line, is_oldest=bound[1])
 
     def names(self, node: Any) -> None:
         """Note which names stand for modules, and which are given to something else."""
@@ -264,6 +259,23 @@ class _Reader:
                     module = wanted.get((part.value.id, part.attr))
                     if module:
                         self._name(module, part.attr, part.lineno)
+
+
+def bound_of_name(module: str, name: str) -> tuple[str, bool] | None:
+    """Return the version that a name of the standard library came with, or went with; None where all have it, or none.
+
+    The second is whether it came.
+    """
+    since = library_names()["names"].get(module, {}).get(name)
+    gone = stdlib_history()["names"].get(f"{module}.{name}")
+    if gone:
+        return gone[0], False
+    return None if not since else (since[1:], False) if since.startswith("-") else (since, True)
+
+
+def spoken_names(text: str, imports: Sequence[ImportedName]) -> list[tuple[str, str]]:
+    """Return the modules with the names behind a dot by which a text may ask for what not every Python has."""
+    return [(module, name) for (_, name), module in _spoken_of(text, imports)[0].items()]
 
 
 @cache

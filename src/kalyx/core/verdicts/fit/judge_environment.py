@@ -61,7 +61,7 @@ class EnvironmentJudge:
         by_module = {n.module: n for n in needs} if any(n.unless for n in needs) else {}
         found: dict[tuple[str, str], Lack] = {}
         for need in needs:
-            if need.optional or (need.unless and all(self._is_there(one, by_module) for one in need.unless)):
+            if need.optional or need.is_spared(lambda one: self._is_there(one, by_module)):
                 continue
             lack = self._lack(need)
             if lack is not None:

@@ -6,6 +6,7 @@ import sys
 from functools import cache
 
 from kalyx.core.facts.packaging.project import Declared
+from kalyx.core.facts.source_code.python_range import bound_of_name
 from kalyx.core.model import Alternative, AskedLine, Need, NeededPart, Place, PythonWanted
 from kalyx.core.model.names import normal_name, requirement_extras, requirement_name
 from kalyx.core.tables.import_names import are_builds_of_one, distribution_for, is_shared
@@ -13,6 +14,7 @@ from kalyx.core.tables.moved_names import moved_part
 from kalyx.core.tables.standard_library import stdlib_history
 from kalyx.core.verdicts.fit.asked_lines import of_lines
 from kalyx.core.verdicts.fit.standard_modules import pythons_with
+from kalyx.core.verdicts.reading.other_systems import system_lacking
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -20,11 +22,11 @@ if TYPE_CHECKING:
 
     from packaging.requirements import Requirement
 
+    from kalyx.core.facts.source_code.code_needs import CodeNeeds
     from kalyx.core.facts.source_code.imports import ImportedName
-    from kalyx.core.facts.source_code.needs import CodeNeeds
     from kalyx.core.verdicts.fit.own_modules import OwnModules
 
-__all__ = ["is_standard", "needs_of", "python_of"]
+__all__ = ["is_firm", "is_standard", "may_be_asked_for", "needs_of", "python_of", "said_by_import"]
 
 _GUARDED = ("try", "typing")
 
@@ -38,7 +40,7 @@ class _Asked:
         self.places: list[Place] = []
         self.modules: dict[str, Place] = {}  # inside it
         self.parts: dict[tuple[str, str], Place] = {}  # by the part, and the requirement that has it
-        self.unless: tuple[Alternative, ...] = ()
+        self.instead: list[tuple[tuple[Alternative, ...], ...]] = []  # of each place that needs it: of what
 
 
 def is_standard(module: str) -> bool:
@@ -84,7 +86,7 @@ def _asked_for(code: Iterable[CodeNeeds], own: OwnModules, aside: Callable[[str]
         is_own = own.beside(file)
         is_aside = bool(file.imports) and aside(file.path)
         for item in file.imports:
-            if item.module.startswith(".") or is_own(item.module, item.name, shared):
+            if item.module.startswith(".") or item.module == "__main__" or is_own(item.module, item.name, shared):
                 continue
             module = _as_asked(item.module, item.name, shared)
             known = asked.get(module)
@@ -92,14 +94,43 @@ def _asked_for(code: Iterable[CodeNeeds], own: OwnModules, aside: Callable[[str]
                 known = asked[module] = _Asked(module, file)
             guard = item.guard if item.guard in _GUARDED or not is_aside else "try"
             known.places.append(Place(file.path, item.line, item.cell, guard))
-            if guard not in _GUARDED and item.instead_of is None:
+            if guard in _GUARDED:
+                continue
+            known.instead.append(tuple(_alternatives(file, item, lines, shared) for lines in item.instead_of))
+            if not item.instead_of:
                 if item.module != module and item.module.startswith(module + "."):
                     known.modules.setdefault(item.module, known.places[-1])
                 if (part := _part_of(item.module, item.name)) is not None:
                     known.parts.setdefault(part, known.places[-1])
-            if item.instead_of is not None:
-                known.unless = known.unless or tuple(_alternatives(file, item, shared))
     return asked
+
+
+def is_firm(platform: str, item: ImportedName, is_of_extra: Callable[[str], bool]) -> bool:
+    """Whether an import asks for something whatever else asks for it.
+
+    Inside a function it does not where the standard library has that on some systems alone, or the project may ask for
+    it in an extra (`is_of_extra`).
+    """
+    module = item.module.split(".")[0]
+    if item.instead_of or item.guard != "function":
+        return not item.instead_of and item.guard in ("", "condition")
+    return not (system_lacking(platform, module) if is_standard(module) else is_of_extra(module))
+
+
+def may_be_asked_for(module: str, names: Iterable[str], brought_by: Callable[[str], str | None]) -> bool:
+    """Whether one of some distributions may be what brings a module."""
+    own = [n for n in (brought_by(module), distribution_for(module), module) if n]
+    forms = {form.replace("-", "") for name in own for form in _forms(name)}
+    return any(name.replace("-", "") in forms or any(are_builds_of_one(name, n) for n in own) for name in names)
+
+
+def said_by_import(module: str, name: str | None, shared: Callable[[str], bool]) -> tuple[object, ...]:
+    """Return all that an import says of what is needed: two of which it is the same say no more than one does.
+
+    `shared` tells which names several distributions have a part of.
+    """
+    bound = bound_of_name(module, name) if name else None
+    return _as_asked(module, name, shared), module, _part_of(module, name), name if bound is not None else None
 
 
 @cache
@@ -123,24 +154,23 @@ def _part_of(module: str, name: str | None) -> tuple[str, str] | None:
     return next(((part.replace(":", "."), requirement) for part, requirement in found), None)
 
 
-def _alternatives(file: CodeNeeds, item: ImportedName, shared: Callable[[str], bool]) -> list[Alternative]:
-    """Return what an import in an ``except`` stands in for."""
-    if item.instead_of is None:
-        return []
-    first, last = item.instead_of
-    return [Alternative(_as_asked(i.module, i.name, shared),
-                        pythons_with(i.module, i.name) if is_standard(i.module) else "",
-                        (_part_of(i.module, i.name) or ("", ""))[1])
-            for i in file.imports
-            if i.cell == item.cell and first <= i.line <= last and not i.module.startswith(".")]
+def _alternatives(file: CodeNeeds, item: ImportedName, lines: tuple[int, int], shared: Callable[[str], bool]
+                  ) -> tuple[Alternative, ...]:
+    """Return what an import in an ``except`` stands in for, by the lines of that."""
+    return tuple(Alternative(_as_asked(i.module, i.name, shared),
+                             pythons_with(i.module, i.name) if is_standard(i.module) else "",
+                             (_part_of(i.module, i.name) or ("", ""))[1])
+                 for i in file.imports
+                 if i.cell == item.cell and lines[0] <= i.line <= lines[1] and not i.module.startswith("."))
 
 
 def _need(one: _Asked, declared: dict[str, list[Declared]], own: OwnModules,
           brought_by: Callable[[str], str | None]) -> Need:
     needed = any(p.guard not in _GUARDED for p in one.places)
     places = tuple(sorted(one.places, key=lambda p: not p.needed))
+    unless = tuple(dict.fromkeys(one.instead)) if all(one.instead) else ()
     if is_standard(one.module) and not _is_declared(one.module, declared):
-        return Need(one.module, None, "", places, not needed, one.unless, is_standard=True)
+        return Need(one.module, None, "", places, not needed, unless, is_standard=True)
     by_table = distribution_for(one.module)
     here = brought_by(one.module)
     names = [n for n in (here, by_table, "-".join(one.module.split(".")[:2])) if n]
@@ -149,7 +179,7 @@ def _need(one: _Asked, declared: dict[str, list[Declared]], own: OwnModules,
         name = _declared_alike(name, declared) or name
     is_guessed = not here and not by_table and normal_name(name) not in declared
     if is_guessed and own.alike(one.module, one.first):
-        return Need(one.module, None, "", places, not needed, one.unless)
+        return Need(one.module, None, "", places, not needed, unless)
     rows = declared.get(normal_name(name), [])
     if rows and all(d.optional for d in rows):  # of an extra, and asked for only by what runs later
         needed = needed and any(p.guard in ("", "condition") for p in one.places)
@@ -157,7 +187,7 @@ def _need(one: _Asked, declared: dict[str, list[Declared]], own: OwnModules,
              for (part, requirement), place in one.parts.items() if normal_name(requirement_name(requirement))
              == normal_name(name)]
     lines = [_line(d) for d in ([d for d in rows if not d.optional] or rows)]
-    return of_lines(Need(one.module, name, "", places, not needed, one.unless, is_guessed=is_guessed,
+    return of_lines(Need(one.module, name, "", places, not needed, unless, is_guessed=is_guessed,
                          parts=tuple(parts), modules=tuple(one.modules.items()), lines=tuple(lines)))
 
 
@@ -169,10 +199,15 @@ def _declared_build(names: Sequence[str], declared: dict[str, list[Declared]]) -
 
 def _declared_alike(module: str, declared: dict[str, list[Declared]]) -> str:
     """Return the one distribution that the project asks for whose name is the module's, or that with ``py``."""
-    plain = normal_name(module)
-    forms = {f"py{plain}", f"py-{plain}", f"python-{plain}", f"{plain}-python", f"{plain}-py", f"{plain}py"}
+    plain, forms = normal_name(module), _forms(module)
     found = sorted(n for n in declared if n in forms or n.replace("-", "") == plain.replace("-", ""))
     return requirement_name(declared[found[0]][0].requirement) if len(found) == 1 else ""
+
+
+def _forms(name: str) -> tuple[str, ...]:
+    """Return how a distribution may be called that brings a module, or is called like another one but for ``py``."""
+    plain = normal_name(name)
+    return plain, f"py{plain}", f"py-{plain}", f"python-{plain}", f"{plain}-python", f"{plain}-py", f"{plain}py"
 
 
 def _is_declared(module: str, declared: dict[str, list[Declared]]) -> bool:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.facts.source_code.cells import file_run
-from kalyx.core.facts.source_code.imports import package_root
+from kalyx.core.facts.source_code.relative_imports import package_root
 from kalyx.core.model.names import normal_name
 
 TYPE_CHECKING = False
@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Collection, Sequence
 
     from kalyx.core.facts.files import Files
-    from kalyx.core.facts.source_code.needs import CodeNeeds
+    from kalyx.core.facts.source_code.code_needs import CodeNeeds
 
 __all__ = ["OwnModules"]
 

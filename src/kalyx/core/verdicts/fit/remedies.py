@@ -139,8 +139,8 @@ def _requirements(needs: Sequence[Need], version: str) -> list[str] | None:
     has_unplaced = any(n.module is None and not n.optional and not n.by_conda for n in needs)
     for need in (n for n in needs if not (n.optional or n.is_standard or n.by_conda)
                  and not (n.is_guessed and has_unplaced)):
-        if need.unless and all(a.module in standard and suits(a.python, version)
-                               and not lacks_by_version(version, a.module) for a in need.unless):
+        if need.is_spared(lambda a: a.module in standard and suits(a.python, version)
+                          and not lacks_by_version(version, a.module)):
             continue  # this Python has what it stands in for
         if need.distribution is None or need.is_at_odds or (is_everyday(need.module or "") and not need.specifier):
             return None
