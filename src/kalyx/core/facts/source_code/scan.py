@@ -87,6 +87,6 @@ def _scan(files: Files, path: str, root: str) -> list[Any] | None:
         bound = bound_of_name(module, name)
         if bound is not None and not bound[1]:
             return None
-        if bound is not None and (version_pair(bound[0]) or ()) > (version_pair(newest) or ()):
+        if bound is not None and version_pair(bound[0]) > version_pair(newest):
             newest = bound[0]
     return [path, list(dict.fromkeys(found)), newest]
