@@ -180,6 +180,15 @@ ALTERNATIVES = (
     ("two files, in place of two others",
      ["try:\n    import beta_kit\nexcept ImportError:\n    import alpha_kit\n",
       "try:\n    import gamma_kit\nexcept ImportError:\n    import alpha_kit\n"]),
+    ("in an else, after what is there", ["try:\n    import beta_kit\nexcept ImportError:\n    pass\nelse:\n"
+                                         "    import alpha_kit\n"]),
+    ("in an else, after what is not there", ["try:\n    import alpha_kit\nexcept ImportError:\n    pass\nelse:\n"
+                                             "    import gamma_kit\n"]),
+    ("in place of what is there but for a part that is caught",
+     ["try:\n    import beta_kit\n    try:\n        import alpha_kit\n    except ImportError:\n        pass\n"
+      "except ImportError:\n    import gamma_kit\n"]),
+    ("tried twice", ["import contextlib\nwith contextlib.suppress(ImportError):\n    import alpha_kit as z\n"
+                     "try:\n    import alpha_kit\nexcept ImportError:\n    import gamma_kit\n"]),
     ("what runs is a module itself", ["import __main__\nfrom __main__ import __name__ as name\nimport beta_kit\n"]),
     ("two files, in place of one", ["try:\n    import beta_kit\nexcept ImportError:\n    import alpha_kit\n"] * 2),
 )

@@ -107,7 +107,7 @@ def test_large_project_as_if_parsed_whole(world: World, monkeypatch: pytest.Monk
     def needed() -> dict[str, object]:
         answer = api.fit(".", only=[str(environment)])
         assert answer.python is not None
-        return {"needs": [(n.module, n.distribution, n.optional, n.unless, n.asked_by[0]) for n in answer.needs],
+        return {"needs": [(n.module, n.distribution, n.optional, n.only_where, n.asked_by[0]) for n in answer.needs],
                 "python": answer.python.specifier, "lacks": [x.because for x in answer.environments[0].lacks]}
 
     by_choice, again = needed(), needed()

@@ -346,7 +346,7 @@ def _prove(context: SeatContext, one: FitOfEnvironment, folder: str, limit: floa
     if interpreter is None or not interpreter.may_start or facts.seat.launch is None:
         return one
     launch = replace(facts.seat.launch, cwd=folder, start=folder)
-    asked = [n.module for n in one.needs if n.module and not n.optional and not n.unless]
+    asked = [n.module for n in one.needs if n.module and not n.optional and not n.only_where]
     modules = ["sys", *asked]  # with nothing else asked for, it starts at all
     seen = observe_imports(context.machine, launch, interpreter, context.examiner.probe_folder, modules, limit)
     breaks = []

@@ -2,7 +2,7 @@
 
 from kalyx.core.model.contrast import Contrasted, DistributionDifference, Listed, Side
 from kalyx.core.model.finding import Edit, Evidence, Finding, Move, Note, Remedy, TrailStep
-from kalyx.core.model.fit import Alternative, AskedLine, FitOfEnvironment, Lack, Need, NeededPart, PythonWanted
+from kalyx.core.model.fit import Alternative, AskedLine, FitOfEnvironment, Lack, Need, NeededPart, PythonWanted, Reached
 from kalyx.core.model.imports import (
     Comparison,
     Difference,
@@ -34,7 +34,7 @@ __all__ = [
     "DiskFolder", "Distribution", "DistributionDifference", "Edit", "Elsewhere", "Environment",
     "Evidence", "FileReport", "Finding", "FitOfEnvironment", "Frame", "ImportGroup", "ImportReport", "Interpreter",
     "Kernel", "Lack", "Launch", "Listed", "LivePython", "Move", "Need", "NeededPart", "Note", "Observation",
-    "ObservedError", "Place", "Places", "Proof", "PythonWanted", "Remedy", "RunningPython", "Script", "Seat",
+    "ObservedError", "Place", "Places", "Proof", "PythonWanted", "Reached", "Remedy", "RunningPython", "Script", "Seat",
     "Side", "TrailStep", "Unowned", "WeighedDistribution", "WeighedEnvironment", "WeighedShared", "hosts_label",
     "python_version", "version_pair",
 ]

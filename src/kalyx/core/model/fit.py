@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from kalyx.core.model.imports import Place
     from kalyx.core.model.python import Environment, Interpreter
 
-__all__ = ["Alternative", "AskedLine", "FitOfEnvironment", "Lack", "Need", "NeededPart", "PythonWanted"]
+__all__ = ["Alternative", "AskedLine", "FitOfEnvironment", "Lack", "Need", "NeededPart", "PythonWanted", "Reached"]
 
 
 @record
@@ -37,6 +37,14 @@ class Alternative:
 
 
 @record
+class Reached:
+    """What decides whether a line that imports something runs: whether all of some others are there."""
+
+    others: tuple[Alternative, ...]
+    when_there: bool  # False: it runs where one of them is not, as it stands in for them
+
+
+@record
 class AskedLine:
     """What one line of a project asks for of a distribution; a marker says where alone that counts (PEP 508)."""
 
@@ -53,8 +61,8 @@ class Need:
     """A module that code imports, or a distribution that the project asks for.
 
     ``module`` is null for what is asked for and not imported, ``distribution`` for what the standard library brings
-    or nothing tells. ``unless`` are the modules in whose place it is imported, for each line that needs it: with all
-    of one group of them there, that line does without it. It is empty where a line needs it whatever else is there.
+    or nothing tells. ``only_where`` is by what each line that needs it is reached, all of which have to hold; it is
+    empty where a line is reached in any case.
     ``extras`` are what it is wanted with (PEP 508). ``lines`` are the project's that ask for it; which of them count,
     and so versions, extras and place, depends on the environment.
     """
@@ -64,7 +72,7 @@ class Need:
     specifier: str = ""
     asked_by: tuple[Place, ...] = ()
     optional: bool = False
-    unless: tuple[tuple[tuple[Alternative, ...], ...], ...] = ()
+    only_where: tuple[tuple[Reached, ...], ...] = ()
     is_standard: bool = False
     is_guessed: bool = False  # its distribution is only thought to be called like the module
     extras: tuple[str, ...] = ()
@@ -76,9 +84,10 @@ class Need:
     lines: tuple[AskedLine, ...] = ()
 
     def is_spared(self, is_there: Callable[[Alternative], bool]) -> bool:
-        """Whether every line that needs it does without, given which of its alternatives are there."""
-        return bool(self.unless) and all(
-            any(group and all(map(is_there, group)) for group in groups) for groups in self.unless)
+        """Whether no line that needs it is reached, given which of the others are there."""
+        return bool(self.only_where) and all(any(
+            one.others and all(map(is_there, one.others)) != one.when_there for one in line)
+            for line in self.only_where)
 
     @property
     def requirement(self) -> str:

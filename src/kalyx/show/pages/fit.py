@@ -67,9 +67,11 @@ def _need(need: Need) -> str:
             "conda for: looked for in its environments alone" if need.by_conda else "for")
     whole = need.requirement or need.module
     of = f", of {whole}" if whole != need.module else ""
-    others = dict.fromkeys(" and ".join(a.module for a in group)
-                           for groups in need.unless for group in groups if group)
-    instead = f", where {' or '.join(others)} will not do" if others else ""
+    ways = dict.fromkeys((one.when_there, " and ".join(a.module for a in one.others))
+                         for line in need.only_where for one in line if one.others)
+    absent, there = ([said for when, said in ways if when == wanted] for wanted in (False, True))
+    instead = f", where {' or '.join(absent)} will not do" if absent else ""
+    instead += f", where {' or '.join(there)} is there" if there else ""
     return f"{need.module}{of}{instead}" + (" (optional)" if need.optional else "")
 
 

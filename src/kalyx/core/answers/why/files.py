@@ -9,7 +9,7 @@ from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.imports.trial import observe_imports
 from kalyx.core.facts.seats.finder import find_seat_to_run
 from kalyx.core.facts.source_code.cells import run_from
-from kalyx.core.facts.source_code.imports import read_source
+from kalyx.core.facts.source_code.imports import read_source, tried_in
 from kalyx.core.facts.source_code.scripts import dotted_name, script_sign
 from kalyx.core.facts.source_code.source_files import find_sources
 from kalyx.core.lean.record import record, replace
@@ -294,23 +294,19 @@ def _places(group: Sequence[_File]) -> dict[str, tuple[Place, ...]]:
 
 def _without_fallbacks(group: Sequence[_File], asked: Mapping[str, tuple[Place, ...]],
                        seen: Mapping[str, Observation]) -> dict[str, tuple[Place, ...]]:
-    """Mark an import in an ``except`` as guarded where what it stands in for is there."""
+    """Mark an import as guarded where the ``try`` that it depends on went the other way."""
     spared: set[tuple[str, int, int | None]] = set()
     for file in group:
-        by_line: dict[tuple[int | None, int], list[ImportedName]] = {}
-        for item in file.source.imports:
-            by_line.setdefault((item.cell, item.line), []).append(item)
-        for item in file.source.imports:
-            if not all(_failed_between(by_line, item, *lines, seen=seen) for lines in item.instead_of):
+        imports = file.source.imports
+        for item in imports:
+            if not all(_failed(tried_in(imports, item, tried), seen) == tried.fails for tried in item.only_where):
                 spared.add((file.path, item.line, item.cell))
     return {request: tuple(replace(p, guard="try") if (p.path, p.line, p.cell) in spared else p
                            for p in places) for request, places in asked.items()}
 
 
-def _failed_between(by_line: Mapping[tuple[int | None, int], list[ImportedName]], item: ImportedName, first: int,
-                    last: int, *, seen: Mapping[str, Observation]) -> bool:
-    inside = [i for line in range(first, last + 1) for i in by_line.get((item.cell, line), ())]
-    return any(seen[r].outcome != "imports" for i in inside for r in (i.module, i.request) if r in seen)
+def _failed(imports: Sequence[ImportedName], seen: Mapping[str, Observation]) -> bool:
+    return any(seen[r].outcome != "imports" for i in imports for r in (i.module, i.request) if r in seen)
 
 
 def _file_report(file: _File, reports: Sequence[ImportReport]) -> FileReport:

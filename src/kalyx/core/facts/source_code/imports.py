@@ -12,13 +12,12 @@ import ast
 import re
 
 from kalyx.core.facts.source_code.cells import module_written, read_pieces
+from kalyx.core.facts.source_code.control_flow import HOLDS_STATEMENTS, Held, asks_if_there, flags_of, inside_of
 from kalyx.core.facts.source_code.path_changes import PathReader, added_to_path
 from kalyx.core.facts.source_code.relative_imports import named_from
 from kalyx.core.facts.source_code.syntax import (
-    catches_import_error,
     children,
     dotted,
-    is_type_checking,
     lines_of,
     parse,
     places_begun,
@@ -30,34 +29,21 @@ from kalyx.core.lean.record import record, replace
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator, Sequence
-    from typing import Any
+    from collections.abc import Callable, Sequence
 
     from kalyx.core.facts.files import Files
+    from kalyx.core.facts.source_code.control_flow import Tried
 
-    _Lines = tuple[tuple[int, int], ...]
-    _Item = tuple[ast.AST, str, _Lines]
+    _Item = tuple[ast.AST, Held]
     _Each = Callable[[ast.Module, str, int | None, Sequence["ImportedName"]], object]
 
-__all__ = ["ImportedName", "Source", "read_source"]
+__all__ = ["ImportedName", "Source", "read_source", "tried_in"]
 
 LONGEST_LINE = 1000  # characters of a line that cannot be parsed
-# How an import is kept from failing, the weakest hold first
-GUARDS = ("", "condition", "function", "try", "typing")
 _LINE_IMPORT = re.compile(r"^([ \t]*)(?:from\s+(\.*\w?[\w.]*)\s+import\s+([\w, ()*]+)|import\s+([\w., ]+))",
                           re.MULTILINE)
 _IMPORTING = ("import_module", "__import__")
 _IMPORTS = (ast.Import, ast.ImportFrom)
-_HOLDS_STATEMENTS = (
-    ast.mod, ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef, ast.If, ast.For, ast.AsyncFor, ast.While, ast.With,
-    ast.AsyncWith, ast.Try, ast.ExceptHandler,
-    *(getattr(ast, n) for n in ("TryStar", "Match", "match_case") if hasattr(ast, n)))
-_WHERE_IT_RUNS = frozenset({
-    "sys.platform", "os.name", "sys.builtin_module_names", "platform.system", "sys.version_info", "sys.version",
-    "sys.implementation.name", "sys.hexversion"})
-# What code calls its own answers to that: PY3, PY_3_14_PLUS, IS_WINDOWS, _WIN32
-_NAMED_SO = re.compile(r"_?(?:IS_)?(?:PY_?\d|PYTHON_?\d|PYPY|CPYTHON|WIN(?:DOWS|32|64)?(?:_|$)|"
-                    r"MAC(?:OS)?(?:X|_|$)|DARWIN|LINUX|POSIX)")
 
 MANY_CELLS = 200  # from which on names are not looked for in all of them
 
@@ -68,8 +54,8 @@ class ImportedName:
 
     ``guard`` is empty, ``condition`` (of an ``if``), ``function``, ``try`` or ``typing``. ``cell`` counts a
     notebook's code cells from 1, and ``line`` is then that within the cell.
-    ``instead_of`` are the first and last lines of what it stands in for: an import in an ``except``, which may stand in
-    another one, is needed when in each of these something fails.
+    ``only_where`` are the lines that decide whether it runs: those that an ``except`` around it catches the failure of,
+    which fail, and those of a ``try`` that it stands in the ``else`` of. ``depth`` is as in `Tried`.
     ``alias`` is the name that a module is given where it is imported (``as``).
     """
 
@@ -79,8 +65,9 @@ class ImportedName:
     guard: str = ""
     cell: int | None = None
     text: str = ""
-    instead_of: tuple[tuple[int, int], ...] = ()
+    only_where: tuple[Tried, ...] = ()
     alias: str = ""
+    depth: int = 0
 
     @property
     def request(self) -> str:
@@ -170,7 +157,8 @@ class _Reader:
         for one in self.found:
             if one.module.split(".")[0] in written:  # the notebook's own: it makes that itself
                 continue
-            kept.setdefault((one.module, one.name, one.guard, one.instead_of), one)
+            # what is tried in each place decides about other imports
+            kept.setdefault((one.module, one.name, one.guard, one.only_where, one.line if one.depth else 0), one)
         return Source(self.path, tuple(kept.values()), tuple(dict.fromkeys(self.paths)), self.trouble,
                       self.trouble_line, tuple(self.unread), self.relative, self.loose, self.parsed,
                       self.error, not pieces or failed < len(pieces))
@@ -199,20 +187,20 @@ class _Reader:
         self.path_reader = None
         imports, calls, asks = _import_lines(text)
         rows = text.split("\n") if imports and self.keeps_text else []
-        queue: list[_Item] = [(tree, "", ())] if imports else []
+        queue: list[_Item] = [(tree, Held())] if imports else []
         while queue:
-            node, guard, instead_of = queue.pop()
+            node, held = queue.pop()
             known = len(self.found)
-            self._statement(node, guard, cell, rows, asks=asks)
-            if instead_of and len(self.found) > known:
-                self.found[known:] = [replace(i, instead_of=instead_of) for i in self.found[known:]]
+            self._statement(node, held.guard, cell, rows, asks=asks)
+            if len(self.found) > known and (held.depth or held.only_where):
+                self.found[known:] = [replace(i, only_where=held.only_where, depth=held.depth)
+                                      for i in self.found[known:]]
             if type(node) in _IMPORTS:  # nothing is inside it
                 continue
             children_of = children if calls and within((node,), calls) else _bodies
-            if children_of is children or isinstance(node, _HOLDS_STATEMENTS):
-                parts = list(_inside(node, guard, instead_of, self.flags, children_of))
-                queue += reversed([(child, held, lines) for inside, held, lines in parts
-                                   for child in within(inside, imports)])
+            if children_of is children or isinstance(node, HOLDS_STATEMENTS):
+                parts = list(inside_of(node, held, self.flags, children_of))
+                queue += reversed([(child, inner) for inside, inner in parts for child in within(inside, imports)])
 
     def _statement(self, node: ast.AST, guard: str, cell: int | None, rows: Sequence[str], *, asks: bool) -> None:
         """Take up what a statement, or a call, imports by itself, and the flags that it sets.
@@ -231,10 +219,10 @@ class _Reader:
                 self._call(node, guard, cell, text)
                 self._path_change(node)
         elif type(node).__name__ in ("Try", "TryStar"):
-            self.flags |= _flags_of(node)
+            self.flags |= flags_of(node)
         elif isinstance(node, (ast.Assign, ast.AugAssign)):
             self._path_change(node)
-            if asks and isinstance(node, ast.Assign) and _asks_if_there(walk(node.value)):
+            if asks and isinstance(node, ast.Assign) and asks_if_there(walk(node.value)):
                 self.flags |= {t.id for t in node.targets if isinstance(t, ast.Name)}
 
     def _call(self, node: ast.Call, guard: str, cell: int | None, text: str) -> None:
@@ -302,73 +290,7 @@ def _bodies(node: ast.AST) -> list[ast.AST]:
     return [child for field in ("body", "orelse", "cases") for child in getattr(node, field, ())]
 
 
-def _inside(node: ast.AST, guard: str, instead_of: _Lines, flags: set[str],
-            children_of: Callable[[ast.AST], Sequence[ast.AST]]) -> Iterator[tuple[Sequence[ast.AST], str, _Lines]]:
-    """Yield the parts of a node, with the guard that holds for them; `flags` tell what could be imported."""
-    if type(node).__name__ in ("Try", "TryStar"):
-        tried: Any = node
-        caught = any(_does_without(h) for h in tried.handlers)
-        hold = stronger(guard, "try") if caught else guard
-        lines = *instead_of, (tried.body[0].lineno, tried.body[-1].end_lineno or tried.body[-1].lineno)
-        yield tried.body, hold, instead_of
-        yield tried.handlers, guard, lines if caught else instead_of
-        yield tried.orelse, hold, instead_of  # it runs only if what was tried is there
-        yield tried.finalbody, guard, instead_of
-    elif isinstance(node, ast.If) and _does_not_always_run(walk(node.test), flags):
-        yield (*node.body, *node.orelse), stronger(guard, "try"), instead_of  # one runs here, the other elsewhere
-    elif isinstance(node, ast.If) and not is_type_checking(node.test):
-        yield (node.test,), guard, instead_of
-        yield (*node.body, *node.orelse), stronger(guard, "condition"), instead_of
-    elif isinstance(node, ast.If):
-        yield node.body, "typing", instead_of
-        yield node.orelse, guard, instead_of
-    elif isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.Lambda)):
-        yield children_of(node), stronger(guard, "function"), instead_of
-    elif isinstance(node, ast.With) and any(dotted(getattr(i.context_expr, "func", None)) in (
-            "suppress", "contextlib.suppress") for i in node.items):
-        yield node.body, stronger(guard, "try"), instead_of
-    else:
-        yield children_of(node), guard, instead_of
-
-
-def stronger(a: str, b: str) -> str:
-    """Return the guard of the two that holds an import off more firmly."""
-    return max(a, b, key=GUARDS.index)
-
-
-def _flags_of(tried: Any) -> set[str]:
-    """Return the names by which code remembers how a guarded import went: ``has_x = True``, ``x = None``."""
-    if not any(_does_without(h) for h in tried.handlers):
-        return set()
-    found = set()
-    queue: list[Any] = [*tried.body, *tried.handlers, *tried.orelse]
-    while queue:
-        node = queue.pop()
-        if isinstance(node, _HOLDS_STATEMENTS):
-            queue += [n for n in children(node) if not isinstance(n, ast.expr)]
-        elif isinstance(node, ast.Assign) and isinstance(node.value, ast.Constant) and (
-                node.value.value is None or isinstance(node.value.value, bool)):
-            found |= {t.id for t in node.targets if isinstance(t, ast.Name)}
-    return found
-
-
-def _does_not_always_run(test: Sequence[ast.AST], flags: set[str]) -> bool:
-    """Whether a condition is about the system, the version of Python, or what could be imported."""
-    return _asks_where_it_runs(test) or _asks_if_there(test) or (
-        bool(flags) and any(isinstance(n, ast.Name) and n.id in flags for n in test))
-
-
-def _does_without(handler: ast.ExceptHandler) -> bool:
-    """Whether a handler catches a failing import and goes on."""
-    return catches_import_error(handler) and not any(isinstance(s, ast.Raise) for s in handler.body)
-
-
-def _asks_where_it_runs(test: Sequence[ast.AST]) -> bool:
-    asked = {n.id if isinstance(n, ast.Name) else dotted(n) for n in test if isinstance(n, (ast.Attribute, ast.Name))}
-    return bool(asked & _WHERE_IT_RUNS) or any(_NAMED_SO.match(name.rpartition(".")[2]) for name in asked)
-
-
-def _asks_if_there(test: Sequence[ast.AST]) -> bool:
-    """Whether an expression asks if a module could be imported, or is: ``find_spec("x")``, ``"x" in sys.modules``."""
-    return any((isinstance(n, ast.Call) and dotted(n.func).rpartition(".")[2] in ("find_spec", "find_loader"))
-               or (isinstance(n, ast.Attribute) and dotted(n) == "sys.modules") for n in test)
+def tried_in(imports: Sequence[ImportedName], one: ImportedName, tried: Tried) -> list[ImportedName]:
+    """Return the imports of a file by which lines that decide about one of them fail: not what is caught in them."""
+    return [i for i in imports if i.cell == one.cell and tried.first <= i.line <= tried.last and i.depth == tried.depth
+            and not any(tried.first <= inner.first and inner.last <= tried.last for inner in i.only_where)]

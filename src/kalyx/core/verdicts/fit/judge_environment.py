@@ -58,7 +58,7 @@ class EnvironmentJudge:
 
     def lacks(self, needs: Sequence[Need]) -> list[Lack]:
         """Return the needs that it does not meet, those alone that nothing makes optional."""
-        by_module = {n.module: n for n in needs} if any(n.unless for n in needs) else {}
+        by_module = {n.module: n for n in needs} if any(n.only_where for n in needs) else {}
         found: dict[tuple[str, str], Lack] = {}
         for need in needs:
             if need.optional or need.is_spared(lambda one: self._is_there(one, by_module)):

@@ -6,8 +6,9 @@ import sys
 from functools import cache
 
 from kalyx.core.facts.packaging.project import Declared
+from kalyx.core.facts.source_code.imports import tried_in
 from kalyx.core.facts.source_code.python_range import bound_of_name
-from kalyx.core.model import Alternative, AskedLine, Need, NeededPart, Place, PythonWanted
+from kalyx.core.model import Alternative, AskedLine, Need, NeededPart, Place, PythonWanted, Reached
 from kalyx.core.model.names import normal_name, requirement_extras, requirement_name
 from kalyx.core.tables.import_names import are_builds_of_one, distribution_for, is_shared
 from kalyx.core.tables.moved_names import moved_part
@@ -40,7 +41,7 @@ class _Asked:
         self.places: list[Place] = []
         self.modules: dict[str, Place] = {}  # inside it
         self.parts: dict[tuple[str, str], Place] = {}  # by the part, and the requirement that has it
-        self.instead: list[tuple[tuple[Alternative, ...], ...]] = []  # of each place that needs it: of what
+        self.reached: list[tuple[Reached, ...]] = []  # by what, for each place that needs it
 
 
 def is_standard(module: str) -> bool:
@@ -96,8 +97,11 @@ def _asked_for(code: Iterable[CodeNeeds], own: OwnModules, aside: Callable[[str]
             known.places.append(Place(file.path, item.line, item.cell, guard))
             if guard in _GUARDED:
                 continue
-            known.instead.append(tuple(_alternatives(file, item, lines, shared) for lines in item.instead_of))
-            if not item.instead_of:
+            known.reached.append(tuple(
+                Reached(_alternatives([i for i in tried_in(file.imports, item, tried)
+                                       if not is_own(i.module, i.name, shared)], shared), not tried.fails)
+                for tried in item.only_where))
+            if not item.only_where:
                 if item.module != module and item.module.startswith(module + "."):
                     known.modules.setdefault(item.module, known.places[-1])
                 if (part := _part_of(item.module, item.name)) is not None:
@@ -112,8 +116,8 @@ def is_firm(platform: str, item: ImportedName, is_of_extra: Callable[[str], bool
     it in an extra (`is_of_extra`).
     """
     module = item.module.split(".")[0]
-    if item.instead_of or item.guard != "function":
-        return not item.instead_of and item.guard in ("", "condition")
+    if item.only_where or item.guard != "function":
+        return not item.only_where and item.guard in ("", "condition")
     return not (system_lacking(platform, module) if is_standard(module) else is_of_extra(module))
 
 
@@ -154,23 +158,21 @@ def _part_of(module: str, name: str | None) -> tuple[str, str] | None:
     return next(((part.replace(":", "."), requirement) for part, requirement in found), None)
 
 
-def _alternatives(file: CodeNeeds, item: ImportedName, lines: tuple[int, int], shared: Callable[[str], bool]
-                  ) -> tuple[Alternative, ...]:
-    """Return what an import in an ``except`` stands in for, by the lines of that."""
+def _alternatives(imports: Iterable[ImportedName], shared: Callable[[str], bool]) -> tuple[Alternative, ...]:
+    """Return what decides whether another import runs."""
     return tuple(Alternative(_as_asked(i.module, i.name, shared),
                              pythons_with(i.module, i.name) if is_standard(i.module) else "",
                              (_part_of(i.module, i.name) or ("", ""))[1])
-                 for i in file.imports
-                 if i.cell == item.cell and lines[0] <= i.line <= lines[1] and not i.module.startswith("."))
+                 for i in imports if not i.module.startswith("."))
 
 
 def _need(one: _Asked, declared: dict[str, list[Declared]], own: OwnModules,
           brought_by: Callable[[str], str | None]) -> Need:
     needed = any(p.guard not in _GUARDED for p in one.places)
     places = tuple(sorted(one.places, key=lambda p: not p.needed))
-    unless = tuple(dict.fromkeys(one.instead)) if all(one.instead) else ()
+    only_where = tuple(dict.fromkeys(one.reached)) if all(one.reached) else ()
     if is_standard(one.module) and not _is_declared(one.module, declared):
-        return Need(one.module, None, "", places, not needed, unless, is_standard=True)
+        return Need(one.module, None, "", places, not needed, only_where, is_standard=True)
     by_table = distribution_for(one.module)
     here = brought_by(one.module)
     names = [n for n in (here, by_table, "-".join(one.module.split(".")[:2])) if n]
@@ -179,7 +181,7 @@ def _need(one: _Asked, declared: dict[str, list[Declared]], own: OwnModules,
         name = _declared_alike(name, declared) or name
     is_guessed = not here and not by_table and normal_name(name) not in declared
     if is_guessed and own.alike(one.module, one.first):
-        return Need(one.module, None, "", places, not needed, unless)
+        return Need(one.module, None, "", places, not needed, only_where)
     rows = declared.get(normal_name(name), [])
     if rows and all(d.optional for d in rows):  # of an extra, and asked for only by what runs later
         needed = needed and any(p.guard in ("", "condition") for p in one.places)
@@ -187,7 +189,7 @@ def _need(one: _Asked, declared: dict[str, list[Declared]], own: OwnModules,
              for (part, requirement), place in one.parts.items() if normal_name(requirement_name(requirement))
              == normal_name(name)]
     lines = [_line(d) for d in ([d for d in rows if not d.optional] or rows)]
-    return of_lines(Need(one.module, name, "", places, not needed, unless, is_guessed=is_guessed,
+    return of_lines(Need(one.module, name, "", places, not needed, only_where, is_guessed=is_guessed,
                          parts=tuple(parts), modules=tuple(one.modules.items()), lines=tuple(lines)))
 
 

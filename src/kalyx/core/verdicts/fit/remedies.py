@@ -33,8 +33,8 @@ def remedies_of(files: Files, neighbours: Neighbours, kernels: Sequence[Kernel],
                 for r in _have_it_used(files, neighbours, kernels, best, book)]
     if any(lack.module and lack.found and not lack.distribution for one in found for lack in one.lacks):
         return []  # a part that a version does not have, and nothing tells which one does
-    away = [why.remedy for n in (found[0].needs if found else needs) if not n.optional and not n.unless and _is_lacked(
-        n, found) and (why := why_only_elsewhere(n, files.platform)) is not None]
+    away = [why.remedy for n in (found[0].needs if found else needs) if not n.optional and not n.only_where
+            and _is_lacked(n, found) and (why := why_only_elsewhere(n, files.platform)) is not None]
     return away or [*_fill_nearest(files, found, needs), *_make(files, neighbours, needs, python, home)]
 
 
@@ -124,7 +124,7 @@ def _guessed(needs: Sequence[Need], wanted: Sequence[str]) -> str:
 def _has_all(base: Interpreter, needs: Sequence[Need]) -> bool:
     """Whether a Python's version has the modules of the standard library that are needed."""
     return not any(lacks_by_version(base.version or "", need.module) for need in needs
-                   if need.is_standard and not need.optional and not need.unless and need.module)
+                   if need.is_standard and not need.optional and not need.only_where and need.module)
 
 
 def _needs_of_base(files: Files, needs: Sequence[Need], base: Interpreter) -> list[Need]:
