@@ -378,6 +378,15 @@ def test_proved_by_importing(world: World) -> None:
     assert {e["environment"]["name"] for e in _fit(world, "a.py")["environments"] if e["fits"]} == {"good", "bad"}
     judged = {e["environment"]["name"]: e for e in _fit(world, "a.py", "--prove")["environments"]}
     assert (judged["good"]["proven"], judged["bad"]["proven"], judged["bad"]["fits"]) == (True, False, False)
+    write(world.project / "c.py", "import seedling\nfrom seedling import sprout\nfrom json import dumps, nothing\n")
+    document = world.answer("fit", "c.py", "--prove", "--in", "good")
+    assert [b.partition(" does")[0] for b in document["result"]["environments"][0]["breaks"]] == [
+        "sprout of seedling", "nothing of json"] and not document["result"]["remedies"]
+    assert "kalyx why" in document["notes"][0]["message"] and document["exit"] == 1
+    write(site_of(Path(good)) / "spare.py", "raise ValueError('the spare is wet')\n")
+    for first, fits in (("seedling", True), ("gone_kit", False)):  # what stands in for nothing is not needed
+        write(world.project / "d.py", f"try:\n    import {first}\nexcept ImportError:\n    import spare\n")
+        assert _fit(world, "d.py", "--prove", "--in", "good")["environments"][0]["proven"] is fits
     broken = site_of(world.venv("ends"))
     write(broken / "sitecustomize.py", "raise SystemExit(7)\n")
     write(world.project / "b.py", "x = 1\n")

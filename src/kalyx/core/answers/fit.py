@@ -5,7 +5,16 @@ from __future__ import annotations
 from functools import cache
 
 from kalyx.core.answers.fit_files import files_of, is_aside, roots_of, telling_of, with_own
-from kalyx.core.answers.fit_notes import at_odds, own_elsewhere, path_changes, unparsed, unread_code, without_pythonpath
+from kalyx.core.answers.fit_notes import (
+    at_odds,
+    broken_there,
+    own_elsewhere,
+    path_changes,
+    unparsed,
+    unread_code,
+    without_pythonpath,
+)
+from kalyx.core.answers.fit_proof import proven, requests_of
 from kalyx.core.answers.here import answer_here
 from kalyx.core.errors import ONLY_IN_PART, KalyxError, NothingToJudge, NotRecorded
 from kalyx.core.facts.environments.neighbours import Neighbours
@@ -15,11 +24,12 @@ from kalyx.core.facts.packaging.project import Declared, read_list, read_project
 from kalyx.core.facts.packaging.project_files import project_folder
 from kalyx.core.facts.packaging.python_wanted import pythons_wanted
 from kalyx.core.facts.packaging.requirements import is_requirement, is_specifier
-from kalyx.core.facts.seats.environment import env_seat, find_environment
+from kalyx.core.facts.seats.environment import find_environment
 from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.facts.source_code.needs import OLD, PYTHON2, read_needs, with_old_forms
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import FitOfEnvironment, Note, Place, version_pair
+from kalyx.core.quoting import name_of_shell
 from kalyx.core.tables.import_names import is_known
 from kalyx.core.verdicts.fit.asked_lines import needs_at
 from kalyx.core.verdicts.fit.judge_environment import EnvironmentJudge
@@ -37,12 +47,11 @@ if TYPE_CHECKING:
     from kalyx.core.facts.source_code.code_needs import CodeNeeds
     from kalyx.core.facts.source_code.parse_choice import Telling
     from kalyx.core.machine.interface import Machine
-    from kalyx.core.model import Interpreter, Lack, Need, PythonWanted, Remedy, Seat
+    from kalyx.core.model import Lack, Need, PythonWanted, Remedy, Seat
 
 __all__ = ["FitAnswer", "answer_fit"]
 
 FEW = 4  # times as many files in all
-MOST_PROVEN = 8  # environments in which all is imported
 
 
 @record
@@ -107,8 +116,10 @@ def answer_fit(context: SeatContext, paths: Sequence[str], *, only: Sequence[str
     progress("looking at the environments …")
     found = _judged(reading, neighbours, needs, python, here, used_here) if here or not only else []
     if prove:
-        found = _proven(context, found, wanted, limit, progress)
+        folder = wanted[0] if m.is_folder(wanted[0]) else m.path.dirname(wanted[0])
+        found = proven(context, sorted(found, key=_rank), requests_of(main, own), folder, limit, progress)
     found.sort(key=_rank)
+    notes += broken_there(found, wanted, name_of_shell(m.platform, m.env)) if not any(f.fits for f in found) else []
     remedies = remedies_of(m, neighbours, reading.kernels(), found, needs, python, notebooks, _home_of(context, wanted))
     notes += [*more, *own_elsewhere(m, neighbours, own, [c for c in main if c.path in wanted], found)]
     away = [_elsewhere(place, name, everywhere, python) for name, place in elsewhere.items()]
@@ -265,7 +276,8 @@ def _judged(context: SeatContext, neighbours: Neighbours, needs: Sequence[Need],
         fits, lacks = _held_against(judge, there, python)
         key = m.key(environment.path)
         found.append(FitOfEnvironment(environment, environment.interpreter, tuple(kernels.get(key, ())),
-                                      tuple(used.get(key, ())), fits, lacks, needs=tuple(there)))
+                                      tuple(used.get(key, ())), fits, lacks, needs=tuple(there),
+                                      spared=tuple(n.module for n in judge.spared(there) if n.module)))
     return found
 
 
@@ -275,8 +287,10 @@ def _held_against(judge: EnvironmentJudge, needs: Sequence[Need], python: Python
     nothing: list[Lack] = []
     fits, lacks = judge.python_fits(python), judge.lacks(needs)
     if fits and not lacks:
-        lacks = [*as_known(judge.files, lambda: judge.broken(needs), nothing),
-                 *as_known(judge.files, lambda: judge.unmet(needs), nothing)]
+        spared = judge.spared(needs)
+        reached = [n for n in needs if n not in spared]
+        lacks = [*as_known(judge.files, lambda: judge.broken(reached), nothing),
+                 *as_known(judge.files, lambda: judge.unmet(reached), nothing)]
     return fits, tuple(lacks)
 
 
@@ -322,39 +336,3 @@ def _rank(one: FitOfEnvironment) -> tuple[object, ...]:
     is_base = one.environment.kind == "base"
     return (not one.fits, not one.used_here if one.fits else False, is_base, not one.python_fits,
             len(one.lacks) + len(one.breaks), not one.used_here, not one.kernels, one.environment.path)
-
-
-# -- proving ---------------------------------------------------------------------------------------
-def _proven(context: SeatContext, found: Sequence[FitOfEnvironment], paths: Sequence[str], limit: float,
-            progress: Callable[[str], object]) -> list[FitOfEnvironment]:
-    """Import everything in each environment that fits, several at once; the first of them, where there are many."""
-    fitting = sorted((f for f in found if f.fits), key=_rank)[:MOST_PROVEN]
-    progress(f"importing everything in {len(fitting)} environment{'s' if len(fitting) != 1 else ''} …")
-    folder = paths[0] if context.machine.is_folder(paths[0]) else context.machine.path.dirname(paths[0])
-    proven = context.machine.in_parallel(lambda one: _prove(context, one, folder, limit), fitting)
-    by_path = {p.environment.path: p for p in proven}
-    return [by_path.get(f.environment.path, f) for f in found]
-
-
-def _prove(context: SeatContext, one: FitOfEnvironment, folder: str, limit: float) -> FitOfEnvironment:
-    from kalyx.core.facts.imports.case import Case
-    from kalyx.core.facts.imports.trial import observe_imports
-    from kalyx.core.verdicts.judge_import import judge_import
-
-    facts = env_seat(context, one.environment.path)
-    interpreter: Interpreter | None = facts.seat.interpreter
-    if interpreter is None or not interpreter.may_start or facts.seat.launch is None:
-        return one
-    launch = replace(facts.seat.launch, cwd=folder, start=folder)
-    asked = [n.module for n in one.needs if n.module and not n.optional and not n.only_where]
-    modules = ["sys", *asked]  # with nothing else asked for, it starts at all
-    seen = observe_imports(context.machine, launch, interpreter, context.examiner.probe_folder, modules, limit)
-    breaks = []
-    for module, observed in seen.items():
-        if observed.outcome == "imports":
-            continue
-        seat = replace(facts.seat, launch=launch)
-        case = Case(context.machine, seat, observed, Neighbours(context.machine, context))
-        causes = [f for f in judge_import(case).causes if f.is_problem]
-        breaks.append(f"{module} does not import: {causes[0].because if causes else observed.outcome}")
-    return replace(one, proven=not breaks and len(seen) == len(modules), breaks=tuple(breaks))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from kalyx.core.facts.packaging.requirements import are_compatible
 from kalyx.core.facts.search_path.layers import pythonpath_of
 from kalyx.core.model import Note
+from kalyx.core.quoting import join_words
 from kalyx.core.verdicts.fit.own_modules import OwnModules
 
 TYPE_CHECKING = False
@@ -16,7 +17,7 @@ if TYPE_CHECKING:
     from kalyx.core.machine.interface import Machine
     from kalyx.core.model import FitOfEnvironment, Need
 
-__all__ = ["at_odds", "own_elsewhere", "path_changes", "unparsed", "unread_code", "without_pythonpath"]
+__all__ = ["at_odds", "broken_there", "own_elsewhere", "path_changes", "unparsed", "unread_code", "without_pythonpath"]
 
 
 def unread_code(code: Sequence[CodeNeeds]) -> list[Note]:
@@ -46,6 +47,13 @@ def at_odds(need: Need) -> Note:
     return Note("at-odds", f"No {need.distribution} is both what the project asks for ({wanted}) "
                 f"and what has {part.name} ({part.specifier}), which {place}, line {part.place.line}, imports; "
                 f"kalyx why {place} says what it is called now, where that is known.", place)
+
+
+def broken_there(found: Sequence[FitOfEnvironment], paths: Sequence[str], shell: str) -> list[Note]:
+    """Say what tells more of an environment that has everything, and breaks nevertheless; of the best of them."""
+    one = next((f.environment.path for f in found if f.breaks and not f.lacks), "")
+    line = join_words(("kalyx", "why", *paths, "--at", f"env:{one}"), shell)
+    return [Note("breaks-there", f"{line} says why it breaks there, and what mends it.", one)] if one else []
 
 
 def path_changes(code: Sequence[CodeNeeds], most: int = 3) -> list[Note]:

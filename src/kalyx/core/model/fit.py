@@ -129,6 +129,7 @@ class FitOfEnvironment:
     proven: bool | None = None
     breaks: tuple[str, ...] = ()
     needs: tuple[Need, ...] = ()  # what counts there: markers hold in one environment, and not in another
+    spared: tuple[str, ...] = ()  # modules of these that no line asks for there, as what they stand in for is there
 
     @property
     def fits(self) -> bool:

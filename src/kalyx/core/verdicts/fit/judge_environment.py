@@ -58,15 +58,18 @@ class EnvironmentJudge:
 
     def lacks(self, needs: Sequence[Need]) -> list[Lack]:
         """Return the needs that it does not meet, those alone that nothing makes optional."""
-        by_module = {n.module: n for n in needs} if any(n.only_where for n in needs) else {}
+        spared = self.spared(needs)
         found: dict[tuple[str, str], Lack] = {}
         for need in needs:
-            if need.optional or need.is_spared(lambda one: self._is_there(one, by_module)):
-                continue
-            lack = self._lack(need)
+            lack = self._lack(need) if not need.optional and need not in spared else None
             if lack is not None:
                 found.setdefault((normal_name(lack.distribution or lack.module or ""), lack.because), lack)
         return list(found.values())
+
+    def spared(self, needs: Sequence[Need]) -> list[Need]:
+        """Return the needs that no line has there, as it has what they stand in for, or not what they go with."""
+        by_module = {n.module: n for n in needs} if any(n.only_where for n in needs) else {}
+        return [n for n in needs if n.is_spared(lambda one: self._is_there(one, by_module))]
 
     def _is_there(self, one: Alternative, needs: Mapping[str | None, Need]) -> bool:
         """Whether what another import stands in for can be imported, with the name that is wanted of it."""

@@ -33,6 +33,8 @@ def remedies_of(files: Files, neighbours: Neighbours, kernels: Sequence[Kernel],
                 for r in _have_it_used(files, neighbours, kernels, best, book)]
     if any(lack.module and lack.found and not lack.distribution for one in found for lack in one.lacks):
         return []  # a part that a version does not have, and nothing tells which one does
+    if any(one.breaks and not one.lacks for one in found):
+        return []  # it has all of it, and yet breaks: a new one may break in the same way
     away = [why.remedy for n in (found[0].needs if found else needs) if not n.optional and not n.only_where
             and _is_lacked(n, found) and (why := why_only_elsewhere(n, files.platform)) is not None]
     return away or [*_fill_nearest(files, found, needs), *_make(files, neighbours, needs, python, home)]
