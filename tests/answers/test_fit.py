@@ -57,6 +57,9 @@ CODE = {
         "import sys, math\nNEWER = sys.version_info >= (3, 8)\nif NEWER:\n    print(math.prod([1]))\n", None),
     "left before": ("import math\ndef f():\n    if not hasattr(math, 'prod'):\n        return 1\n"
                     "    return math.prod([1])\nf()\n", None),
+    "ends without a name": (
+        "import math, sys\ntry:\n    math.prod([1])\nexcept AttributeError:\n    sys.exit(1)\n", ">=3.8"),
+    "goes on without a name": ("import math, sys\ntry:\n    math.prod([1])\nexcept AttributeError:\n    pass\n", None),
     "left for another reason": ("import math\ndef f(x):\n    if hasattr(x, 'prod'):\n        return 1\n"
                                 "    return math.prod([1])\nf(1)\n", ">=3.8"),
     "module that is written to": ("import sys\nsys.modules['seeds'] = sys\nprint(sys.platlibdir)\n", ">=3.9"),
@@ -79,7 +82,7 @@ for name in os.listdir(sys.argv[1]):
     try:
         exec(compile(text, name, "exec", dont_inherit=True), {"__name__": "__main__"})
         done[name[:-3]] = True
-    except Exception:
+    except BaseException:
         done[name[:-3]] = False
 print()
 print(json.dumps(done))
@@ -189,6 +192,17 @@ ALTERNATIVES = (
       "except ImportError:\n    import gamma_kit\n"]),
     ("tried twice", ["import contextlib\nwith contextlib.suppress(ImportError):\n    import alpha_kit as z\n"
                      "try:\n    import alpha_kit\nexcept ImportError:\n    import gamma_kit\n"]),
+    ("the program ends without it",
+     ["import sys\ntry:\n    import alpha_kit\nexcept ImportError:\n    print('alpha_kit?')\n    sys.exit(1)\n"]),
+    ("the program ends without it, either way",
+     ["from sys import exit\ntry:\n    import alpha_kit\nexcept (ImportError, OSError) as error:\n"
+      "    if __name__ == 'x':\n        raise\n    else:\n        exit(str(error))\n"]),
+    ("the first that catches it raises", ["try:\n    import alpha_kit\nexcept ImportError:\n    raise\n"
+                                          "except Exception:\n    pass\n"]),
+    ("the first that catches it goes on", ["try:\n    import alpha_kit\nexcept ModuleNotFoundError:\n    pass\n"
+                                           "except ImportError:\n    raise\n"]),
+    ("the program ends under a condition alone",
+     ["import sys\ntry:\n    import alpha_kit\nexcept ImportError:\n    if __name__ == 'x':\n        sys.exit(1)\n"]),
     ("what runs is a module itself", ["import __main__\nfrom __main__ import __name__ as name\nimport beta_kit\n"]),
     ("two files, in place of one", ["try:\n    import beta_kit\nexcept ImportError:\n    import alpha_kit\n"] * 2),
 )

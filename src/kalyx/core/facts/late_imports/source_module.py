@@ -7,6 +7,7 @@ from functools import cached_property
 
 from kalyx.core.facts.late_imports.pieces import Pieces
 from kalyx.core.facts.search_path.modules import top_level
+from kalyx.core.facts.source_code.control_flow import ends
 from kalyx.core.facts.source_code.syntax import catches_import_error, is_type_checking
 from kalyx.core.lean.record import record
 
@@ -96,8 +97,7 @@ class SourceModule:
     def _bind_tried(self, node: ast.Try, found: dict[str, Binding]) -> None:
         tried: dict[str, Binding] = {}
         self._bind([*node.body, *node.orelse], tried)
-        handlers = [h for h in node.handlers if catches_import_error(h)
-                    and not any(isinstance(s, ast.Raise) for s in h.body)]
+        handlers = [h for h in node.handlers if catches_import_error(h) and not ends(h.body)]
         first = next((n for s in node.body for n in ast.walk(s) if isinstance(n, (ast.Import, ast.ImportFrom))), None)
         if not handlers or first is None:
             found.update(tried)

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence
     from typing import Any
 
-__all__ = ["HOLDS_STATEMENTS", "Held", "Tried", "asks_if_there", "flags_of", "inside_of"]
+__all__ = ["HOLDS_STATEMENTS", "Held", "Tried", "asks_if_there", "ends", "flags_of", "inside_of"]
 
 # How an import is kept from failing, the weakest hold first
 _GUARDS = ("", "condition", "function", "try", "typing")
@@ -21,6 +21,7 @@ HOLDS_STATEMENTS = (
     ast.mod, ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef, ast.If, ast.For, ast.AsyncFor, ast.While, ast.With,
     ast.AsyncWith, ast.Try, ast.ExceptHandler,
     *(getattr(ast, n) for n in ("TryStar", "Match", "match_case") if hasattr(ast, n)))
+_ENDING = frozenset({"sys.exit", "exit", "quit", "os._exit", "os.abort"})  # calls that end the program
 _WHERE_IT_RUNS = frozenset({
     "sys.platform", "os.name", "sys.builtin_module_names", "platform.system", "sys.version_info", "sys.version",
     "sys.implementation.name", "sys.hexversion"})
@@ -75,8 +76,7 @@ def inside_of(node: ast.AST, held: Held, flags: set[str], children_of: Callable[
 
 def _of_try(tried: Any, held: Held) -> Iterator[tuple[Sequence[ast.AST], Held]]:
     """Yield the parts of a ``try``, with what holds for them."""
-    caught = any(_does_without(h) for h in tried.handlers)
-    if not caught:
+    if not _does_without(tried):
         yield from ((part, held) for part in (tried.body, tried.handlers, tried.orelse, tried.finalbody))
         return
     first, last = tried.body[0].lineno, tried.body[-1].end_lineno or tried.body[-1].lineno
@@ -98,7 +98,7 @@ def _stronger(a: str, b: str) -> str:
 
 def flags_of(tried: Any) -> set[str]:
     """Return the names by which code remembers how a guarded import went: ``has_x = True``, ``x = None``."""
-    if not any(_does_without(h) for h in tried.handlers):
+    if not _does_without(tried):
         return set()
     found = set()
     queue: list[Any] = [*tried.body, *tried.handlers, *tried.orelse]
@@ -118,9 +118,18 @@ def _does_not_always_run(test: Sequence[ast.AST], flags: set[str]) -> bool:
         bool(flags) and any(isinstance(n, ast.Name) and n.id in flags for n in test))
 
 
-def _does_without(handler: ast.ExceptHandler) -> bool:
-    """Whether a handler catches a failing import and goes on."""
-    return catches_import_error(handler) and not any(isinstance(s, ast.Raise) for s in handler.body)
+def _does_without(tried: Any) -> bool:
+    """Whether what a ``try`` does about a failing import is to go on; the first that catches it is what counts."""
+    handler = next((h for h in tried.handlers if catches_import_error(h)), None)
+    return handler is not None and not ends(handler.body)
+
+
+def ends(statements: Sequence[ast.stmt]) -> bool:
+    """Whether statements end in an error, or end the program, whichever way they go."""
+    return any(isinstance(s, ast.Raise)
+               or (isinstance(s, ast.Expr) and isinstance(s.value, ast.Call) and dotted(s.value.func) in _ENDING)
+               or (isinstance(s, ast.If) and ends(s.body) and ends(s.orelse))
+               or (isinstance(s, ast.With) and ends(s.body)) for s in statements)
 
 
 def _asks_where_it_runs(test: Sequence[ast.AST]) -> bool:

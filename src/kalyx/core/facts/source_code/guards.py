@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import re
 
+from kalyx.core.facts.source_code.control_flow import ends
 from kalyx.core.facts.source_code.syntax import dotted, places_begun, places_ended, places_of, walk, within
 
 TYPE_CHECKING = False
@@ -80,9 +81,10 @@ def statements(tree: ast.AST, lines: list[int], guards: Guards | None) -> Iterat
         yield node, is_guarded
         kind = type(node).__name__
         if kind in ("Try", "TryStar"):
-            held = is_guarded or any(_keeps_off(h) for h in node.handlers)
-            parts = [(node.body, held), *((h.body, held) for h in node.handlers), (node.orelse, held),
-                     (node.finalbody, is_guarded)]
+            keeping = [h for h in node.handlers if _keeps_off(h)]
+            held = is_guarded or any(not ends(h.body) for h in keeping)
+            parts = [(node.body, held), *((h.body, is_guarded or bool(keeping)) for h in node.handlers),
+                     (node.orelse, held), (node.finalbody, is_guarded)]
         elif kind == "If":
             held = is_guarded or (guards is not None and guards.asks(node.test))
             parts = [(node.body, held), (node.orelse, held)]

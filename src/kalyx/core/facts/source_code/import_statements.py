@@ -29,6 +29,7 @@ _TRIED = re.compile(
 _CATCHES = re.compile(r"\b(?:ImportError|ModuleNotFoundError|Exception|BaseException)\b")
 _SPACED = re.compile(r"\w[ \t\f]{1,9}\.|\.[ \t\f]{1,9}[\w.]")  # dots of a name, with blanks beside them
 _BEHIND = (" ", "\t", "\f", ".", "\\")  # what may stand behind the first word of such a statement
+_NO_GOING_ON = ("raise", "exit", "quit", "abort", '"""', "'''", "\\")  # of what may be an ``except`` that goes on
 LONGEST = 1000  # characters of a line, or of an ``except``, that are looked at
 
 
@@ -97,14 +98,14 @@ def _is_inside(line: str, blanks: str) -> bool:
 
 
 def _goes_on(text: str, tried: re.Match[str], blanks: str) -> bool:
-    """Whether an ``except`` catches a failing import, and raises nothing itself."""
+    """Whether an ``except`` catches a failing import, and neither raises anything itself nor ends the program."""
     caught = tried["caught"].strip()
     if caught and not _CATCHES.search(caught):
         return False
     lines = [tried["same_line"], *text[tried.end():tried.end() + LONGEST].split("\n")]
     end = next((n for n, line in enumerate(lines) if n and not _is_inside(line, blanks)), None)
     handler = " ".join(lines[:end])
-    return end is not None and not any(word in handler for word in ("raise", "\"\"\"", "'''", "\\"))
+    return end is not None and not any(word in handler for word in _NO_GOING_ON)
 
 
 def _modules_from(text: str, at: int) -> list[tuple[str, str | None, str]] | None:
