@@ -203,6 +203,14 @@ ALTERNATIVES = (
                                            "except ImportError:\n    raise\n"]),
     ("the program ends under a condition alone",
      ["import sys\ntry:\n    import alpha_kit\nexcept ImportError:\n    if __name__ == 'x':\n        sys.exit(1)\n"]),
+    ("used with nothing in its place",
+     ["try:\n    import alpha_kit as kit\nexcept ImportError:\n    print('alpha_kit?')\nprint(kit)\n"]),
+    ("used with something in its place",
+     ["try:\n    from alpha_kit import kit\nexcept ImportError:\n    def kit():\n        pass\nprint(kit)\n"]),
+    ("used later, or if it is there",
+     ["try:\n    import alpha_kit\nexcept ImportError:\n    pass\ndef f(x):\n    return alpha_kit if x else 1\n"
+      "y = [alpha_kit for n in ()] or (1 if 1 else alpha_kit)\ntry:\n    alpha_kit\nexcept NameError:\n    pass\n"]),
+    ("of Python's own names", ["try:\n    from alpha_kit import zip\nexcept ImportError:\n    pass\nprint(zip)\n"]),
     ("what runs is a module itself", ["import __main__\nfrom __main__ import __name__ as name\nimport beta_kit\n"]),
     ("two files, in place of one", ["try:\n    import beta_kit\nexcept ImportError:\n    import alpha_kit\n"] * 2),
 )

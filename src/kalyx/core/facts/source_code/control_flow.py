@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence
     from typing import Any
 
-__all__ = ["HOLDS_STATEMENTS", "Held", "Tried", "asks_if_there", "ends", "flags_of", "inside_of"]
+__all__ = ["HOLDS_STATEMENTS", "Held", "Tried", "asks_if_there", "ends", "flags_of", "goes_on_in", "inside_of"]
 
 # How an import is kept from failing, the weakest hold first
 _GUARDS = ("", "condition", "function", "try", "typing")
@@ -76,7 +76,7 @@ def inside_of(node: ast.AST, held: Held, flags: set[str], children_of: Callable[
 
 def _of_try(tried: Any, held: Held) -> Iterator[tuple[Sequence[ast.AST], Held]]:
     """Yield the parts of a ``try``, with what holds for them."""
-    if not _does_without(tried):
+    if goes_on_in(tried) is None:
         yield from ((part, held) for part in (tried.body, tried.handlers, tried.orelse, tried.finalbody))
         return
     first, last = tried.body[0].lineno, tried.body[-1].end_lineno or tried.body[-1].lineno
@@ -98,7 +98,7 @@ def _stronger(a: str, b: str) -> str:
 
 def flags_of(tried: Any) -> set[str]:
     """Return the names by which code remembers how a guarded import went: ``has_x = True``, ``x = None``."""
-    if not _does_without(tried):
+    if goes_on_in(tried) is None:
         return set()
     found = set()
     queue: list[Any] = [*tried.body, *tried.handlers, *tried.orelse]
@@ -118,10 +118,10 @@ def _does_not_always_run(test: Sequence[ast.AST], flags: set[str]) -> bool:
         bool(flags) and any(isinstance(n, ast.Name) and n.id in flags for n in test))
 
 
-def _does_without(tried: Any) -> bool:
-    """Whether what a ``try`` does about a failing import is to go on; the first that catches it is what counts."""
+def goes_on_in(tried: Any) -> list[ast.stmt] | None:
+    """Return what a ``try`` does about a failing import, by the first that catches it, where that goes on then."""
     handler = next((h for h in tried.handlers if catches_import_error(h)), None)
-    return handler is not None and not ends(handler.body)
+    return handler.body if handler is not None and not ends(handler.body) else None
 
 
 def ends(statements: Sequence[ast.stmt]) -> bool:

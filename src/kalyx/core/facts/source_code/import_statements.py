@@ -11,6 +11,10 @@ from bisect import bisect_right
 
 from kalyx.core.lean.record import record
 
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
 __all__ = ["Statement", "statements_of"]
 
 _NAME = r"[A-Za-z_]\w*"
@@ -26,6 +30,7 @@ _ONE = re.compile(rf"({_NAME})(?:\s+as\s+({_NAME}))?", re.ASCII)
 _TRIED = re.compile(
     r"try:[ \t]*(?:#[^\n]*)?\n(?P<body>(?:[ \t]+(?:import|from)[ \t][^\n]*\n|[ \t]*(?:#[^\n]*)?\n)+)"
     r"(?P<blanks>[ \t]*)except\b(?P<caught>[^\n:]*):(?P<same_line>[^\n]*)\n")
+_WORD = re.compile(r"\w+")
 _CATCHES = re.compile(r"\b(?:ImportError|ModuleNotFoundError|Exception|BaseException)\b")
 _SPACED = re.compile(r"\w[ \t\f]{1,9}\.|\.[ \t\f]{1,9}[\w.]")  # dots of a name, with blanks beside them
 _BEHIND = (" ", "\t", "\f", ".", "\\")  # what may stand behind the first word of such a statement
@@ -98,14 +103,28 @@ def _is_inside(line: str, blanks: str) -> bool:
 
 
 def _goes_on(text: str, tried: re.Match[str], blanks: str) -> bool:
-    """Whether an ``except`` catches a failing import, and neither raises anything itself nor ends the program."""
+    """Whether an ``except`` catches a failing import, and neither raises anything itself nor ends the program.
+
+    It has to have something else for the names that are imported.
+    """
     caught = tried["caught"].strip()
     if caught and not _CATCHES.search(caught):
         return False
     lines = [tried["same_line"], *text[tried.end():tried.end() + LONGEST].split("\n")]
     end = next((n for n, line in enumerate(lines) if n and not _is_inside(line, blanks)), None)
     handler = " ".join(lines[:end])
-    return end is not None and not any(word in handler for word in _NO_GOING_ON)
+    return end is not None and not any(word in handler for word in _NO_GOING_ON) and set(
+        _bound_by(tried["body"])) <= set(_WORD.findall(handler))
+
+
+def _bound_by(body: str) -> Iterator[str]:
+    """Yield the names that lines of imports bind: an ``except`` that goes on has to bind them to something else."""
+    for line in body.splitlines():
+        words = line.partition("#")[0]
+        for part in words.rpartition("import ")[2].split(","):
+            names = _WORD.findall(part)
+            if names:
+                yield names[0 if "from" not in words and "as" not in names else -1]
 
 
 def _modules_from(text: str, at: int) -> list[tuple[str, str | None, str]] | None:

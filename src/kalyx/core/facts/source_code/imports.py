@@ -25,6 +25,7 @@ from kalyx.core.facts.source_code.syntax import (
     walk,
     within,
 )
+from kalyx.core.facts.source_code.unbound_names import used_unbound
 from kalyx.core.lean.record import record, replace
 
 TYPE_CHECKING = False
@@ -116,6 +117,7 @@ class _Reader:
         self.alone = alone
         self.found: list[ImportedName] = []
         self.pieces: list[tuple[ast.AST, str]] = []
+        self.trees: list[tuple[int | None, ast.Module]] = []
         self.path_reader: PathReader | None = None
         self.flags: set[str] = set()
         self.paths: list[tuple[str, bool]] = []
@@ -148,9 +150,13 @@ class _Reader:
                 self._by_line(cell, text)
             else:
                 known = len(self.found)
+                self.trees.append((cell, tree))
                 self._walk(tree, cell, text)
                 if each is not None:
                     each(tree, text, cell, self.found[known:])
+        if any(i.depth == 1 and i.guard == "try" and not i.only_where for i in self.found):
+            used = used_unbound(self.trees)
+            self.found = [replace(i, guard="") if (i.cell, i.line, i.module, i.name) in used else i for i in self.found]
         written = {part.removesuffix(".py") for cell, text in pieces if cell for part in (
             module_written(text).replace("\\", "/").split("/"))} - {""}
         kept: dict[tuple[object, ...], ImportedName] = {}
