@@ -211,6 +211,21 @@ ALTERNATIVES = (
      ["try:\n    import alpha_kit\nexcept ImportError:\n    pass\ndef f(x):\n    return alpha_kit if x else 1\n"
       "y = [alpha_kit for n in ()] or (1 if 1 else alpha_kit)\ntry:\n    alpha_kit\nexcept NameError:\n    pass\n"]),
     ("of Python's own names", ["try:\n    from alpha_kit import zip\nexcept ImportError:\n    pass\nprint(zip)\n"]),
+    ("for another Python", ["import sys\nif sys.version_info < (3,):\n    import alpha_kit\n"]),
+    ("for this Python", ["import sys\nif sys.version_info >= (3, 5):\n    import alpha_kit\n"]),
+    ("for this Python, and something else for others",
+     ["import sys\nif sys.version_info[0] == 2:\n    import alpha_kit\nelse:\n    import beta_kit\n"]),
+    ("for this Python, after others",
+     ["import sys\nif sys.version_info < (3, 1):\n    import alpha_kit\nelif sys.version_info < (3, 2):\n"
+      "    import gamma_kit\nelse:\n    import delta_kit\n"]),
+    ("for another system", ["import sys\nif sys.platform == 'win32' or sys.version_info < (3,):\n    import winreg\n"
+                            "    import alpha_kit\n"]),
+    ("for this system", ["import os\nif os.name != 'nt':\n    import alpha_kit\n"]),
+    ("for this Python, in place of what is not there",
+     ["import sys\ntry:\n    import alpha_kit\nexcept ImportError:\n    if sys.version_info >= (3, 5):\n"
+      "        import gamma_kit\n"]),
+    ("for another Python, and in another file for all",
+     ["import sys\nif sys.version_info < (3,):\n    import alpha_kit\n", "import alpha_kit\n"]),
     ("what runs is a module itself", ["import __main__\nfrom __main__ import __name__ as name\nimport beta_kit\n"]),
     ("two files, in place of one", ["try:\n    import beta_kit\nexcept ImportError:\n    import alpha_kit\n"] * 2),
 )

@@ -186,7 +186,8 @@ def _imported_here(context: SeatContext, a: Side, b: Side) -> dict[str, Place]:
             if item.module.startswith(".") or is_own(item.module, item.name, owners.are_several):
                 continue
             for name in owners.of(item.module, item.name):
-                found.setdefault(name, Place(file.path, item.line, item.cell, item.guard))
+                guard = item.guard or ("try" if item.marker else "")
+                found.setdefault(name, Place(file.path, item.line, item.cell, guard))
     return found
 
 

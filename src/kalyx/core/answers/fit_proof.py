@@ -31,8 +31,8 @@ def requests_of(code: Iterable[CodeNeeds], own: OwnModules) -> list[str]:
     for file in code:
         is_own = own.beside(file)
         for item in file.imports:
-            if item.guard in ("try", "typing") or item.only_where or item.module.startswith(".") or is_own(
-                    item.module, item.name, lambda name: True):
+            is_sure = item.guard not in ("try", "typing") and not item.only_where and not item.marker
+            if not is_sure or item.module.startswith(".") or is_own(item.module, item.name, lambda name: True):
                 continue
             modules[item.module] = None
             names[item.request] = None

@@ -38,10 +38,11 @@ class Alternative:
 
 @record
 class Reached:
-    """What decides whether a line that imports something runs: whether all of some others are there."""
+    """What decides whether a line that imports something runs: whether all of some others are there, or a marker."""
 
-    others: tuple[Alternative, ...]
-    when_there: bool  # False: it runs where one of them is not, as it stands in for them
+    others: tuple[Alternative, ...] = ()
+    when_there: bool = True  # False: it runs where one of them is not, as it stands in for them
+    marker: str = ""  # of the Pythons and systems on which it does (PEP 508)
 
 
 @record

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 __all__ = ["lay_out"]
 
-GUARD_SAYS = {"try": "in a try", "typing": "for type checkers only"}
+GUARD_SAYS = {"try": "in a try, or under a condition", "typing": "for type checkers only"}
 
 
 def lay_out(page: Page, answer: WhyAnswer, *, verbose: bool) -> None:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from kalyx.core.answers.why.module import WhyAnswer, as_observed, ender_of, with_newer_parser
+from kalyx.core.answers.why.reached import imports_at, without_fallbacks
 from kalyx.core.errors import NothingToJudge
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.case import Case
 from kalyx.core.facts.imports.trial import observe_imports
 from kalyx.core.facts.seats.finder import find_seat_to_run
 from kalyx.core.facts.source_code.cells import run_from
-from kalyx.core.facts.source_code.imports import read_source, tried_in
+from kalyx.core.facts.source_code.imports import read_source
 from kalyx.core.facts.source_code.scripts import dotted_name, script_sign
 from kalyx.core.facts.source_code.source_files import find_sources
 from kalyx.core.lean.record import record, replace
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
 
     from kalyx.core.facts.seats.context import SeatContext, SeatFacts
-    from kalyx.core.facts.source_code.imports import ImportedName, Source
+    from kalyx.core.facts.source_code.imports import Source
     from kalyx.core.model import Finding, Launch, Observation
 
 __all__ = ["answer_files", "group_imports"]
@@ -150,6 +151,7 @@ def _take(context: SeatContext, path: str, at: str | None, neighbours: Neighbour
             if project and (name.startswith(("test_", "conftest.")) or name.endswith("_test.py")):
                 # a test runner started at the top puts that folder on the path
                 source = replace(source, paths=(*source.paths, (project, False)))
+    source = replace(source, imports=imports_at(source.imports, facts.seat.interpreter, m.platform))
     return _File(path, facts, launch, source, dotted if in_package and not alone else "")
 
 
@@ -195,7 +197,7 @@ def _explain(context: SeatContext, group: Sequence[_File], neighbours: Neighbour
                            requests, limit, group[0].source.paths) if requests else {}
     reports: list[ImportReport] = []
     like: Case | None = None
-    asked = _without_fallbacks(group, asked, seen)
+    asked = without_fallbacks([(f.path, f.source.imports) for f in group], asked, seen)
     for request in requests:
         found = seen.get(request)
         if found is None:
@@ -290,23 +292,6 @@ def _places(group: Sequence[_File]) -> dict[str, tuple[Place, ...]]:
                 if place not in found.setdefault(request, []):
                     found[request].append(place)
     return {r: tuple(sorted(places, key=lambda place: not place.needed)) for r, places in found.items()}
-
-
-def _without_fallbacks(group: Sequence[_File], asked: Mapping[str, tuple[Place, ...]],
-                       seen: Mapping[str, Observation]) -> dict[str, tuple[Place, ...]]:
-    """Mark an import as guarded where the ``try`` that it depends on went the other way."""
-    spared: set[tuple[str, int, int | None]] = set()
-    for file in group:
-        imports = file.source.imports
-        for item in imports:
-            if not all(_failed(tried_in(imports, item, tried), seen) == tried.fails for tried in item.only_where):
-                spared.add((file.path, item.line, item.cell))
-    return {request: tuple(replace(p, guard="try") if (p.path, p.line, p.cell) in spared else p
-                           for p in places) for request, places in asked.items()}
-
-
-def _failed(imports: Sequence[ImportedName], seen: Mapping[str, Observation]) -> bool:
-    return any(seen[r].outcome != "imports" for i in imports for r in (i.module, i.request) if r in seen)
 
 
 def _file_report(file: _File, reports: Sequence[ImportReport]) -> FileReport:

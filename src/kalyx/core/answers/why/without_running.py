@@ -214,7 +214,7 @@ def _follow(case: Case, first: Candidate, module: str) -> _Missing | None:
             continue
         alone = source.relative and path == first.path and first.kind == "module" and "." not in module
         for item in source.imports:
-            if item.guard or item.only_where:
+            if item.guard or item.only_where or item.marker:
                 continue
             if item.text.startswith("from .") and (alone or item.module.startswith(".")):
                 return _Missing(item.module, Frame(path, item.line, "<module>"), _ALONE if alone else _ABOVE)

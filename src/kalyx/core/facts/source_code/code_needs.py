@@ -39,8 +39,8 @@ def needs_of_data(data: dict[str, Any]) -> CodeNeeds:
     Raises:
         TypeError, ValueError, KeyError: it is not what was written.
     """
-    imports = tuple(ImportedName(module, name, line, guard, cell, "", tuple(Tried(*row) for row in rows), "", depth)
-                    for module, name, line, guard, cell, rows, depth in data["imports"])
+    imports = tuple(ImportedName(module, name, line, guard, cell, "", tuple(Tried(*row) for row in rows), "", depth,
+                                 marker) for module, name, line, guard, cell, rows, depth, marker in data["imports"])
     bounds = tuple(Bound(*row) for row in data["bounds"])
     return CodeNeeds(str(data["path"]), imports, bounds, tuple(data["folders"]), data["block"], data["block_line"],
                      data["trouble"], data["line"], tuple(data["unread"]), data["is_code"], tuple(data["runs"]),

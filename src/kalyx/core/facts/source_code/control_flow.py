@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import re
 
+from kalyx.core.facts.source_code.conditions import joined, marker_of
 from kalyx.core.facts.source_code.syntax import catches_import_error, children, dotted, is_type_checking, walk
 from kalyx.core.lean.record import record, replace
 
@@ -45,11 +46,12 @@ class Tried:
 
 @record
 class Held:
-    """What holds for a piece of code: the guard, the `Tried` that lead there, and how many ``try`` catch what fails."""
+    """What holds for a piece of code: the guard, what leads there, and how many ``try`` catch what fails."""
 
     guard: str = ""
     only_where: tuple[Tried, ...] = ()
     depth: int = 0
+    marker: str = ""  # of the Pythons and systems on which it is reached (PEP 508)
 
 
 def inside_of(node: ast.AST, held: Held, flags: set[str], children_of: Callable[[ast.AST], Sequence[ast.AST]]
@@ -57,6 +59,9 @@ def inside_of(node: ast.AST, held: Held, flags: set[str], children_of: Callable[
     """Yield the parts of a node, with what holds for them; `flags` tell what could be imported."""
     if type(node).__name__ in ("Try", "TryStar"):
         yield from _of_try(node, held)
+    elif isinstance(node, ast.If) and (marker := marker_of(node.test)) is not None:
+        yield node.body, replace(held, marker=joined(held.marker, marker))
+        yield node.orelse, replace(held, marker=joined(held.marker, marker_of(node.test, negated=True) or ""))
     elif isinstance(node, ast.If) and _does_not_always_run(walk(node.test), flags):
         yield (*node.body, *node.orelse), _guarded(held, "try")  # one runs here, the other elsewhere
     elif isinstance(node, ast.If) and not is_type_checking(node.test):

@@ -57,6 +57,7 @@ class ImportedName:
     notebook's code cells from 1, and ``line`` is then that within the cell.
     ``only_where`` are the lines that decide whether it runs: those that an ``except`` around it catches the failure of,
     which fail, and those of a ``try`` that it stands in the ``else`` of. ``depth`` is as in `Tried`.
+    ``marker`` says on which Pythons and systems it runs at all (PEP 508); empty: on all.
     ``alias`` is the name that a module is given where it is imported (``as``).
     """
 
@@ -69,6 +70,7 @@ class ImportedName:
     only_where: tuple[Tried, ...] = ()
     alias: str = ""
     depth: int = 0
+    marker: str = ""
 
     @property
     def request(self) -> str:
@@ -164,7 +166,8 @@ class _Reader:
             if one.module.split(".")[0] in written:  # the notebook's own: it makes that itself
                 continue
             # what is tried in each place decides about other imports
-            kept.setdefault((one.module, one.name, one.guard, one.only_where, one.line if one.depth else 0), one)
+            place = one.line if one.depth else 0
+            kept.setdefault((one.module, one.name, one.guard, one.only_where, one.marker, place), one)
         return Source(self.path, tuple(kept.values()), tuple(dict.fromkeys(self.paths)), self.trouble,
                       self.trouble_line, tuple(self.unread), self.relative, self.loose, self.parsed,
                       self.error, not pieces or failed < len(pieces))
@@ -198,8 +201,8 @@ class _Reader:
             node, held = queue.pop()
             known = len(self.found)
             self._statement(node, held.guard, cell, rows, asks=asks)
-            if len(self.found) > known and (held.depth or held.only_where):
-                self.found[known:] = [replace(i, only_where=held.only_where, depth=held.depth)
+            if len(self.found) > known and (held.depth or held.only_where or held.marker):
+                self.found[known:] = [replace(i, only_where=held.only_where, depth=held.depth, marker=held.marker)
                                       for i in self.found[known:]]
             if type(node) in _IMPORTS:  # nothing is inside it
                 continue

@@ -40,7 +40,7 @@ if TYPE_CHECKING:
 __all__ = ["OLD", "PYTHON2", "needs_as_data", "read_needs", "read_needs_anew", "with_old_forms"]
 
 # The first grows when what is read of a file, or how it is kept, changes; another Python parses other files
-FORM = [11, *sys.version_info[:2]]
+FORM = [12, *sys.version_info[:2]]
 PYTHON2 = "a form of Python 2"
 OLD = (3, 6)  # the newest of the forms that most code has
 FIRST = 50    # files in which these are looked for
@@ -225,7 +225,7 @@ def _read(files: Files, path: str, root: str) -> dict[str, Any]:
             "is_code": source.is_code or by_error is not None, "runs": runs,
             "installs": installs,
             "imports": [[i.module, i.name, i.line, i.guard, i.cell,
-                         [[t.first, t.last, t.depth, t.fails] for t in i.only_where], i.depth]
+                         [[t.first, t.last, t.depth, t.fails] for t in i.only_where], i.depth, i.marker]
                         for i in source.imports],
             "bounds": [[b.version, b.is_oldest, b.what, b.line, b.cell] for b in bounds]}
 

@@ -225,7 +225,7 @@ class _Reader:
     def imported(self, imports: Sequence[ImportedName]) -> None:
         """Read what is imported from the standard library, where nothing keeps it from failing."""
         for one in imports:
-            if one.guard in ("try", "typing") or one.only_where or any(
+            if one.guard in ("try", "typing") or one.only_where or one.marker or any(
                     one.module in names for names in SYSTEM_ONLY.values()):
                 continue
             first = stdlib_history()["modules"].get(one.module, [None])[0]

@@ -34,8 +34,22 @@ def of_lines(need: Need) -> Need:
 def needs_at(needs: Iterable[Need], markers: Mapping[str, str]) -> list[Need]:
     """Return what is needed where the markers (PEP 508) have these values."""
     found = []
-    for need in needs:
-        counting = tuple(line for line in need.lines if not line.marker or applies(f"x; {line.marker}", markers))
+    for need in (_reached_at(need, markers) for need in needs):
+        counting = tuple(line for line in need.lines if _holds(line.marker, markers))
         if counting or need.module is not None:
             found.append(need if counting == need.lines else of_lines(replace(need, lines=counting)))
     return found
+
+
+def _reached_at(need: Need, markers: Mapping[str, str]) -> Need:
+    """Return a need by those of its lines of code that run there; where none does, it is optional."""
+    if not any(one.marker for line in need.only_where for one in line):
+        return need
+    running = [line for line in need.only_where if all(_holds(one.marker, markers) for one in line)]
+    left = [tuple(one for one in line if not one.marker) for line in running]
+    return replace(need, only_where=tuple(dict.fromkeys(left)) if all(left) else (),
+                   optional=need.optional or not running)
+
+
+def _holds(marker: str, markers: Mapping[str, str]) -> bool:
+    return not marker or applies(f"x; {marker}", markers)

@@ -97,11 +97,11 @@ def _asked_for(code: Iterable[CodeNeeds], own: OwnModules, aside: Callable[[str]
             known.places.append(Place(file.path, item.line, item.cell, guard))
             if guard in _GUARDED:
                 continue
-            known.reached.append(tuple(
-                Reached(_alternatives([i for i in tried_in(file.imports, item, tried)
-                                       if not is_own(i.module, i.name, shared)], shared), not tried.fails)
-                for tried in item.only_where))
-            if not item.only_where:
+            reached = [Reached(_alternatives([i for i in tried_in(file.imports, item, tried)
+                                              if not is_own(i.module, i.name, shared)], shared), not tried.fails)
+                       for tried in item.only_where]
+            known.reached.append((*reached, *([Reached(marker=item.marker)] if item.marker else [])))
+            if not known.reached[-1]:
                 if item.module != module and item.module.startswith(module + "."):
                     known.modules.setdefault(item.module, known.places[-1])
                 if (part := _part_of(item.module, item.name)) is not None:
@@ -116,8 +116,9 @@ def is_firm(platform: str, item: ImportedName, is_of_extra: Callable[[str], bool
     it in an extra (`is_of_extra`).
     """
     module = item.module.split(".")[0]
-    if item.only_where or item.guard != "function":
-        return not item.only_where and item.guard in ("", "condition")
+    is_conditional = bool(item.only_where or item.marker)
+    if is_conditional or item.guard != "function":
+        return not is_conditional and item.guard in ("", "condition")
     return not (system_lacking(platform, module) if is_standard(module) else is_of_extra(module))
 
 

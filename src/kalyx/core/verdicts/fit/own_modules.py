@@ -55,7 +55,7 @@ class OwnModules:
         """
         m, found = self._files, []
         for item in code.imports:
-            if item.guard in ("try", "typing"):
+            if item.guard in ("try", "typing") or item.marker:
                 continue
             rest = item.module.lstrip(".")
             parts = [*filter(None, rest.split(".")), *([item.name] if item.name else [])]
@@ -78,7 +78,8 @@ class OwnModules:
         if folders[-1] != here:
             return {}
         found = {}
-        for top in {i.module.split(".")[0] for i in code.imports if i.guard not in ("try", "typing")} - {""}:
+        for top in {i.module.split(".")[0] for i in code.imports
+                    if i.guard not in ("try", "typing") and not i.marker} - {""}:
             folder = next((f for f in folders if self._holds(f, top)), None)
             if folder is not None and folder not in (here, *code.folders):
                 found[top] = folder

@@ -113,7 +113,8 @@ def _needs(files: Files, notebook: str) -> list[str]:
     from kalyx.core.facts.source_code.imports import read_source
 
     own = {n.partition(".")[0] for n in files.entries(files.path.dirname(notebook))}
-    tops = {name.module.partition(".")[0] for name in read_source(files, notebook).imports if not name.guard}
+    tops = {name.module.partition(".")[0] for name in read_source(files, notebook).imports
+            if not (name.guard or name.marker)}
     return sorted(tops - own - set(sys.stdlib_module_names))
 
 
