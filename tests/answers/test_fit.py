@@ -226,6 +226,12 @@ ALTERNATIVES = (
       "        import gamma_kit\n"]),
     ("for another Python, and in another file for all",
      ["import sys\nif sys.version_info < (3,):\n    import alpha_kit\n", "import alpha_kit\n"]),
+    ("in a function that would end the program",
+     ["import sys\ndef f():\n    try:\n        import alpha_kit\n    except ImportError:\n        sys.exit(1)\n"]),
+    ("more of itself, where it is there",
+     ["try:\n    import alpha_kit\nexcept ImportError:\n    alpha_kit = None\nelse:\n    import alpha_kit.part\n"]),
+    ("what goes with a part that is not there",
+     ["try:\n    from beta_kit import part\nexcept ImportError:\n    part = None\nelse:\n    import alpha_kit\n"]),
     ("what runs is a module itself", ["import __main__\nfrom __main__ import __name__ as name\nimport beta_kit\n"]),
     ("two files, in place of one", ["try:\n    import beta_kit\nexcept ImportError:\n    import alpha_kit\n"] * 2),
 )

@@ -81,7 +81,7 @@ def inside_of(node: ast.AST, held: Held, flags: set[str], children_of: Callable[
 
 def _of_try(tried: Any, held: Held) -> Iterator[tuple[Sequence[ast.AST], Held]]:
     """Yield the parts of a ``try``, with what holds for them."""
-    if goes_on_in(tried) is None:
+    if goes_on_in(tried, is_called=held.guard == "function") is None:
         yield from ((part, held) for part in (tried.body, tried.handlers, tried.orelse, tried.finalbody))
         return
     first, last = tried.body[0].lineno, tried.body[-1].end_lineno or tried.body[-1].lineno
@@ -123,18 +123,22 @@ def _does_not_always_run(test: Sequence[ast.AST], flags: set[str]) -> bool:
         bool(flags) and any(isinstance(n, ast.Name) and n.id in flags for n in test))
 
 
-def goes_on_in(tried: Any) -> list[ast.stmt] | None:
-    """Return what a ``try`` does about a failing import, by the first that catches it, where that goes on then."""
+def goes_on_in(tried: Any, *, is_called: bool = False) -> list[ast.stmt] | None:
+    """Return what a ``try`` does about a failing import, by the first that catches it, where that goes on then.
+
+    A function that `is_called` only where somebody wants what it does may end the program: the rest does without it.
+    """
     handler = next((h for h in tried.handlers if catches_import_error(h)), None)
-    return handler.body if handler is not None and not ends(handler.body) else None
+    return handler.body if handler is not None and not ends(handler.body, exits=not is_called) else None
 
 
-def ends(statements: Sequence[ast.stmt]) -> bool:
-    """Whether statements end in an error, or end the program, whichever way they go."""
+def ends(statements: Sequence[ast.stmt], *, exits: bool = True) -> bool:
+    """Whether statements end in an error, or end the program where that counts, whichever way they go."""
     return any(isinstance(s, ast.Raise)
-               or (isinstance(s, ast.Expr) and isinstance(s.value, ast.Call) and dotted(s.value.func) in _ENDING)
-               or (isinstance(s, ast.If) and ends(s.body) and ends(s.orelse))
-               or (isinstance(s, ast.With) and ends(s.body)) for s in statements)
+               or (exits and isinstance(s, ast.Expr) and isinstance(s.value, ast.Call)
+                   and dotted(s.value.func) in _ENDING)
+               or (isinstance(s, ast.If) and ends(s.body, exits=exits) and ends(s.orelse, exits=exits))
+               or (isinstance(s, ast.With) and ends(s.body, exits=exits)) for s in statements)
 
 
 def _asks_where_it_runs(test: Sequence[ast.AST]) -> bool:

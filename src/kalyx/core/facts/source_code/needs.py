@@ -40,7 +40,7 @@ if TYPE_CHECKING:
 __all__ = ["OLD", "PYTHON2", "needs_as_data", "read_needs", "read_needs_anew", "with_old_forms"]
 
 # The first grows when what is read of a file, or how it is kept, changes; another Python parses other files
-FORM = [12, *sys.version_info[:2]]
+FORM = [13, *sys.version_info[:2]]
 PYTHON2 = "a form of Python 2"
 OLD = (3, 6)  # the newest of the forms that most code has
 FIRST = 50    # files in which these are looked for

@@ -93,13 +93,16 @@ def _asked_for(code: Iterable[CodeNeeds], own: OwnModules, aside: Callable[[str]
             known = asked.get(module)
             if known is None:
                 known = asked[module] = _Asked(module, file)
-            guard = item.guard if item.guard in _GUARDED or not is_aside else "try"
+            tries = [(tried, [i for i in tried_in(file.imports, item, tried) if not is_own(i.module, i.name, shared)])
+                     for tried in item.only_where]
+            reached = [Reached(_alternatives(imports, shared), not tried.fails) for tried, imports in tries]
+            # the part of a package may fail though the package is there; and where it itself is, it needs nothing more
+            is_unsure = any(not tried.fails and any(i.name or "." in i.module or i.module == module for i in imports)
+                            for tried, imports in tries)
+            guard = item.guard if item.guard in _GUARDED or not (is_aside or is_unsure) else "try"
             known.places.append(Place(file.path, item.line, item.cell, guard))
             if guard in _GUARDED:
                 continue
-            reached = [Reached(_alternatives([i for i in tried_in(file.imports, item, tried)
-                                              if not is_own(i.module, i.name, shared)], shared), not tried.fails)
-                       for tried in item.only_where]
             known.reached.append((*reached, *([Reached(marker=item.marker)] if item.marker else [])))
             if not known.reached[-1]:
                 if item.module != module and item.module.startswith(module + "."):
