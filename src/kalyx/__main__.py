@@ -50,12 +50,32 @@ def end_by_signals() -> None:
     import _signal  # `signal` loads `enum`, which takes as long as all else
 
     def end(number: int, _: object) -> None:
-        raise Ended(number)
+        children = sys.modules.get("kalyx.core.machine.children")
+        if children is None or not children.holds_back(number):
+            raise Ended(number)
 
-    for name in ("SIGTERM", "SIGHUP"):
+    for name, usual in (("SIGTERM", _signal.SIG_DFL), ("SIGHUP", _signal.SIG_DFL),
+                        ("SIGINT", _signal.default_int_handler)):
         number = getattr(_signal, name, None)
-        if number is not None and _signal.getsignal(number) == _signal.SIG_DFL:
+        if number is not None and _signal.getsignal(number) == usual:
             _signal.signal(number, end)
+    sys.unraisablehook = _told_again
+
+
+def _told_again(ignored: "sys.UnraisableHookArgs") -> None:
+    """Send a signal once more that came where Python ignores what is raised, as in the end of an object."""
+    import _signal
+    import _thread
+    import time
+
+    def send(number: int) -> None:
+        time.sleep(0.01)  # until that place has been left
+        _signal.raise_signal(number)  # whichever thread sends it, the main one takes it
+
+    if isinstance(ignored.exc_value, KeyboardInterrupt):
+        _thread.start_new_thread(send, (getattr(ignored.exc_value, "number", 2),))
+    else:
+        sys.__unraisablehook__(ignored)
 
 
 def obey_encoding() -> None:

@@ -124,6 +124,25 @@ def test_nothing_outlives_us(sent: str, command: str, tidy: World) -> None:
     assert folders_of(tidy) == []
 
 
+def test_ended_at_any_moment_of_a_start(tidy: World) -> None:
+    """A signal that comes while a child is being started, and its sockets are being made, is lost nowhere."""
+    write(tidy.project / "waits.py", f"{STRAYS['child']}\nopen('begun', 'w').close()\nimport time; time.sleep(1000)\n")
+    kernelspec(tidy.home, "slow", ["/usr/bin/python3", str(tidy.project / "waits.py")])
+    for number in range(12):
+        (tidy.project / "begun").unlink(missing_ok=True)
+        sent = (signal.SIGHUP, signal.SIGINT, signal.SIGTERM)[number % 3]
+        with subprocess.Popen([KALYX, "ask", "kernel:slow", "1"], cwd=tidy.project, env=tidy.env,
+                              stdout=subprocess.PIPE, stderr=subprocess.STDOUT) as process:
+            until = time.monotonic() + 20
+            while not (tidy.project / "begun").exists() and time.monotonic() < until:
+                time.sleep(0.0005)
+            time.sleep(number * 0.004)
+            process.send_signal(sent)
+            said = process.communicate(timeout=30)[0]
+        assert (process.returncode, b"Traceback" in said) == (128 + sent, False), (number, said)
+        assert not left()
+
+
 FLOODS = {
     "print": "while True: print('x' * 1000)",
     "standard error": "import sys\nwhile True: sys.stderr.write('x' * 1000)",

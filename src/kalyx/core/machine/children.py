@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import _signal  # all of `signal` that is needed, and loaded already
 import os
 import sys
 import time
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.machine.threaded_wait import ThreadedWait
 
-__all__ = ["Run", "end_all_runs", "reason_of"]
+__all__ = ["Run", "end_all_runs", "holds_back", "reason_of"]
 
 OUTPUT_LIMIT = 2 * 1024 * 1024  # bytes kept of what a child prints: of more, the beginning and the end
 
@@ -27,7 +28,16 @@ _live: dict[int, Run] = {}  # by process number
 _first: list[int] = []  # process numbers of all, the first one first
 _numbers = count(1)
 _closing = False
+_is_starting = False  # a child that may not be in the list yet
+_held_back: list[int] = []  # signals that came meanwhile
 _turn = allocate_lock()
+
+
+def holds_back(number: int) -> bool:
+    """Whether a signal has to wait until a child that is being started can be ended with us; it is sent again then."""
+    if _is_starting:
+        _held_back.append(number)
+    return _is_starting
 
 
 class Run:
@@ -45,26 +55,37 @@ class Run:
         self._limit = limit
         self._child: _Child | None = None
         self._failed: RunResult | None = None
+        self._watch: _Polled | ThreadedWait | None = None
         self._mark = f"{descendants.OWN_MARK}.{next(_numbers)}"
         env = {**env, descendants.VARIABLE: self._mark}
-        may_stray = judged is None  # what was judged good starts nothing that could outlive us
         try:
             with _turn:  # a child that is not in the list yet would be taken for a stray one, and so would a guard
-                if _closing:
-                    raise OSError(4, "Kalyx is being ended")
-                if may_stray:
-                    descendants.adopt_orphans()  # before it can leave any
-                self._child = _spawn(argv, env, judged, given) if _can_spawn(argv) and (
-                    folder is None or judged) else _start(argv, env, folder, given)
-                _live[self._child.pid] = self
-                _first.append(self._child.pid)
-                if may_stray:
-                    guard.watch()
+                self._begin(argv, env, folder, judged, given, most)
         except (OSError, ValueError) as error:
             closed = folder is not None and getattr(error, "filename", None) == folder
             self._failed = RunResult(None, b"", b"", False, 0.0, reason_of(error), closed)
-            return
-        self._watch = _watch(self._child, most)
+        while _held_back:
+            _signal.raise_signal(_held_back.pop())
+
+    def _begin(self, argv: Sequence[str], env: Mapping[str, str], folder: str | None, judged: tuple[int, int] | None,
+               given: str, most: int) -> None:
+        """Start the child, and put it in the list; no signal comes in between."""
+        global _is_starting
+        _is_starting = True
+        try:
+            if _closing:
+                raise OSError(4, "Kalyx is being ended")
+            if judged is None:
+                descendants.adopt_orphans()  # before it can leave any
+            child = _spawn(argv, env, judged, given) if _can_spawn(argv) and (
+                folder is None or judged) else _start(argv, env, folder, given)
+            self._child, _live[child.pid] = child, self
+            _first.append(child.pid)
+            self._watch = _watch(child, most)
+            if judged is None:  # what was judged good starts nothing that could outlive us
+                guard.watch()
+        finally:
+            _is_starting = False
 
     @property
     def pid(self) -> int | None:
@@ -73,11 +94,11 @@ class Run:
 
     def ended(self, limit: float = 0.0) -> bool:
         """Wait for its end, at most `limit` seconds; return whether it came. Its output is read meanwhile."""
-        return self._child is None or self._watch.ended(limit)
+        return self._watch is None or self._watch.ended(limit)
 
     def result(self) -> RunResult:
         """Wait for its end, for as long as it may take; return how it ended."""
-        if self._child is None:
+        if self._child is None or self._watch is None:
             assert self._failed is not None
             return self._failed
         timed_out = False
@@ -92,7 +113,7 @@ class Run:
 
     def last_words(self) -> bytes:
         """Return what it has printed so far, its complaints where there are any; of much the two ends."""
-        out, err = self._watch.printed() if self._child is not None else (b"", b"")
+        out, err = self._watch.printed() if self._watch is not None else (b"", b"")
         return (err.strip() and err) or out
 
     def interrupt(self) -> None:
@@ -108,7 +129,8 @@ class Run:
         if self._child is not None:
             self._end_all()
             self._child.wait()
-            self._watch.outputs()
+            if self._watch is not None:
+                self._watch.outputs()
 
     def _end_all(self) -> None:
         assert self._child is not None
@@ -122,6 +144,8 @@ def end_all_runs() -> None:
     """End whatever is still running, with all that it started; nothing is started after that."""
     global _closing
     _closing = True
+    with _turn:  # whoever is starting one has it in the list then
+        pass
     for run in list(_live.values()):
         run.end()
     guard.dismiss()

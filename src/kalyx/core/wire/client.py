@@ -15,6 +15,7 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.lean.record import record
 from kalyx.core.machine import scratch
 from kalyx.core.machine.children import Run
+from kalyx.core.wire.contexts import end_context, is_interrupt
 from kalyx.core.wire.messages import MESSAGE_LIMIT, BadMessage, Session, receive
 
 TYPE_CHECKING = False
@@ -72,13 +73,13 @@ class StartedKernel:
             raise KernelFailed(error.message) from None
         try:
             self._begin()
-        except BaseException:
-            self.close(politely=False)
+        except BaseException as error:
+            self.close(politely=False, interrupted=is_interrupt(type(error)))
             raise
         return self
 
     def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
-        self.close(politely=kind is None)
+        self.close(politely=kind is None, interrupted=is_interrupt(kind))
 
     def _begin(self) -> None:
         """Start the kernel, and wait for its first answer; once more where a port of it went to another program."""
@@ -226,13 +227,16 @@ class StartedKernel:
         except BadMessage as error:
             raise KernelFailed(f"it sent {error}") from None
 
-    def close(self, politely: bool = True) -> None:
-        """Ask the kernel to end where there is time for that; end it and all it started."""
-        self._stop(politely)
+    def close(self, politely: bool = True, *, interrupted: bool = False) -> None:
+        """Ask the kernel to end where there is time for that; end it and all it started.
+
+        Where the work was `interrupted`, nothing is waited for.
+        """
+        self._stop(politely, interrupted=interrupted)
         if self._folder:
             scratch.remove_folder(self._folder)
 
-    def _stop(self, politely: bool) -> None:
+    def _stop(self, politely: bool, *, interrupted: bool = False) -> None:
         run = self._run
         if politely and run is not None and not run.ended() and "control" in self._sockets:
             _, frames = self._session.pack("shutdown_request", {"restart": False})
@@ -243,7 +247,7 @@ class StartedKernel:
         while self._sockets:
             self._sockets.popitem()[1].close(0)
         if self._context is not None:
-            self._context.term()
+            end_context(self._context, interrupted=interrupted)
 
     def _last_words(self) -> str:
         text = self._run.last_words().decode("utf-8", "replace") if self._run is not None else ""

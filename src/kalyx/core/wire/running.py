@@ -9,6 +9,7 @@ from typing import Any
 
 from kalyx.core.lean.record import record
 from kalyx.core.wire.client import KernelFailed, read_expressions
+from kalyx.core.wire.contexts import end_context, is_interrupt
 from kalyx.core.wire.messages import MESSAGE_LIMIT, BadMessage, Session, receive
 
 TYPE_CHECKING = False
@@ -85,24 +86,30 @@ class RunningKernel:
     def __enter__(self) -> RunningKernel:
         import zmq
 
+        try:
+            self._connect(zmq)
+        except zmq.ZMQError as error:
+            self.__exit__(type(error))
+            raise KernelFailed(f"{self._connection.address} cannot be reached: {error}") from None
+        except BaseException as error:
+            self.__exit__(type(error))
+            raise
+        return self
+
+    def _connect(self, zmq: Any) -> None:
         self._context = zmq.Context()
         self._shell = self._context.socket(zmq.DEALER)
         self._shell.linger = 0
         self._shell.setsockopt(zmq.MAXMSGSIZE, MESSAGE_LIMIT)
         if "[" in self._connection.address:
             self._shell.setsockopt(zmq.IPV6, 1)
-        try:
-            self._shell.connect(self._connection.address)
-        except zmq.ZMQError as error:
-            self.__exit__()
-            raise KernelFailed(f"{self._connection.address} cannot be reached: {error}") from None
-        return self
+        self._shell.connect(self._connection.address)
 
-    def __exit__(self, *_: object) -> None:
+    def __exit__(self, kind: type[BaseException] | None = None, *_: object) -> None:
         if self._shell is not None:
             self._shell.close(0)
         if self._context is not None:
-            self._context.term()
+            end_context(self._context, interrupted=is_interrupt(kind))
 
     def evaluate(self, expressions: Mapping[str, str], limit: float) -> dict[str, str]:
         """Have expressions evaluated in the kernel's own namespace; return what each is, as text.
