@@ -5,7 +5,9 @@ from __future__ import annotations
 import io
 import json
 import os
+import signal
 import sys
+import time
 from pathlib import Path
 
 import pytest
@@ -203,3 +205,32 @@ def test_seconds(text: str, value: float | None) -> None:
         return
     with pytest.raises(argparse.ArgumentTypeError, match=r"second|86400"):
         options.seconds(text)
+
+
+def test_signals_end_us_wherever_they_come(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What is raised where Python ignores it comes again; what comes while a child is started waits for that."""
+    from kalyx.core.machine import children
+
+    class Late:
+        def __del__(self) -> None:
+            raise way_in.Ended(signal.SIGTERM)
+
+    numbers = (signal.SIGTERM, signal.SIGHUP, signal.SIGINT)
+    before = [signal.signal(n, signal.SIG_DFL if n != signal.SIGINT else signal.default_int_handler) for n in numbers]
+    monkeypatch.setattr(sys, "unraisablehook", sys.unraisablehook)
+    try:
+        way_in.end_by_signals()
+        for number in numbers:
+            with pytest.raises(way_in.Ended) as ended:
+                signal.raise_signal(number)
+            assert ended.value.number == number
+        with pytest.raises(way_in.Ended):
+            Late()
+            time.sleep(10)
+        monkeypatch.setattr(children, "_is_starting", True)
+        signal.raise_signal(signal.SIGHUP)
+        assert children._held_back == [signal.SIGHUP]
+    finally:
+        children._held_back.clear()
+        for number, handler in zip(numbers, before, strict=True):
+            signal.signal(number, handler)

@@ -45,7 +45,7 @@ ALL = [*SITUATIONS, *MORE_SITUATIONS, *COMPILED, *PROJECTS, *MISHAPS, *REACH, *N
 SHOWN: set[tuple[str, ...]] = set()  # what this process has looked at as text
 
 
-@pytest.mark.parametrize("case", first_of_each(ALL, lambda s: s.cause, 1), ids=lambda s: s.slug)
+@pytest.mark.parametrize("case", first_of_each(ALL, lambda s: (s.cause, s.remedy), 1), ids=lambda s: s.slug)
 def test_cause_and_remedy(case: Situation, world: World, validate) -> None:
     """The primary cause is right; the first remedy, carried out as given, mends it."""
     lab = world.venv("lab", pip=case.remedy is not None)
