@@ -64,13 +64,14 @@ def end_by_signals() -> None:
 
 def _told_again(ignored: "sys.UnraisableHookArgs") -> None:
     """Send a signal once more that came where Python ignores what is raised, as in the end of an object."""
-    import _signal
     import _thread
     import time
 
+    from kalyx.core.machine.children import send_to_us
+
     def send(number: int) -> None:
         time.sleep(0.01)  # until that place has been left
-        _signal.raise_signal(number)  # whichever thread sends it, the main one takes it
+        send_to_us(number)
 
     if isinstance(ignored.exc_value, KeyboardInterrupt):
         _thread.start_new_thread(send, (getattr(ignored.exc_value, "number", 2),))

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
     from kalyx.core.machine.threaded_wait import ThreadedWait
 
-__all__ = ["Run", "end_all_runs", "holds_back", "reason_of"]
+__all__ = ["Run", "end_all_runs", "holds_back", "reason_of", "send_to_us"]
 
 OUTPUT_LIMIT = 2 * 1024 * 1024  # bytes kept of what a child prints: of more, the beginning and the end
 
@@ -38,6 +38,14 @@ def holds_back(number: int) -> bool:
     if _is_starting:
         _held_back.append(number)
     return _is_starting
+
+
+def send_to_us(number: int) -> None:
+    """Send a signal to this process: its main thread takes it, whatever that waits for, whoever sends it."""
+    if sys.platform == "win32":  # there `os.kill` ends a process at once
+        _signal.raise_signal(number)
+    else:
+        os.kill(os.getpid(), number)
 
 
 class Run:
@@ -65,7 +73,7 @@ class Run:
             closed = folder is not None and getattr(error, "filename", None) == folder
             self._failed = RunResult(None, b"", b"", False, 0.0, reason_of(error), closed)
         while _held_back:
-            _signal.raise_signal(_held_back.pop())
+            send_to_us(_held_back.pop())
 
     def _begin(self, argv: Sequence[str], env: Mapping[str, str], folder: str | None, judged: tuple[int, int] | None,
                given: str, most: int) -> None:
