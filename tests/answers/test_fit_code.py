@@ -369,7 +369,7 @@ CELLS = {  # cells of a notebook, and what is lacking
     "import sys\ntry:\n    top = __file__\nexcept NameError:\n    top = 'more'\nsys.path.append(top)\nimport deeper":
         {"lost_d"}, "%%writefile made.py\nimport lost_a\n===\nimport made": {"lost_a"},
     "%%writefile -a 'sub/made.py'\nx = 1\n===\nfrom sub import made": set(),
-    "%%writefile notes.txt\nimport lost_a": set(), "%%bash\nimport lost_a": set(), "%%time\nimport lost_a": {"lost_a"},
+    "%matplotlib inline": {"matplotlib"}, "%pylab\n===\nload_ext lost_a": {"matplotlib", "numpy", "lost_a"},
     "# %run tool.py\nx = '%run tool.py'": set(),
 }
 

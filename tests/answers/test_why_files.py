@@ -98,7 +98,7 @@ def test_a_script(world: World, validate) -> None:
 
 
 def test_a_notebook(world: World, validate) -> None:
-    """Magics and shell lines are left out; the folder that it adds is looked into; its own kernel runs it."""
+    """Magics count for what they import; the folder that it adds is looked into; its own kernel runs it."""
     lab = prepared(world)
     kernelspec(world.home, "lab", [python_of(lab), "-m", "x"])
     notebook(world.project / "nb" / "trial.ipynb", "lab", (
@@ -108,7 +108,7 @@ def test_a_notebook(world: World, validate) -> None:
     document = world.answer("why", "nb/trial.ipynb")
     validate(document)
     outcomes = {r["module"]: r["outcome"] for r in document["result"]["imports"]}
-    assert outcomes == {"sys": "imports", "seedlib": "imports", "humidlog": "fails"}
+    assert outcomes == {"matplotlib": "fails", "sys": "imports", "seedlib": "imports", "humidlog": "fails"}
     asked = next(r for r in document["result"]["imports"] if r["module"] == "humidlog")["asked"][0]
     assert (asked["cell"], asked["line"]) == (1, 6)
     assert world.answer("why", "nb/trial.ipynb", "--at", "python:/usr/bin/python3")["exit"] == 1

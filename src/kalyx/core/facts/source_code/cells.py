@@ -6,6 +6,7 @@ import json
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.source_code.cell_magics import files_run, python_of
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -14,31 +15,11 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.files import Files
 
-__all__ = ["file_run", "files_run", "module_written", "place_in_notebook", "put_in", "read_pieces", "run_from"]
+__all__ = ["file_run", "place_in_notebook", "read_pieces", "run_from"]
 
 SOURCE_LIMIT = 8 * 1024 * 1024      # bytes of a script
 NOTEBOOK_LIMIT = 256 * 1024 * 1024  # bytes of a notebook; outputs make them large
-PYTHON_CELLS = ("time", "timeit", "capture", "prun", "snakeviz", "memit", "mprun", "lprun")
 _LIKE_PYTHON = ("", "sage", "pyspark")
-# Extensions that IPython has itself; any other is a module, which is imported
-_OWN_EXTENSIONS = frozenset({"autoreload", "deduperreload", "storemagic"})
-_LOADS = re.compile(
-    r"^%(?:load_ext[ \t]+|run[ \t]+(?:-\w[ \t]+){0,9}-m[ \t]+)([A-Za-z_][\w.]{0,200})[ \t]*(?:[ \t]-|$)")
-_RUNS = re.compile(r"""^[ \t]*pass[ ]{2}\#[ ]%run[ \t]+(?:-[a-zA-Z][ \t]+){0,9}
-                       (?:['"]([^'"{}$\n]{1,400})['"] | ([^\s'"{}$-]\S{0,400}))""", re.MULTILINE | re.VERBOSE)
-_INSTALLS = re.compile(r"""^[ \t]*pass[ ]{2}\#[ ][%!][ \t]*(?:[^\s'"]{1,200}[ \t]+-m[ \t]+)?
-                           (?:[^\s'"]{0,200}/)?pip[\d.]{0,5}[ \t]+install[ \t]+(.+)$""", re.MULTILINE | re.VERBOSE)
-# Options of pip's that have a value of their own behind them
-_WITH_VALUE = frozenset({
-    "-c", "-e", "-f", "-i", "-t", "--cache-dir", "--constraint", "--editable", "--extra-index-url", "--find-links",
-    "--index-url", "--platform", "--prefix", "--python-version", "--root", "--target", "--timeout", "--trusted-host"})
-# The first line of a cell that is written to a file of code, and what stands in its place
-_WRITES = re.compile(
-    r"^%%(?:writefile|file)[ \t]+(?:(?:-a|--append)[ \t]+)?(['\"]?)([^'\"{}$\n]{1,400}\.py)\1[ \t]*$")
-LONGEST_MAGIC = 8192  # characters of a magic, lines that go on included, that are read
-WRITTEN = "# written to "
-BACKSLASH = "\\"
-_MAGIC = re.compile(r"^([ \t]*)(?=\S)(?:[%!?]|[\w., ]+=[ \t]*[%!]|.*[^\s?]\?{1,2}[ \t]*$)")
 
 
 def read_pieces(files: Files, path: str) -> tuple[list[tuple[int | None, str]], str]:
@@ -75,7 +56,7 @@ def _cells_of(data: bytes) -> tuple[list[tuple[int | None, str]], str]:
         return [], "it is nested too deeply to be read"
     except (ValueError, KeyError, TypeError, AttributeError, IndexError) as error:
         return [], f"it is not a notebook that can be read: {error}"
-    return [(n, _plain(t)) for n, t in enumerate(texts, 1)], ""
+    return [(n, python_of(t)) for n, t in enumerate(texts, 1)], ""
 
 
 def _language_of(content: Any) -> str:
@@ -111,79 +92,6 @@ def _encoding_of(data: bytes) -> str:
     return tokenize.detect_encoding(io.BytesIO(data).readline)[0]
 
 
-def _plain(text: str) -> str:
-    """Return a cell with its magics and shell lines taken out, each line in its place."""
-    lines = text.split("\n")
-    first = next((n for n, line in enumerate(lines) if line.strip()), 0)
-    head = lines[first].strip() if lines else ""
-    writes = _WRITES.match(head) if head.startswith("%%") else None
-    if writes is not None:
-        return "\n".join([*lines[:first], WRITTEN + writes[2], *lines[first + 1:]])
-    if head.startswith("%%"):
-        if (head[2:].split() or [""])[0] not in PYTHON_CELLS:
-            return ""
-        lines[first] = ""
-    in_magic, kept, began = False, [], 0
-    for number, line in enumerate(lines):
-        if in_magic:  # a shell line goes on after a backslash
-            in_magic = line.rstrip().endswith("\\")
-            kept.append("")
-            if "  # " in kept[began] and len(kept[began]) < LONGEST_MAGIC:
-                kept[began] = f"{kept[began].removesuffix(BACKSLASH)} {line.strip()}"
-            continue
-        match = _MAGIC.match(line)
-        if match and not line.lstrip().startswith(("#", '"', "'")):
-            in_magic, began = line.rstrip().endswith("\\"), number
-            kept.append(match.group(1) + _meant(line.strip()))
-        else:
-            kept.append(line)
-    return "\n".join(kept)
-
-
-def _meant(magic: str) -> str:
-    """Return a line of Python that imports what a magic does; mostly one that does nothing."""
-    loads = _LOADS.match(magic)
-    if loads is None and (magic.startswith("%run") or (magic[0] in "%!" and "pip" in magic and " install " in magic)):
-        return f"pass  # {magic}"
-    return f"import {loads[1].rstrip('.')}  # {magic}" if loads and loads[1] not in _OWN_EXTENSIONS else "pass"
-
-
-def files_run(text: str) -> list[str]:
-    """Return the files that magics of a cell run, as they are written there."""
-    return [match[1] or match[2] for match in _RUNS.finditer(text)] if "pass  # %run" in text else []
-
-
-def put_in(text: str) -> list[tuple[str, int]]:
-    """Return what the lines of a cell have pip install, each with its line; a list of pip's as ``-r FILE``."""
-    found = []
-    for match in _INSTALLS.finditer(text) if "pass  # " in text else ():
-        line, words = text.count("\n", 0, match.start()) + 1, _words(match[1][:LONGEST_MAGIC])
-        for number, word in enumerate(words):
-            before = words[number - 1] if number else ""
-            if before in ("-r", "--requirement"):
-                found.append((f"-r {word}", line))
-            elif not word.startswith("-") and before not in _WITH_VALUE and not re.search(r"[{$]", word):
-                found.append((word, line))
-    return found
-
-
-def _words(line: str) -> list[str]:
-    """Return the words of a shell's line, before what comes after it."""
-    import shlex
-
-    lexer = shlex.shlex(line, posix=True, punctuation_chars=";&|")
-    lexer.whitespace_split, lexer.commenters = True, ""
-    words: list[str] = []
-    try:
-        for word in lexer:
-            if not word.strip(";&|") or word.startswith("#"):
-                break
-            words.append(word)
-    except ValueError:  # a quote without its end
-        pass
-    return words
-
-
 def run_from(files: Files, notebook: str) -> list[str]:
     """Return the files that are there and that a notebook's magics run; none where it cannot be read."""
     m, found = files, []
@@ -198,12 +106,6 @@ def file_run(files: Files, notebook: str, said: str) -> list[str]:
     m = files
     whole = m.path.join(m.path.dirname(notebook), said)
     return [str(m.path.normpath(p)) for p in (whole, f"{whole}.py", f"{whole}.ipynb") if m.is_file(p)][:1]
-
-
-def module_written(text: str) -> str:
-    """Return the file that a cell is written to, so that others can import it; empty where it is run."""
-    mark = re.search(rf"\A\s*{WRITTEN}(.+)", text) if WRITTEN in text else None
-    return mark[1] if mark else ""
 
 
 # -- where a line stands in the file -----------------------------------------------------------

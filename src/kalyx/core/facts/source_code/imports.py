@@ -11,7 +11,8 @@ from __future__ import annotations
 import ast
 import re
 
-from kalyx.core.facts.source_code.cells import module_written, read_pieces
+from kalyx.core.facts.source_code.cell_magics import as_written, module_written
+from kalyx.core.facts.source_code.cells import read_pieces
 from kalyx.core.facts.source_code.control_flow import HOLDS_STATEMENTS, Held, asks_if_there, flags_of, inside_of
 from kalyx.core.facts.source_code.path_changes import PathReader, added_to_path
 from kalyx.core.facts.source_code.relative_imports import named_from
@@ -217,7 +218,7 @@ class _Reader:
         Where the text `asks` nowhere if a module is there, no flag says so.
         """
         if isinstance(node, (ast.Import, ast.ImportFrom, ast.Call)):
-            text = rows[node.lineno - 1].strip() if node.lineno <= len(rows) else ""
+            text = as_written(rows[node.lineno - 1]).strip() if node.lineno <= len(rows) else ""
             if isinstance(node, ast.Import):
                 for one in node.names:
                     self._add(one.name, None, node.lineno, guard, cell, text, one.asname or "")

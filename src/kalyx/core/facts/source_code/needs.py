@@ -14,7 +14,8 @@ from functools import cache, partial
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.configuration.own_files import user_folder
-from kalyx.core.facts.source_code.cells import files_run, put_in, read_pieces
+from kalyx.core.facts.source_code.cell_magics import files_run, put_in
+from kalyx.core.facts.source_code.cells import read_pieces
 from kalyx.core.facts.source_code.code_needs import CodeNeeds, needs_of_data
 from kalyx.core.facts.source_code.imports import read_source
 from kalyx.core.facts.source_code.newer_syntax import is_surely_python2, newer_syntax
@@ -40,7 +41,7 @@ if TYPE_CHECKING:
 __all__ = ["OLD", "PYTHON2", "needs_as_data", "read_needs", "read_needs_anew", "with_old_forms"]
 
 # The first grows when what is read of a file, or how it is kept, changes; another Python parses other files
-FORM = [13, *sys.version_info[:2]]
+FORM = [14, *sys.version_info[:2]]
 PYTHON2 = "a form of Python 2"
 OLD = (3, 6)  # the newest of the forms that most code has
 FIRST = 50    # files in which these are looked for
