@@ -12,7 +12,9 @@ if TYPE_CHECKING:
 __all__ = ["MASK", "is_secret_name", "masked", "masked_addresses", "masked_code", "masked_document"]
 
 MASK = "***"
-_ADDRESS = re.compile(r"(?<=[A-Za-z0-9]{2}:/)(/?)[^/\s@\"'<>]{1,400}@")  # a path that was made of one has a slash less
+# A path that was made of an address has a slash less. Who asks a host for a repository, and variables, tell nothing
+_ADDRESS = re.compile(r"(?<=[A-Za-z0-9]{2}:/)(/?)(?!(?:git|hg|(?:\$\{\w{1,99}\}:)?\$\{\w{1,99}\})@)"
+                      r"[^/\s@\"'<>]{1,400}@")
 _CHANNEL = re.compile(r"(://[^/\s\"'<>]{1,400}/t/)[^/\s\"'<>]{1,400}")  # a token as a part of a channel's address
 _SECRET = (r"[\w-]{0,60}(?:token|passw(?:or)?d|passphrase|secret|credentials?|"
            r"(?:api|access|private|secret|auth|account|signing|ssh|encryption)[_-]?key)")

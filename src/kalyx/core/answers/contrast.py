@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import json
 import re
 
 from kalyx.core.answers.elsewhere import place_named
 from kalyx.core.answers.put import read_installed, read_layers
-from kalyx.core.errors import NothingToJudge, NotRecorded, Unreadable
+from kalyx.core.errors import NothingToJudge, NotRecorded
 from kalyx.core.facts.environments.neighbours import Neighbours
+from kalyx.core.facts.packaging.direct_reference import reference_to
 from kalyx.core.facts.packaging.package_lists import is_package_list, read_package_list
 from kalyx.core.facts.packaging.requirements import marker_values
 from kalyx.core.facts.seats.finder import find_seat
@@ -17,6 +17,7 @@ from kalyx.core.facts.source_code.source_files import find_sources
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Listed, Note, Place, Remedy, Side
 from kalyx.core.model.names import normal_name
+from kalyx.core.verdicts.contrast.brought_along import TOOLS, brought_along
 from kalyx.core.verdicts.contrast.compare import compare, findings_of, left_out
 from kalyx.core.verdicts.contrast.owners import Owners
 from kalyx.core.verdicts.fit.own_modules import OwnModules
@@ -33,7 +34,6 @@ if TYPE_CHECKING:
 
 __all__ = ["ContrastAnswer", "answer_contrast", "requirement_lines", "side_of_seat"]
 
-TOOLS = ("pip", "setuptools", "wheel")  # an environment's own, which bring it about and are not what it is for
 
 
 @record
@@ -83,7 +83,8 @@ def answer_contrast(context: SeatContext, a: str | Elsewhere, b: str | Elsewhere
     found = compare(side_a, side_b, imported)
     findings = findings_of(side_a, side_b, found, imported)
     remedies = _remedies(context.machine, side_a, side_b, found)
-    notes = [*context.notes, *_left_out(side_a, side_b), *_left_out(side_b, side_a)]
+    notes = [*context.notes, *_left_out(side_a, side_b), *_left_out(side_b, side_a), *_brought(side_a, side_b),
+             *_brought(side_b, side_a)]
     return ContrastAnswer(side_a, side_b, found, tuple(findings), tuple(remedies), tuple(notes), as_requirements)
 
 
@@ -91,6 +92,12 @@ def _left_out(side: Side, other: Side) -> list[Note]:
     names = left_out(side, other)
     says = f"{side.label} lists packages of conda's that may be no Python, and were not compared: {_some(names)}."
     return [Note("not-compared", says, side.ref)] if names else []
+
+
+def _brought(asked: Side, other: Side) -> list[Note]:
+    names = sorted(other.listed[name].name for name in brought_along(asked, other) if name in other.listed)
+    says = f"{other.label} has what {asked.label} brings along, too, which is no difference: {_some(names)}."
+    return [Note("brought-along", says, asked.ref)] if names else []
 
 
 def _some(names: Sequence[str], most: int = 8) -> str:
@@ -151,26 +158,9 @@ def side_of_seat(context: SeatContext, name: str) -> Side:
 
 
 def _listed(files: Files, one: Distribution) -> Listed:
-    origin, requirement = _origin(files, one)
-    return Listed(one.name, one.version or None, origin=origin, requirement=requirement or f"{one.name}=={one.version}",
-                  whole=one)
-
-
-def _origin(files: Files, one: Distribution) -> tuple[str, str]:
-    """Return where a distribution is from, and the line that gives it again; empty for one from an index (PEP 610)."""
-    place = files.path.join(one.metadata, "direct_url.json") if one.metadata else ""
-    try:
-        said = json.loads(files.read_text(place)) if place and files.is_file(place) else {}
-        url = str(said["url"]) if said else ""
-        if said.get("dir_info", {}).get("editable"):
-            return f"{url}, editable", f"-e {url.removeprefix('file://')}"
-        vcs = said.get("vcs_info")
-        if vcs:
-            whole = f"{vcs['vcs']}+{url}@{vcs['commit_id']}"
-            return whole, f"{one.name} @ {whole}"
-    except (Unreadable, ValueError, KeyError, TypeError, AttributeError, RecursionError):
-        return "", ""
-    return url, f"{one.name} @ {url}" if url else ""
+    where = reference_to(files, one)
+    return Listed(one.name, one.version or None, origin=where.origin, asked_as=where.asked_as, whole=one,
+                  requirement=where.line if where.origin else f"{one.name}=={one.version}")
 
 
 def _imported_here(context: SeatContext, a: Side, b: Side) -> dict[str, Place]:
@@ -204,7 +194,8 @@ def requirement_lines(answer: ContrastAnswer) -> list[str]:
 
 def _is_one_line(one: Listed) -> bool:
     """Whether what gives a distribution again is one line, and nothing in it says more to pip than that."""
-    return one.requirement.isprintable() and not re.search(r"\s--?\w", one.requirement)
+    says = one.requirement
+    return bool(says or one.specifier or not one.origin) and says.isprintable() and not re.search(r"\s--?\w", says)
 
 
 def _line(one: Listed) -> str:

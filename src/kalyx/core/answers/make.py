@@ -14,7 +14,8 @@ from kalyx.core.changes.carry_out import do_edits
 from kalyx.core.changes.files import place_to_write
 from kalyx.core.changes.journal import Journal, kept_beside
 from kalyx.core.errors import NothingToJudge, Refused, Unreadable, WrongUsage
-from kalyx.core.facts.packaging.inventory import read_inventory
+from kalyx.core.facts.packaging.direct_reference import reference_to
+from kalyx.core.facts.packaging.inventory import egg_links, read_inventory
 from kalyx.core.facts.packaging.module_runs import run_module
 from kalyx.core.facts.packaging.requirements import is_met
 from kalyx.core.facts.search_path.layers import Layer
@@ -23,6 +24,7 @@ from kalyx.core.facts.seats.context import SeatContext
 from kalyx.core.facts.seats.environment import env_seat, find_environment
 from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.lean.record import record
+from kalyx.core.masks import masked
 from kalyx.core.model import Environment, Note, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.verdicts.remedies.version_control import keep_out
@@ -33,11 +35,12 @@ if TYPE_CHECKING:
 
     from kalyx.core.answers.enrol import EnrolAnswer
     from kalyx.core.changes.entry import Change, Entry
-    from kalyx.core.model import Interpreter
+    from kalyx.core.model import Distribution, Interpreter
 
 __all__ = ["MakeAnswer", "MakeOptions", "answer_make", "find_interpreter", "like_of"]
 
 VENV_LIMIT = 300.0  # seconds
+EDITABLE = "-e "  # before the URL of a project that is worked on
 NOT_LIKE = ("pip", "setuptools", "wheel")  # an environment's own tools, which a new one brings itself
 
 
@@ -54,6 +57,14 @@ class MakeOptions:
     dry_run: bool = False
     anew: bool = False  # in place of the environment that is there, with its packages
     ignore: bool = False  # have version control ignore it
+
+
+@record
+class Like:
+    """What another environment has: a line for each distribution, and what could not be told in any."""
+
+    lines: tuple[str, ...] = ()
+    notes: tuple[Note, ...] = ()
 
 
 @record
@@ -97,13 +108,15 @@ def answer_make(context: SeatContext, asked_for: MakeOptions, limit: float,
     else:
         _refuse_full(context, folder)
     interpreter = find_interpreter(context, asked_for.python)
-    asked = [*asked_for.put, *_like(context, asked_for.like or (folder if asked_for.anew else None))]
-    refuse_options(asked)
+    like = _like(context, asked_for.like or (folder if asked_for.anew else None))
+    asked = [*asked_for.put, *like.lines]
+    refuse_options([line.removeprefix(EDITABLE) for line in asked])
     if asked_for.requirements is not None and not m.is_file(m.absolute(asked_for.requirements)):
         raise NothingToJudge(f"{asked_for.requirements} is not there, or is no file.", "Name a requirements file.")
     if asked_for.dry_run:
         notes, left = keep_out(m, folder)
-        return MakeAnswer(folder, interpreter, tuple(asked), notes=tuple(notes), anew=asked_for.anew, keep_out=left)
+        return MakeAnswer(folder, interpreter, tuple(asked), notes=(*like.notes, *notes), anew=asked_for.anew,
+                          keep_out=left)
     with Journal(m).change(f"make {folder}", part_of) as entry:
         if asked_for.anew:
             _refuse_other(context, folder)
@@ -124,7 +137,7 @@ def answer_make(context: SeatContext, asked_for: MakeOptions, limit: float,
     installed = [(d.name, d.version) for d in read_installed(fresh, facts) if d.layer == "env"]
     return MakeAnswer(folder, interpreter, tuple(asked), facts.seat.environment, tuple(installed),
                       tuple(_differs(facts.seat.interpreter, interpreter, asked, installed)), enrolled, entry.change,
-                      tuple(notes), keep_out=left)
+                      (*like.notes, *notes), keep_out=left)
 
 
 def _refuse_full(context: SeatContext, folder: str) -> None:
@@ -214,10 +227,10 @@ def _fits(interpreter: Interpreter, wanted: str) -> bool:
                          "Write --python 3.11, --python '>=3.9' or a path.") from None
 
 
-def _like(context: SeatContext, name: str | None) -> list[str]:
+def _like(context: SeatContext, name: str | None) -> Like:
     """Return what another environment has, as requirements that give the same versions."""
     if name is None:
-        return []
+        return Like()
     place = place_named(context.machine, name, context.probe_folder)
     if place is not None:
         seat = find_seat(place.context, place.ref).seat
@@ -229,8 +242,8 @@ def _like(context: SeatContext, name: str | None) -> list[str]:
     return like_of(context, name)
 
 
-def like_of(context: SeatContext, name: str) -> list[str]:
-    """Return what an environment has, as requirements that give the same versions.
+def like_of(context: SeatContext, name: str) -> Like:
+    """Return what an environment has, as requirements that give the same versions from the same places.
 
     Raises:
         NothingToJudge: there is none of that name, or it has no folder of packages.
@@ -245,15 +258,24 @@ def like_of(context: SeatContext, name: str) -> list[str]:
     sites = [Layer("env", s) for s in folders]
     if not sites:  # one whose interpreter is gone will do, as long as its packages are there
         raise NothingToJudge(f"{name} has no folder of packages.", "Name another environment.")
-    found = []
-    for d in read_inventory(context.machine, sites):
-        if normal_name(d.name) in NOT_LIKE or d.editable:
-            continue
-        found.append(d.source if d.source else f"{d.name}=={d.version}")
-    return found
+    found, notes = [], []
+    linked = [Layer("link", target) for s in folders for target in egg_links(context.machine, s)]
+    for d in read_inventory(context.machine, [*sites, *linked]):
+        where = reference_to(context.machine, d)
+        if where.origin and not where.line:
+            notes.append(_not_copied(d, where.origin))
+        elif normal_name(d.name) not in NOT_LIKE:
+            found.append(where.line or f"{d.name}=={d.version}")
+    return Like(tuple(found), tuple(notes))
 
 
-def _like_listing(context: SeatContext, path: str) -> list[str]:
+def _not_copied(one: Distribution, origin: str) -> Note:
+    """Say of what is no more where it is from that the copy lacks it: what an index has by its name may be another."""
+    return Note("not-copied", f"{one.name} {one.version} is from {masked(origin)}, which is not there, or cannot be "
+                "asked for in a line: the new environment does not have it.", one.metadata or None)
+
+
+def _like_listing(context: SeatContext, path: str) -> Like:
     """Return what a saved listing says that its environment had.
 
     Raises:
@@ -263,12 +285,15 @@ def _like_listing(context: SeatContext, path: str) -> list[str]:
 
     try:
         listed = json.loads(context.machine.read_text(path))["result"]["distributions"]
-        rows = [(str(d["name"]), str(d["version"])) for d in listed
-                if d["layer"] == "env" and not d["editable"] and d["hidden_by"] is None]
+        rows = [(str(d["name"]), str(d["version"]), bool(d["editable"])) for d in listed
+                if d["layer"] in ("env", "link") and d["hidden_by"] is None]
     except (Unreadable, ValueError, KeyError, TypeError, RecursionError) as error:
         raise NothingToJudge(f"{path} is no listing of packages: {error}.",
                              "kalyx packages --json prints one.") from None
-    return [f"{n}=={v}" for n, v in rows if normal_name(n) not in NOT_LIKE]
+    notes = [Note("not-copied", f"{n} {v} is an editable project there, and {path} does not say where: the new "
+                  "environment does not have it.", path) for n, v, is_editable in rows if is_editable]
+    return Like(tuple(f"{n}=={v}" for n, v, is_editable in rows if not is_editable and normal_name(n) not in NOT_LIKE),
+                tuple(notes))
 
 
 def _build(context: SeatContext, interpreter: Interpreter, folder: str,
@@ -296,7 +321,8 @@ def _fill(context: SeatContext, folder: str, asked: Sequence[str], requirements:
     interpreter = env_seat(fresh, folder).seat.interpreter
     assert interpreter is not None
     progress(f"installing {len(asked) or 'what the file names'} …" if asked else "installing …")
-    line = pip_for(fresh, interpreter).install(*asked, file=m.absolute(requirements) if requirements else "")
+    words = [word for line in asked for word in (line.split(" ", 1) if line.startswith(EDITABLE) else [line])]
+    line = pip_for(fresh, interpreter).install(*words, file=m.absolute(requirements) if requirements else "")
     ran = m.run(line, limit=PIP_LIMIT, env={**m.env, "PIP_DISABLE_PIP_VERSION_CHECK": "1"})
     if ran.status != 0:
         said, hint = what_pip_said(context, ran)

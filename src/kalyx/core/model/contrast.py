@@ -33,6 +33,8 @@ class Listed:
     is_optional: bool = False  # of an extra or a group: a side without it lacks nothing
     by_conda: bool = False  # a package of conda's, which may be no Python at all
     either: tuple[Listed, ...] = ()
+    asked_as: str = ""  # the origin by the branch or tag that was asked for
+    tells_origin: bool = True  # False: of a listing that has no more than whether it is editable
 
     @property
     def shown(self) -> str:
@@ -58,6 +60,7 @@ class Side:
     search_path: tuple[str, ...] | None = None
     variables: Mapping[str, str] | None = None
     markers: Mapping[str, str] = field(default_factory=dict)
+    is_whole: bool = False  # a lock: it names all that is meant to be there
 
 
 @record

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import NOT_RECORDED, NotRecorded, Unreadable
+from kalyx.core.facts.packaging.file_urls import path_of_url
 from kalyx.core.facts.packaging.listed_modules import (
     imports_in_heads,
     mapped_modules,
@@ -307,14 +308,8 @@ class SiteMetadata:
 
     def _source(self, entry: str) -> str | None:
         url = str(self._direct_url(entry).get("url", ""))
-        if not url.startswith("file://"):
-            return None
-        from urllib.parse import unquote, urlparse
-
-        path = unquote(urlparse(url).path)
-        if self.files.platform == "win32":
-            path = path.lstrip("/").replace("/", "\\")
-        return path if self.files.exists(path) else None
+        path = path_of_url(self.files, url) if url.startswith("file://") else ""
+        return path if path and self.files.exists(path) else None
 
     def _is_editable(self, entry: str) -> bool:
         info = self._direct_url(entry).get("dir_info")

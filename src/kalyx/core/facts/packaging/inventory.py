@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.search_path.layers import Layer
     from kalyx.core.machine.interface import Machine
 
-__all__ = ["read_inventory"]
+__all__ = ["egg_links", "read_inventory"]
 
 RECORD_LIMIT = 8 * 1024 * 1024  # bytes of one conda record
 

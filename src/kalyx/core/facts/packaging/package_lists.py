@@ -6,9 +6,13 @@ import json
 import re
 
 from kalyx.core.errors import NothingToJudge, Unreadable
+from kalyx.core.facts.packaging.direct_reference import DirectReference, editable_in, reference_of, where_there
+from kalyx.core.facts.packaging.file_urls import path_of_url, url_of
 from kalyx.core.facts.packaging.lock_files import Pin, pins_in_json, pins_in_toml
+from kalyx.core.facts.packaging.own_name import own_name
 from kalyx.core.facts.packaging.printed_lists import list_in_json, list_in_text
-from kalyx.core.facts.packaging.project import own_name, read_list, read_project, url_of
+from kalyx.core.facts.packaging.project import read_list, read_project
+from kalyx.core.facts.packaging.project_files import is_lock
 from kalyx.core.facts.packaging.requirements import applies
 from kalyx.core.facts.text_encoding import decode_text
 from kalyx.core.lean.record import replace
@@ -21,7 +25,7 @@ if TYPE_CHECKING:
     from typing import Any
 
     from kalyx.core.facts.files import Files
-    from kalyx.core.facts.packaging.printed_lists import PrintedList
+    from kalyx.core.facts.packaging.printed_lists import PrintedList, PrintedRow
     from kalyx.core.facts.packaging.project import Declared
 
 __all__ = ["is_package_list", "read_package_list", "why_unread"]
@@ -61,7 +65,7 @@ def read_package_list(files: Files, name: str, markers: Mapping[str, str]) -> Si
     trouble = why_unread(files, path) if not listed else ""
     if trouble:
         raise _no_list(path, trouble)
-    return Side(path, "requirements", name, listed)
+    return Side(path, "requirements", name, listed, is_whole=pins is not None or is_lock(files.path.basename(path)))
 
 
 def _no_list(path: str, why: str) -> NothingToJudge:
@@ -140,12 +144,22 @@ def _of_printed(files: Files, path: str, name: str, printed: PrintedList) -> Sid
     listed = {}
     for row in printed.rows:
         if _NAME.fullmatch(row.name) and _VERSION.fullmatch(row.version):
-            url = row.place if "://" in row.place or not row.place else url_of(files, row.place)
-            where = f"-e {row.place}" if row.is_editable else f"{row.name} @ {url}" if url else ""
+            from_where = _reference_of(files, row)
             listed[normal_name(row.name)] = Listed(
-                row.name, row.version, origin=f"{url}, editable" if row.is_editable else url,
-                requirement=where or f"{row.name}=={row.version}", by_conda=not row.is_python)
+                row.name, row.version, origin=from_where.origin, asked_as=from_where.asked_as,
+                requirement=from_where.line if from_where.origin else f"{row.name}=={row.version}",
+                by_conda=not row.is_python, tells_origin=row.direct is not None)
     return Side(path, "packages", name, listed, printed.python)
+
+
+def _reference_of(files: Files, row: PrintedRow) -> DirectReference:
+    try:
+        if row.direct:
+            return where_there(files, reference_of(row.direct, row.name), str(row.direct["url"]))
+    except (KeyError, TypeError, AttributeError):
+        return DirectReference()
+    url = url_of(files, row.place)
+    return where_there(files, editable_in(url), url) if row.place else DirectReference()
 
 
 def why_unread(files: Files, path: str) -> str:
@@ -175,18 +189,13 @@ def _of_requirement(files: Files, one: Declared) -> Listed | None:
         return Listed(name, None, requirement=text, marker=marker, is_optional=one.optional,
                       by_conda=one.by_conda) if name else None
     url, specifier = parsed.url or "", str(parsed.specifier)
-    if url.startswith("file://") and not files.exists(_path_of(url)):  # where it once lay: of what, its name may tell
-        version = re.search(r"/[^/-]+-(\d[^/-]*)-[^/]+\.whl$", _path_of(url))
+    path = path_of_url(files, url)
+    if path and not files.exists(path):  # where it once lay: of what, its name may tell
+        version = re.search(r"[\\/][^\\/-]+-(\d[^\\/-]*)-[^\\/]+\.whl$", path)
         url, specifier = "", f"=={version[1]}" if version else ""
         text = f"{parsed.name}{specifier}"
     return Listed(parsed.name, None, specifier, url, text, str(parsed.marker) if parsed.marker else "",
                   extras=tuple(sorted(parsed.extras)), is_optional=one.optional, by_conda=one.by_conda)
-
-
-def _path_of(url: str) -> str:
-    from urllib.parse import unquote, urlsplit
-
-    return unquote(urlsplit(url).path)
 
 
 def _of_row(row: dict[str, Any]) -> Listed | None:
@@ -194,8 +203,8 @@ def _of_row(row: dict[str, Any]) -> Listed | None:
     name, version = str(row["name"]), str(row["version"] or "")
     if not _NAME.fullmatch(name) or not _VERSION.fullmatch(version):
         return None
-    return Listed(name, version or None, origin="an editable project" if row.get("editable") else "",
-                  requirement=f"{name}=={version}" if version else name)
+    return Listed(name, version or None, origin="a project, editable" if row.get("editable") else "",
+                  tells_origin=False, requirement=f"{name}=={version}" if version else name)
 
 
 def _of_document(files: Files, path: str, name: str, text: str, markers: Mapping[str, str]) -> Side:
@@ -203,7 +212,7 @@ def _of_document(files: Files, path: str, name: str, text: str, markers: Mapping
         document = json.loads(text)
         pins = pins_in_json(document, markers)
         if pins is not None:
-            return Side(path, "requirements", name, _of_pins(pins))
+            return Side(path, "requirements", name, _of_pins(pins), is_whole=True)
         printed = list_in_json(document)
         if printed is not None:
             return _of_printed(files, path, name, printed)

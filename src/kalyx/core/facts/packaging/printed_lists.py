@@ -9,7 +9,7 @@ from kalyx.core.tables.import_names import distribution_by_conda
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterator, Mapping
     from typing import Any
 
 __all__ = ["PrintedList", "PrintedRow", "list_in_json", "list_in_text"]
@@ -24,12 +24,12 @@ _BUILT_FOR_PYTHON = re.compile(r"(?<![^_])py(?:\d|h|_|\s|$)")
 
 @record
 class PrintedRow:
-    """A distribution of a list. ``place`` is the folder or URL that it was put in from, where the list tells that."""
+    """A distribution of a list. ``place`` is the folder of an editable project, ``direct`` a direct URL (PEP 610)."""
 
     name: str
     version: str
     place: str = ""
-    is_editable: bool = False
+    direct: Mapping[str, Any] | None = None
     is_python: bool = True  # False: a package of conda's that has no Python in it
 
 
@@ -53,7 +53,7 @@ def list_in_text(text: str) -> PrintedList | None:
         return _of_conda([(w[0], w[1], " ".join(w[2:])) for w in words if len(w) >= 2])
     if len(said) > 1 and _COLUMNS.match(said[0]) and set(said[1]) <= {"-", " "}:
         rows = (line.split(None, 2) for line in said[2:])
-        return PrintedList(tuple(PrintedRow(r[0], r[1], "".join(r[2:]), len(r) > 2) for r in rows if len(r) > 1))
+        return PrintedList(tuple(PrintedRow(r[0], r[1], "".join(r[2:])) for r in rows if len(r) > 1))
     exported = [_EXPORTED.fullmatch(line) for line in said]
     if exported and all(exported):
         return _of_conda([m.groups() for m in exported if m])
@@ -73,7 +73,7 @@ def list_in_json(content: Any) -> PrintedList | None:
             return _of_conda([(str(r["name"]), str(r["version"]), f"{r['build_string']} {r.get('channel', '')}")
                               for r in content])
         place = "editable_project_location"
-        return PrintedList(tuple(PrintedRow(str(r["name"]), str(r["version"]), str(r.get(place, "")), place in r)
+        return PrintedList(tuple(PrintedRow(str(r["name"]), str(r["version"]), str(r.get(place, "")))
                                  for r in content))
     if isinstance(content, dict) and isinstance(content.get("installed"), list):
         python = content.get("environment", {}).get("python_full_version")
@@ -83,9 +83,8 @@ def list_in_json(content: Any) -> PrintedList | None:
 
 def _of_report(installed: list[Any]) -> Iterator[PrintedRow]:
     for one in installed:
-        direct = one.get("direct_url") or {}
-        yield PrintedRow(str(one["metadata"]["name"]), str(one["metadata"]["version"]), str(direct.get("url", "")),
-                         bool(direct.get("dir_info", {}).get("editable")))
+        said = one["metadata"]
+        yield PrintedRow(str(said["name"]), str(said["version"]), direct=one.get("direct_url") or {})
 
 
 def _of_file(url: str) -> tuple[str, ...]:

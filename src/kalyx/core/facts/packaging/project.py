@@ -10,7 +10,9 @@ import fnmatch
 import re
 
 from kalyx.core.errors import ONLY_IN_PART, Unreadable
+from kalyx.core.facts.packaging.file_urls import path_of_url, url_of
 from kalyx.core.facts.packaging.odd_requirements import report_odd
+from kalyx.core.facts.packaging.own_name import own_name
 from kalyx.core.facts.packaging.project_files import LOCKS, MOST_ABOVE, is_lock, is_project_file
 from kalyx.core.facts.packaging.project_tables import READERS, of_lock
 from kalyx.core.facts.packaging.tool_tables import WORKSPACE
@@ -26,7 +28,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
     from kalyx.core.facts.packaging.requirement_rows import Row
 
-__all__ = ["Declared", "Project", "own_name", "read_list", "read_project", "url_of"]
+__all__ = ["Declared", "Project", "read_list", "read_project"]
 
 LIMIT = 1_048_576  # bytes of one file
 LONGEST_LINE = 8192  # characters, lines that go on included
@@ -190,8 +192,8 @@ def _of_place(m: Files, place: str, folder: str) -> str | None:
     if url and not url.startswith("file://"):
         return None
     extras = re.search(r"\[[\w.,\s-]*\]$", plain)
-    path = (plain[:extras.start()] if extras else plain).removeprefix("file://")
-    local = m.absolute(path, folder)
+    path = plain[:extras.start()] if extras else plain
+    local = m.absolute(path_of_url(m, path) or path, folder)
     if m.is_folder(local) and m.is_within(folder, local):
         return ""
     name = own_name(m, local) if m.is_folder(local) else ""
@@ -214,24 +216,6 @@ def _member_of_workspace(m: Files, folder: str, name: str) -> str:
                     return str(m.path.join(place, entry))
         folder = m.path.dirname(folder)
     return ""
-
-
-def url_of(m: Files, path: str) -> str:
-    """Return the URL of a path."""
-    from urllib.parse import quote
-
-    plain = path.replace("\\", "/") if m.platform == "win32" else path
-    return "file://" + quote(plain if plain.startswith("/") else f"/{plain}")
-
-
-def own_name(m: Files, folder: str) -> str:
-    """Return the name that a project's files give it; empty where none does."""
-    try:
-        project = load_toml(m.read_text(m.path.join(folder, "pyproject.toml"), LIMIT))
-        name = project.get("project", {}).get("name") or project.get("tool", {}).get("poetry", {}).get("name")
-    except (Unreadable, ValueError, AttributeError, RecursionError):
-        name = None
-    return requirement_name(name) if isinstance(name, str) else ""
 
 
 # -- tables ----------------------------------------------------------------------------------------

@@ -12,11 +12,11 @@ if TYPE_CHECKING:
 
 __all__ = ["handed_to_setup"]
 
-WANTED = frozenset({"install_requires", "extras_require", "python_requires"})
+WANTED = frozenset({"name", "install_requires", "extras_require", "python_requires"})
 
 
 def handed_to_setup(text: str) -> dict[str, Any]:
-    """Return the requirements and the Pythons that are written out, by the name of the argument; others are left out.
+    """Return the name, requirements and Pythons that are written out, by the argument's name; others are left out.
 
     Raises:
         ValueError: it is not Python, or too deep to be read.

@@ -7,6 +7,7 @@ from kalyx.core.masks import masked
 from kalyx.core.model import Contrasted, DistributionDifference, Evidence, Finding
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables.import_names import is_known
+from kalyx.core.verdicts.contrast.brought_along import brought_along
 from kalyx.core.verdicts.seats.packages import unmet_requirements
 
 TYPE_CHECKING = False
@@ -19,6 +20,7 @@ __all__ = ["compare", "findings_of", "left_out"]
 
 # What tells one environment from another by itself, and is no difference of what it holds
 _OWN = ("VIRTUAL_ENV", "VIRTUAL_ENV_PROMPT", "CONDA_PREFIX", "CONDA_DEFAULT_ENV")
+_EDITABLE = ", editable"
 
 
 def compare(a: Side, b: Side, imported: Mapping[str, Place]) -> Contrasted:
@@ -34,9 +36,11 @@ def compare(a: Side, b: Side, imported: Mapping[str, Place]) -> Contrasted:
             differ.append(difference)
     path_a, path_b = _paths(a), _paths(b)
     known = path_a is not None and path_b is not None
+    only_a = mine.keys() - theirs.keys() - brought_along(b, a)
+    only_b = theirs.keys() - mine.keys() - brought_along(a, b)
     return Contrasted(
-        tuple(_ordered((mine[n] for n in mine.keys() - theirs.keys() if not mine[n].is_optional), imported)),
-        tuple(_ordered((theirs[n] for n in theirs.keys() - mine.keys() if not theirs[n].is_optional), imported)),
+        tuple(_ordered((mine[n] for n in only_a if not mine[n].is_optional), imported)),
+        tuple(_ordered((theirs[n] for n in only_b if not theirs[n].is_optional), imported)),
         tuple(sorted(differ, key=lambda d: (normal_name(d.name) not in imported, normal_name(d.name)))), same,
         tuple(p for p in path_a or () if known and p not in (path_b or ())),
         tuple(p for p in path_b or () if known and p not in (path_a or ())), tuple(_variables(a, b)))
@@ -72,7 +76,9 @@ def _difference(a: Listed, b: Listed, asked: Place | None) -> DistributionDiffer
         than = f", so {newer.upper()} has the newer one" if newer else ""
         return DistributionDifference(a.name, a.version, b.version, newer,
                                       f"{a.name} is {a.version} in A and {b.version} in B{than}{by}")
-    if a.origin != b.origin:
+    are_told = a.tells_origin and b.tells_origin
+    if (are_told and not _are_one_place(a.origin, b.origin)) or a.origin.endswith(_EDITABLE) != b.origin.endswith(
+            _EDITABLE):
         return DistributionDifference(
             a.name, a.version, b.version, None,
             f"{a.name} {a.version} is from {masked(a.origin) or 'an index'} in A, and from "
@@ -110,8 +116,16 @@ def _admitted(a: Listed, b: Listed) -> bool:
     if asked.either:
         return any(_admitted(one, there) for one in asked.either)
     if asked.origin:
-        return asked.origin.split("#")[0] == there.origin.removesuffix(", editable")
+        return any(_are_one_place(asked.origin, place) for place in (there.origin, there.asked_as) if place)
     return not asked.specifier or is_met(f"x{asked.specifier}", there.version or "0") is not False
+
+
+def _are_one_place(a: str, b: str) -> bool:
+    """Whether two origins are one, as far as each tells: folder, commit, part of it, and what an archive holds."""
+    (url_a, _, said_a), (url_b, _, said_b) = (o.removesuffix(_EDITABLE).partition("#") for o in (a, b))
+    marks = [dict(mark.partition("=")[::2] for mark in said.split("&") if mark) for said in (said_a, said_b)]
+    both = marks[0].keys() & marks[1].keys() - {"egg"} | {"subdirectory"}
+    return url_a == url_b and all(marks[0].get(name) == marks[1].get(name) for name in both)
 
 
 def _asked_for(one: Listed) -> set[tuple[str, str, Sequence[str], str]]:
