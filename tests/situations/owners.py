@@ -115,6 +115,18 @@ def _dropped_part(w: World, lab: Path) -> None:
     w.wheels.install(old, site_of(place))
 
 
+def _asked_part(w: World, lab: Path) -> None:
+    """Two versions to be had, of which the newer has not what is asked for."""
+    w.wheels.add("elasticsearch", "7.9", {"elasticsearch/__init__.py": "RequestsHttpConnection = str\n"})
+    w.wheels.add("elasticsearch", "8.1", {"elasticsearch/__init__.py": ""})
+
+
+def _asked_part_of_others(w: World, lab: Path) -> None:
+    """The same, and the newer one in another environment: to use that would not help."""
+    _asked_part(w, lab)
+    installed(w, w.venv("other"), "elasticsearch", "8.1", {"elasticsearch/__init__.py": ""})
+
+
 def _gone_by_conda(w: World, lab: Path) -> None:
     write(lab / "conda-meta" / "history", "")
     write(lab / "conda-meta" / "acme-toolbox-1.2-0.json", json.dumps({
@@ -202,7 +214,11 @@ OWNERS = [
     Situation("half replaced", _half_replaced, "fastgrid", "mixed-install", says="interrupted", remedy="command"),
     Situation("left-over binary", _left_binary, "fastgrid", "mixed-install", says="is no file of fastgrid",
               remedy="edit"),
-    Situation("part dropped since", _dropped_part, "pkg_resources", "base-site-off", remedy="command"),
+    Situation("part dropped since", _dropped_part, "pkg_resources", "submodule-absent", remedy="command"),
+    Situation("part that newer ones lack", _asked_part, "elasticsearch:RequestsHttpConnection", "not-installed",
+              remedy="command"),
+    Situation("part that the others lack", _asked_part_of_others, "elasticsearch:RequestsHttpConnection",
+              "installed-elsewhere", remedy="command"),
     Situation("gone, by conda's record", _gone_by_conda, "toolbox", "metadata-only", says="acme-toolbox 1.2"),
     Situation("required part of a namespace", _required_portion, "acmeapp", "dependency-absent", says="acme-storage",
               remedy="command"),

@@ -196,7 +196,10 @@ CASES: dict[str, tuple[Case, Case]] = {
             "ImportError", "attempted relative import with no known parent package", "START/pkg/run.py:1"),
             asked=[Place(f"{START}/pkg/run.py", 1, guard="file")]),
         made_case("run", {}, error("ImportError", "no parents were found", "START/pkg/run.py:1"))),
-    "submodule-absent": (
+    "submodule-absent:dropped_module": (
+        made_case("pkg_resources", distribution("setuptools", "84"), absent("pkg_resources")),
+        made_case("pkg_resources", {}, absent("pkg_resources"))),
+    "submodule-absent:submodule_absent": (
         made_case("seed.gone", WHOLE, absent("seed.gone")), made_case("seed", {}, absent("seed"))),
     "attribute-absent": (
         made_case("seed", WHOLE, error("ImportError", f"cannot import name 'y' from 'seed' ({SITE}/seed/__init__.py)",

@@ -130,6 +130,8 @@ CHECKS = (
                  "absence", False, "", ()),
     IndexedCheck("user-site-off", "user_site_off", "unreachable.site_off",
                  "absence", False, "", ()),
+    IndexedCheck("submodule-absent", "dropped_module", "absent.dropped_modules",
+                 "absence", False, "", ()),
     IndexedCheck("base-site-off", "base_site_off", "unreachable.site_off",
                  "absence", False, "",
                  ("pip-absent",)),

@@ -62,7 +62,7 @@ def _report(page: Page, report: ImportReport, seat: Seat, verbose: bool) -> None
             page.finding(finding)
     if seat.ref != "text":
         at = () if seat.kind == "shell" else ("--at", seat.ref)
-        mend_line(page, (report.request.partition(":")[0], *at), report.causes[:1])
+        mend_line(page, (report.request, *at), report.causes[:1])
     if verbose and seat.trail:
         page.part("the seat")
         trail(page, seat)

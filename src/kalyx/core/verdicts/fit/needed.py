@@ -11,7 +11,7 @@ from kalyx.core.facts.source_code.python_range import bound_of_name
 from kalyx.core.model import Alternative, AskedLine, Need, NeededPart, Place, PythonWanted, Reached
 from kalyx.core.model.names import normal_name, requirement_extras, requirement_name
 from kalyx.core.tables.import_names import are_builds_of_one, distribution_for, is_shared
-from kalyx.core.tables.moved_names import moved_part
+from kalyx.core.tables.moved_names import known_part
 from kalyx.core.tables.standard_library import stdlib_history
 from kalyx.core.verdicts.fit.asked_lines import of_lines
 from kalyx.core.verdicts.fit.standard_modules import pythons_with
@@ -155,11 +155,8 @@ def _as_asked(module: str, name: str | None, shared: Callable[[str], bool]) -> s
 @cache
 def _part_of(module: str, name: str | None) -> tuple[str, str] | None:
     """Return the part of a package that an import asks for, and the versions that have it, where a table knows it."""
-    words = module.split(".")
-    parts = [f"{module}:{name}", f"{module}.{name}"] if name else []
-    parts += [".".join(words[:n]) for n in range(len(words), 0, -1)]
-    found = ((part, said[0]) for part in parts if (said := moved_part(part)) is not None)
-    return next(((part.replace(":", "."), requirement) for part, requirement in found), None)
+    found = known_part(module, name)
+    return (found[0].replace(":", "."), found[1]) if found is not None else None
 
 
 def _alternatives(imports: Iterable[ImportedName], shared: Callable[[str], bool]) -> tuple[Alternative, ...]:

@@ -10,6 +10,7 @@ from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.model import Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
+from kalyx.core.verdicts.reading.asked_part import asked_part
 from kalyx.core.verdicts.reading.definitions import installed_as
 from kalyx.core.verdicts.remedies.shell_lines import command_line
 from kalyx.core.verdicts.remedies.which_pip import allowed, managed_marker, pip_flags, serving, serving_new
@@ -61,6 +62,7 @@ def install(case: Case, requirement: str, *, why: str = "", over: Over = "", upg
     """
     marker, served = managed_marker(case), serving(case)
     name = _named(requirement)
+    why = why or _for_the_part(case, requirement)
     if marker is not None:
         return _install_in_managed(case, requirement, marker)
     if served is None:
@@ -88,12 +90,24 @@ def install_module(case: Case, module: str, owner: Distribution | None, why: str
     guess, and the sentence says so.
     """
     known = owner.name if owner is not None else import_names.distribution_for(module)
-    return install(case, that_brings(module, known or module), why=why + ("" if known else GUESSED))
+    return install(case, that_brings(case, module, known or module), why=why + ("" if known else GUESSED))
 
 
-def that_brings(module: str, name: str) -> str:
-    """Return the requirement by which a distribution brings a module: bounded, where newer versions have dropped it."""
-    return name + import_names.bound_for(module) if requirement_name(name) == name else name
+def that_brings(case: Case, module: str, name: str) -> str:
+    """Return the requirement by which a distribution brings a module: bounded, where not all versions have the part."""
+    if requirement_name(name) != name:
+        return name
+    part = asked_part(case, name)
+    return part.versions if part is not None else name + import_names.bound_for(module)
+
+
+def _for_the_part(case: Case, requirement: str) -> str:
+    """Say of a version that is asked for, because of a part that others lack, which part that is."""
+    part = asked_part(case, requirement_name(requirement))
+    if part is None or part.versions != requirement:
+        return ""
+    perhaps = f", if there is one for Python {case.python.short_version}" if part.went and part.now else ""
+    return f", in a version that has {part.shown}{perhaps}"
 
 
 def _named(requirement: str) -> str:

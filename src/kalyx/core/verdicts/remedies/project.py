@@ -7,6 +7,7 @@ from kalyx.core.model import Evidence, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables.import_names import are_builds_of_one
 from kalyx.core.verdicts.reading.absence import asked_near_home, known_distribution
+from kalyx.core.verdicts.reading.asked_part import asked_part
 from kalyx.core.verdicts.remedies import pip, which_pip
 from kalyx.core.verdicts.remedies.only_elsewhere import of_another_system
 
@@ -84,6 +85,9 @@ def install_for_project(case: Case, wanted: str, declared: Declared | None, why:
         asked = _in_all_lines(case, declared)
         known = normal_name(requirement_name(wanted)) == declared.name
         because = ", as the project asks for it" + ("" if known else f" (its name says that it has {wanted})")
+        part = asked_part(case, declared.name)
+        if part is not None and requirement_name(asked) == asked:  # the project leaves it open
+            asked, because = part.versions, ""
         wanted, why = (asked, because) if _can_be_had(case, declared.name, asked) else (
             declared.name, f"; {asked}, which the project asks for, is not where pip is told to look")
     name = requirement_name(wanted)

@@ -7,6 +7,8 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.source_code.cells import place_in_notebook
 from kalyx.core.model import Edit, Place, Remedy
+from kalyx.core.verdicts.reading.absence import asked_near_home
+from kalyx.core.verdicts.reading.asked_part import asked_part
 from kalyx.core.verdicts.remedies.unique_edits import edit_line, edit_span
 
 TYPE_CHECKING = False
@@ -14,7 +16,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.imports.case import Case
     from kalyx.core.verdicts.reading.failure import Failure
 
-__all__ = ["asking_place", "change_line", "leave_out", "write_import", "write_relative"]
+__all__ = ["as_import", "asking_place", "change_line", "leave_out", "or_written", "write_import", "write_relative"]
 
 
 def asking_place(case: Case, failure: Failure | None) -> Place | None:
@@ -108,3 +110,20 @@ def leave_out(module: str, where: str = "there") -> Remedy:
     return Remedy(f"Run this code {where}; or put the import into a try, with an except ImportError that does "
                   f"without {module}. What an index may have under that name is not the same.", "manual",
                   changes="your code")
+
+
+def as_import(now: str) -> str:
+    """Return the import of a part (``module`` or ``module:name``) as code writes it."""
+    module, _, name = now.partition(":")
+    if module == "builtins":
+        return name
+    return f"from {module} import {name}" if name else f"import {module}"
+
+
+def or_written(case: Case, failure: Failure, name: str) -> list[Remedy]:
+    """Return how the person's own code asks any other version of what is not here; nothing where no way is known."""
+    part = asked_part(case, name)
+    if part is None or not part.now or not part.went or not asked_near_home(case, failure):
+        return []
+    return [Remedy(f"Or put any version of {name} there, and write: {as_import(part.now)}", "manual",
+                   changes="the import in your code")]

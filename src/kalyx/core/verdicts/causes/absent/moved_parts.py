@@ -12,7 +12,7 @@ from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names, moved_names
 from kalyx.core.verdicts.reading.absence import asked_near_home
 from kalyx.core.verdicts.remedies import pip
-from kalyx.core.verdicts.remedies.source_edits import asking_place, change_line
+from kalyx.core.verdicts.remedies.source_edits import as_import, asking_place, change_line
 from kalyx.core.verdicts.remedies.versions import pinned
 
 TYPE_CHECKING = False
@@ -64,7 +64,7 @@ class Moved:
         changed = _line_now(place, self.part, self.now) if place else None
         edit: Edit | None = change_line(case, place, changed) if place and changed else None
         if edit is None:
-            by_hand = Remedy(f"Write: {_as_import(self.now)}", "manual", changes="the import in your code")
+            by_hand = Remedy(f"Write: {as_import(self.now)}", "manual", changes="the import in your code")
             return [by_hand, *todo]
         old, new = (p.rpartition(":")[2] for p in (self.part, self.now))
         further = f"; and {new} in place of {old} further down" if ":" in self.part and old != new else ""
@@ -86,13 +86,6 @@ def find_moved(case: Case, failure: Failure, owner: Distribution | None) -> Move
 
 def _as_code(part: str) -> str:
     return part.replace("builtins:", "").replace(":", ".")
-
-
-def _as_import(now: str) -> str:
-    module, _, name = now.partition(":")
-    if module == "builtins":
-        return name
-    return f"from {module} import {name}" if name else f"import {module}"
 
 
 def _line_now(place: Place, part: str, now: str) -> str | None:

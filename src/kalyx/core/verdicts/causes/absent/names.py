@@ -6,6 +6,7 @@ from kalyx.core.model import Evidence, Finding
 from kalyx.core.model.names import normal_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import cause
+from kalyx.core.verdicts.causes.absent.dropped_modules import lacking_version
 from kalyx.core.verdicts.reading.absence import (
     asked_near_home,
     asked_whole,
@@ -14,9 +15,11 @@ from kalyx.core.verdicts.reading.absence import (
     known_distribution,
     searched,
 )
+from kalyx.core.verdicts.reading.asked_part import part_evidence
 from kalyx.core.verdicts.reading.spelling import near_names
 from kalyx.core.verdicts.remedies import pip
 from kalyx.core.verdicts.remedies.project import install_for_project, project_requirement, requirement_evidence
+from kalyx.core.verdicts.remedies.source_edits import or_written, write_import
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -54,8 +57,6 @@ def name_differs(case: Case, failure: Failure | None) -> Finding | None:
 
 
 def _import_instead(case: Case, failure: Failure, name: str, other: str) -> Remedy:
-    from kalyx.core.verdicts.remedies.source_edits import write_import
-
     return write_import(case, failure, name, other)
 
 
@@ -88,25 +89,35 @@ def best_module(distribution: str, modules: list[str]) -> str:
 def _belongs_to_other_name(case: Case, failure: Failure, name: str) -> Finding | None:
     """The module is provided by a distribution of another name."""
     for other in case.elsewhere.having(name):
-        if other.name and normal_name(other.name) != normal_name(name):
+        if other.name and normal_name(other.name) != normal_name(name) and not _is_here(case, failure, other.name):
             says = (f"in {other.environment.name} the module {name} belongs to {other.name}"
                     f" {other.version}")
             declared = project_requirement(case, failure)
             return Finding.error(
                 "name-differs", "certain",
                 f"The module {name} comes from the distribution {other.name}: that is the name to "
-                "install.", (Evidence(says, other.environment.path), *requirement_evidence(declared)),
-                install_for_project(case, other.source or pip.that_brings(name, other.name), declared))
+                "install.", (Evidence(says, other.environment.path), *requirement_evidence(declared),
+                             *part_evidence(case, other.name)),
+                install_for_project(case, other.source or pip.that_brings(case, name, other.name), declared))
     known = known_distribution(case, failure)
-    if known is None or normal_name(known) == normal_name(name) or case.elsewhere.having(name):
+    if known is None or normal_name(known) == normal_name(name) or case.elsewhere.having(name) \
+            or _is_here(case, failure, known):
         return None
     whole, declared = asked_whole(case, failure), project_requirement(case, failure)
     return Finding.error(
         "name-differs", "certain",
         f"The module {whole} comes from the distribution {known}: that is the name to install.",
         (Evidence(f"{whole} belongs to {known} in the table of well-known names that Kalyx ships"),
-         *requirement_evidence(declared), *searched(case), *asker_evidence(case, failure)),
-        install_for_project(case, pip.that_brings(failure.top, known), declared))
+         *requirement_evidence(declared), *part_evidence(case, known), *searched(case),
+         *asker_evidence(case, failure)),
+        (*install_for_project(case, pip.that_brings(case, failure.top, known), declared),
+         *or_written(case, failure, known)))
+
+
+def _is_here(case: Case, failure: Failure, distribution: str) -> bool:
+    """Whether a distribution is here in a version without the module: its name is then nothing to be learned."""
+    here = lacking_version(case, failure)
+    return here is not None and normal_name(here.name) == normal_name(distribution)
 
 
 def _is_other_portion(case: Case, failure: Failure) -> Finding | None:

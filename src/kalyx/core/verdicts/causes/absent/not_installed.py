@@ -10,6 +10,7 @@ from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import also, cause
+from kalyx.core.verdicts.causes.absent.dropped_modules import lacking_version
 from kalyx.core.verdicts.causes.absent.standard_library import has_module, versions_of
 from kalyx.core.verdicts.reading.absence import (
     asked_by_person,
@@ -21,12 +22,13 @@ from kalyx.core.verdicts.reading.absence import (
     searched,
     unread,
 )
+from kalyx.core.verdicts.reading.asked_part import asked_part, part_evidence
 from kalyx.core.verdicts.reading.own_files import own_files
 from kalyx.core.verdicts.remedies import pip, seats, which_pip
 from kalyx.core.verdicts.remedies.only_elsewhere import language_model
 from kalyx.core.verdicts.remedies.project import install_for_project, project_requirement, requirement_evidence
 from kalyx.core.verdicts.remedies.shell_lines import command_line
-from kalyx.core.verdicts.remedies.source_edits import leave_out
+from kalyx.core.verdicts.remedies.source_edits import leave_out, or_written
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -63,12 +65,14 @@ def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
     declared = project_requirement(case, failure)
     todo = [*(install_for_project(case, name, declared) if declared else
               _install_as_there(case, others, name, failure.top))]
-    for other in others[:2]:
+    part = asked_part(case, name)
+    for other in [o for o in others if part is None or not part.lacks(o.version)][:2]:
         named = seats.as_it_is_called(case, other)  # what the kernel says that it runs is what was meant
         first = named is not None or bool(todo and todo[0].kind == "manual")
         moved = named or seats.move_seat(case, other, failure.top, first=first)
         if moved is not None:
             todo.insert(0 if first else len(todo), moved)
+    todo += or_written(case, failure, name)
     places = f"in {others[0].environment.name}"
     if len(others) > 1:
         places += f" and {len(others) - 1} other" + ("s" if len(others) > 2 else "")
@@ -76,7 +80,8 @@ def installed_elsewhere(case: Case, failure: Failure | None) -> Finding | None:
     return Finding.error(
         "installed-elsewhere", "likely" if closed else "certain",
         f"{failure.top} is not in {case.environment_name}; it is installed {places}.",
-        (*closed, *requirement_evidence(declared), *[_elsewhere_evidence(o, failure.top) for o in others[:8]],
+        (*closed, *requirement_evidence(declared), *part_evidence(case, name),
+         *[_elsewhere_evidence(o, failure.top) for o in others[:8]],
          *_pip_evidence(case, others), *searched(case)), tuple(todo))
 
 
@@ -98,7 +103,7 @@ def _install_as_there(case: Case, others: Sequence[Elsewhere], name: str, module
         return pip.install(case, local.source, linked=local.editable)
     from kalyx.core.verdicts.remedies.versions import usable
 
-    here, wanted = case.distributions.named(name), pip.that_brings(module, name)
+    here, wanted = case.distributions.named(name), pip.that_brings(case, module, name)
     there = next(iter(usable(case, others, name)), None) if here is not None and wanted == name else None
     if here is not None and there is not None and here.version != there.version:
         why = f", the version that {there.environment.name} has: {here.version}, which is here, lacks {module}"
@@ -156,10 +161,10 @@ def not_installed(case: Case, failure: Failure | None) -> Finding | None:
         says = f"{name} was found nowhere; but not all that {case.environment_name} looks at could be read."
     return Finding.error(
         "not-installed", "likely" if closed else "certain", says,
-        (*closed, *requirement_evidence(declared), *searched(case),
+        (*closed, *requirement_evidence(declared), *part_evidence(case, known), *searched(case),
          *([Evidence(f"none of the {count} known environments has it", kind="searched")]
            if case.elsewhere.known.are_looked_for or case.text_of else [])),
-        _put_it(case, failure, known, declared))
+        (*_put_it(case, failure, known, declared), *or_written(case, failure, known)))
 
 
 def _hosted(case: Case, failure: Failure, host: str) -> Finding:
@@ -176,7 +181,7 @@ def _put_it(case: Case, failure: Failure, known: str, declared: Declared | None)
     """Return how to install what has a module, where its name or the project tells what that is."""
     name = failure.top
     if known != name or declared is not None:
-        return install_for_project(case, pip.that_brings(name, known), declared)
+        return install_for_project(case, pip.that_brings(case, name, known), declared)
     if import_names.is_shared(name):
         return _shared_name(name)
     if language_model(name):
@@ -184,7 +189,7 @@ def _put_it(case: Case, failure: Failure, known: str, declared: Declared | None)
         return (Remedy(says, "manual", changes=f"adds {name} to {case.python.prefix}",
                        typed=command_line(case.files, (case.python.executable, "-m", "spacy", "download", name))),)
     if not import_names.is_everyday(name):
-        return install_for_project(case, pip.that_brings(name, name), None, pip.GUESSED)
+        return install_for_project(case, pip.that_brings(case, name, name), None, pip.GUESSED)
     folder = case.start or case.launch.start or case.launch.cwd
     own = Remedy(f"If {name} is your own module, have Python look into the folder that holds {name}.py: it was "
                  f"found neither in {folder} nor in the folders around it. What an index has under so common a "
@@ -271,16 +276,24 @@ def dependency_absent(case: Case, failure: Failure | None) -> Finding | None:
     if requirement and owner:
         evidence.append(Evidence(f"{owner.name} {owner.version} declares: {requirement}",
                                  owner.metadata))
-    evidence += [_elsewhere_evidence(o, name) for o in others[:4]]
+    evidence += [*_versions_evidence(case, failure, wanted), *(_elsewhere_evidence(o, name) for o in others[:4])]
     if requirement:
         from kalyx.core.verdicts.remedies.versions import pinned
 
         wanted = pinned(case, requirement)
-    wanted = wanted if "<" in wanted else pip.that_brings(name, wanted)
+    wanted = wanted if "<" in wanted else pip.that_brings(case, name, wanted)
     beside = pip.unmet(case, owner, wanted) if requirement else ()
     closed = unread(case)
     return Finding.error("dependency-absent", "certain" if failure.direct and not closed else "likely",
                    because, (*evidence, *closed), pip.install(case, wanted, why=guess, beside=beside))
+
+
+def _versions_evidence(case: Case, failure: Failure, wanted: str) -> list[Evidence]:
+    """Say what version is here that does not bring it, and which ones do, where that is known."""
+    lacking = lacking_version(case, failure)
+    said = [Evidence(f"{lacking.name} {lacking.version}, which is installed, does not bring {failure.top}",
+                     lacking.metadata)] if lacking is not None else []
+    return [*said, *part_evidence(case, requirement_name(wanted))]
 
 
 def _named_too(case: Case, failure: Failure, owner: Distribution | None, name: str) -> list[str]:
@@ -347,7 +360,7 @@ def _for_a_feature(case: Case, failure: Failure, owner: Distribution) -> Finding
         f"it is not in {case.environment_name}.",
         (*asker_evidence(case, failure),
          Evidence(f"the metadata of {owner.name} does not ask for it", owner.metadata)),
-        pip.install(case, pip.that_brings(name, wanted)))
+        pip.install(case, pip.that_brings(case, name, wanted)))
 
 
 def _names(case: Case, module: str, requirement: str) -> bool:

@@ -165,7 +165,7 @@ def _is_other(case: Case, owner: Distribution, meant: str, top: str, evidence: t
         f"{owner.name} {owner.version}, which is installed, is another project than {meant}, from which the "
         f"module {top} usually comes.",
         (*evidence, Evidence(f"{owner.name} {owner.version} is installed", owner.metadata)),
-        pip.take_turns(case, owner, pip.that_brings(top, meant), f"as both lay files under {top}"))
+        pip.take_turns(case, owner, pip.that_brings(case, top, meant), f"as both lay files under {top}"))
 
 
 def _raised_by_own_getattr(case: Case, failure: Failure) -> bool:

@@ -11,10 +11,12 @@ from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.tables import import_names
 from kalyx.core.verdicts.catalogue import also, cause
 from kalyx.core.verdicts.reading.absence import absent_name, searched
+from kalyx.core.verdicts.reading.asked_part import asked_part
 from kalyx.core.verdicts.remedies import files, pip
 from kalyx.core.verdicts.remedies.own_program import name_own_program
 from kalyx.core.verdicts.remedies.project import install_for_project, project_requirement, requirement_evidence
 from kalyx.core.verdicts.remedies.shell_lines import command_line
+from kalyx.core.verdicts.remedies.source_edits import or_written
 from kalyx.core.verdicts.remedies.unique_edits import edit_line, switch_off
 
 TYPE_CHECKING = False
@@ -215,7 +217,7 @@ def _all_again(case: Case, config: VenvConfig | None, folder: str) -> list[Remed
 
 
 @cause("base-site-off", "it is in the base installation, and the environment is closed to it",
-       asks="absence", after=("user-site-off",), not_beside=("pip-absent",),
+       asks="absence", after=("user-site-off", "submodule-absent:dropped_module"), not_beside=("pip-absent",),
        why_here="the base's pip is no remedy for an environment without one")
 def base_site_off(case: Case, failure: Failure | None) -> Finding | None:
     """Look into the base's site folders where the environment does not.
@@ -242,8 +244,10 @@ def base_site_off(case: Case, failure: Failure | None) -> Finding | None:
     declared = project_requirement(case, failure)
     todo = [*(install_for_project(case, owner.name if owner else name, declared) if declared else
               pip.install_module(case, name, owner))]
+    todo += or_written(case, failure, owner.name if owner else name)
+    part = asked_part(case, owner.name if owner else name)
     opened = _open_config(case, config.path, line)
-    if opened is not None:
+    if opened is not None and not (part and owner and part.lacks(owner.version)):
         todo.append(opened)
     return Finding.error(
         "base-site-off", "certain",
@@ -251,6 +255,7 @@ def base_site_off(case: Case, failure: Failure | None) -> Finding | None:
         "closed to it.",
         (*requirement_evidence(declared),
          Evidence(f"{folder} has {_what(owner, name)}", owner.metadata if owner else folder),
+         *([part.evidence()] if part else []),
          Evidence("include-system-site-packages is not true", config.path, line)), tuple(todo))
 
 
