@@ -257,6 +257,28 @@ def test_lines_for_what_is_from_elsewhere(world: World) -> None:
         assert ("not-copied" in {n["note"] for n in planned["notes"]}) == (not line), name
 
 
+def test_a_project_linked_by_its_egg(world: World) -> None:
+    """It is the same for a beacon and a snapshot of the environment, and is linked again from its folder."""
+    lab = _lab(world, "lab", {"germkit": "1"})
+    world.activate(lab)
+    project = world.home / "egg kit"
+    write(project / "setup.py", "from setuptools import setup\nsetup(name='eggkit', package_dir={'': 'src'})\n")
+    write(project / "src" / "eggkit.egg-info" / "PKG-INFO", "Metadata-Version: 1.2\nName: eggkit\nVersion: 2\n")
+    write(site_of(lab) / "eggkit.egg-link", f"{project / 'src'}\n../")
+    write(site_of(lab) / "easy-install.pth", f"{project / 'src'}\n")
+    line = f"-e file://{project}".replace(" k", "%20k")
+    assert world.answer("make", "twin", "--like", "env:lab", "--dry-run")["result"]["asked"] == ["germkit==1", line]
+    code = write(world.project / "beacon.py", world.kalyx("beacon").stdout)
+    write(world.project / "told.txt", run([python_of(lab), str(code)], env=world.env, cwd=world.project).stdout)
+    world.kalyx("snapshot", "--at", "env:lab", "--to", "lab.json")
+    for name in ("told.txt", "lab.json"):
+        found = _contrast(world, name, "env:lab")
+        assert found["exit"] == 0 and found["result"]["distributions"]["same"] == 2, found
+    shell = world.venv("shell")
+    printed = world.kalyx("contrast", "env:lab", str(shell), "--as-requirements").stdout.splitlines()
+    assert line in printed, printed
+
+
 def test_what_a_list_brings_along(world: World) -> None:
     """What a list's distributions require, and the environment's own tools, are no difference; a lock names all."""
     lab = _lab(world, "lab", {"germkit": "1", "pip": "30", "dryer": "1"})

@@ -9,6 +9,8 @@ import sys
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+import pytest
+
 from tests.situations.general import Situation
 from tests.situations.reach import kernel
 from tests.support.build import SHORT, World, other_pythons, python_of, site_of, write
@@ -127,6 +129,15 @@ def _asked_part_of_others(w: World, lab: Path) -> None:
     installed(w, w.venv("other"), "elasticsearch", "8.1", {"elasticsearch/__init__.py": ""})
 
 
+def _old_importer(w: World, lab: Path) -> None:
+    """A package that lends its parts as Python did it until 3.11, at a newer one; its next version does so no more."""
+    env = w.venv("new", other_pythons().get("3.12") or pytest.skip("no Python 3.12 here"), pip=True)
+    installed(w, env, "oldmoves", "1", {"oldmoves.py": (
+        "import sys\nclass Finder:\n    def find_module(self, name, path=None):\n        return None\n"
+        "sys.meta_path.append(Finder())\n__path__ = []\n")})
+    w.wheels.add("oldmoves", "2", {"oldmoves/__init__.py": "", "oldmoves/parts.py": ""})
+
+
 def _gone_by_conda(w: World, lab: Path) -> None:
     write(lab / "conda-meta" / "history", "")
     write(lab / "conda-meta" / "acme-toolbox-1.2-0.json", json.dumps({
@@ -219,6 +230,8 @@ OWNERS = [
               remedy="command"),
     Situation("part that the others lack", _asked_part_of_others, "elasticsearch:RequestsHttpConnection",
               "installed-elsewhere", remedy="command"),
+    Situation("importer of the old kind", _old_importer, "oldmoves.parts", "python-too-new", at="env:new",
+              remedy="command"),
     Situation("gone, by conda's record", _gone_by_conda, "toolbox", "metadata-only", says="acme-toolbox 1.2"),
     Situation("required part of a namespace", _required_portion, "acmeapp", "dependency-absent", says="acme-storage",
               remedy="command"),

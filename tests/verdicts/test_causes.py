@@ -16,6 +16,8 @@ ARM = ELF[:18] + b"\xb7\x00" + ELF[20:]
 SEED = distribution("seed", files={"seed/__init__.py": "import bark\n"}, requires=["bark>=2"])
 WHOLE = distribution("seed", files={"seed/__init__.py": "from seed import _core\n", "seed/part.py": "x = 1\n"})
 LEFT_OUT = {n: t for n, t in WHOLE.items() if not n.endswith("part.py")}
+OLD_IMPORTER = distribution("seed", files={"seed.py": "import sys\nclass Finder:\n    def find_module(self, name):\n"
+                                           "        return self\nsys.meta_path.append(Finder())\n"})
 PARTS, APP = {"SITE/acme/core.py": ""}, distribution("app", requires=["acme-store"])
 
 # cause or cause:function: (a case of it, a case that looks like it and is not)
@@ -196,6 +198,9 @@ CASES: dict[str, tuple[Case, Case]] = {
             "ImportError", "attempted relative import with no known parent package", "START/pkg/run.py:1"),
             asked=[Place(f"{START}/pkg/run.py", 1, guard="file")]),
         made_case("run", {}, error("ImportError", "no parents were found", "START/pkg/run.py:1"))),
+    "python-too-new:legacy_importer": (
+        made_case("seed.moves", OLD_IMPORTER, absent("seed.moves"), version="3.12.1"),
+        made_case("seed.moves", OLD_IMPORTER, absent("seed.moves"), version="3.11.9")),
     "submodule-absent:dropped_module": (
         made_case("pkg_resources", distribution("setuptools", "84"), absent("pkg_resources")),
         made_case("pkg_resources", {}, absent("pkg_resources"))),

@@ -14,7 +14,7 @@ from kalyx.core.verdicts.index import CHECKS
 from kalyx.core.verdicts.judge_import import function_of, judge_import
 from kalyx.core.verdicts.reading.failure import read_failure
 from tests.support.case import SITE, SUFFIX, absent, distribution, error, made_case, placed
-from tests.verdicts.test_causes import APP, ARM, CASES, ELF, LEFT_OUT, PARTS, SEED, WHOLE
+from tests.verdicts.test_causes import APP, ARM, CASES, ELF, LEFT_OUT, OLD_IMPORTER, PARTS, SEED, WHOLE
 
 Files = Mapping[str, str | bytes]
 RUN, START_FILE = "START/run.py:1", "SITE/seed/__init__.py"
@@ -224,6 +224,8 @@ PLANTED: dict[str, Case] = {
     "submodule-absent beside name-differs": made_case("jwt.gone", JWT, absent("jwt.gone", RUN)),
     "submodule-absent beside namespace-split": made_case(
         "seed.gone", {**SEED, "EXTRA/seed/gone.py": "x = 1"}, absent("seed.gone", RUN), path=["LIB", "SITE", "/extra"]),
+    "submodule-absent beside python-too-new": made_case(
+        "seed.moves", OLD_IMPORTER, absent("seed.moves", RUN), version="3.13.0"),
     "submodule-absent beside stdlib-not-yet": made_case(
         "unittest.mock", {"LIB/unittest/__init__.py": ""}, absent("unittest.mock", RUN), version="3.2.1"),
     "submodule-absent beside stdlib-removed": made_case(

@@ -12,7 +12,7 @@ def kalyx_beacon():
     text_of = lambda *parts: told(lambda: content(open(join(*parts), "rb"))) or ""
     hidden = lambda text: "://".join("***" + p[p.split("/")[0].rindex("@"):] if n and "@" in p.split("/")[0] else p
                                      for n, p in enumerate(text.split("://")))  # no names and passwords of addresses
-    never = ("TOKEN", "PASS", "SECRET", "KEY", "CRED")
+    never, links = ("TOKEN", "PASS", "SECRET", "KEY", "CRED"), (".pth", ".egg-link", "pyvenv.cfg")
     plain = lambda text: "" if any(n in text.upper() for n in never) else hidden(text)  # nothing where it may be one
     def described(error, trace, link):  # an exception, and the code that it went through
         at = []
@@ -82,7 +82,7 @@ def kalyx_beacon():
     places = [join(f, n) for f, names in facts["folders"].items() if isinstance(names, list) for n in names]
     mine = set(n.split("-packages" + sep)[-1].split(".")[0].split(":")[0].split(sep)[0] for n in ASKED + [
         at[0] for e in errors for at in e["frames"]]) - {""}
-    facts["files"] = dict((p, hidden(text_of(p)[:9999])) for p in places if p.endswith((".pth", "pyvenv.cfg")))
+    facts["files"] = dict((p, hidden(text_of(p)[:9999])) for p in places if p.endswith(links))
     installed = [distribution(p.rstrip("/")) for p in places if p.rstrip("/").endswith((".dist-info", ".egg-info"))]
     for left in ("", "rows", "rows heads", "rows heads tops", "rows heads tops files folders"):  # until it is short
         kept = [dict((k, v) for k, v in d.items() if k not in left.split()) for d in [facts] + installed]

@@ -56,7 +56,8 @@ class ContrastAnswer:
     @property
     def same_platform(self) -> bool:
         """Whether both are on the same platform, or one has none to compare."""
-        return self.a.platform is None or self.b.platform is None or self.a.platform == self.b.platform
+        words = zip((self.a.platform or "").split(), (self.b.platform or "").split(), strict=False)
+        return all(a == b for a, b in words)  # of some only the system is known, and not the processor
 
     @property
     def same(self) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 
-from kalyx.core.errors import Unreadable
+from kalyx.core.errors import NotRecorded, Unreadable
 from kalyx.core.facts.packaging.file_urls import path_of_url, url_of
 from kalyx.core.lean.record import record, replace
 from kalyx.core.masks import masked
@@ -53,7 +53,10 @@ def reference_to(files: Files, one: Distribution) -> DirectReference:
             return where_there(files, reference_of(said, one.name), str(said["url"]))
     except (Unreadable, ValueError, KeyError, TypeError, AttributeError, RecursionError):
         return DirectReference()
-    return editable_in(url_of(files, _root_of(files, one.location))) if one.editable else DirectReference()
+    if not one.editable:
+        return DirectReference()
+    found, root = editable_in(url_of(files, one.location)), editable_in(url_of(files, _root_of(files, one.location)))
+    return replace(found, line=root.line, asked_as=root.origin)  # linked by its egg: its code may lie deeper
 
 
 def reference_of(said: Mapping[str, Any], name: str) -> DirectReference:
@@ -103,16 +106,22 @@ def _checked(origin: str, line: str) -> DirectReference:
 
 
 def where_there(files: Files, reference: DirectReference, url: str) -> DirectReference:
-    """Return a reference without its line where its URL is that of a file that is not there."""
+    """Return a reference without its line where its URL is that of a file that is not there, as far as is known."""
     path = path_of_url(files, url)
-    return replace(reference, line="") if path and not files.exists(path) else reference
+    try:
+        return replace(reference, line="") if path and not files.exists(path) else reference
+    except NotRecorded:
+        return replace(reference, line="")
 
 
 def _root_of(files: Files, folder: str) -> str:
     """Return the folder of a project of which the code lies in some folder."""
     m, here = files, folder
-    for _ in range(3):
-        if any(m.is_file(m.path.join(here, name)) for name in _PROJECT):
-            return here
-        here = m.path.dirname(here)
+    try:
+        for _ in range(3):
+            if any(m.is_file(m.path.join(here, name)) for name in _PROJECT):
+                return here
+            here = m.path.dirname(here)
+    except NotRecorded:  # of another machine
+        pass
     return folder

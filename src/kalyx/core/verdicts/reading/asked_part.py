@@ -10,7 +10,7 @@ from kalyx.core.lean.record import record
 from kalyx.core.model import Evidence
 from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables import import_names, moved_names
-from kalyx.core.verdicts.reading.failure import read_failure
+from kalyx.core.verdicts.reading.failure import own_frames, read_failure
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -66,21 +66,23 @@ def part_evidence(case: Case, name: str) -> list[Evidence]:
 
 
 def _asked(case: Case) -> list[tuple[str, str]]:
-    """Return the modules that are asked for, and of each the name in it, where one is, by whoever asks."""
-    failure = read_failure(case)
-    if failure is None:
-        return []
-    if failure.asker is None:
-        module = case.obs.module if top_level(case.obs.module) == failure.top else failure.module
-        return [(module, case.obs.name or "")]
+    """Return the modules that are asked for on the way to a failure, and of each the name in it, where one is."""
+    failure, error = read_failure(case), case.obs.error
+    found = [(failure.module, failure.name or "")] if failure is not None else []
+    for frame in reversed(own_frames(error.frames)) if error is not None else ():
+        found += _imported_by(case.modules.code_line(frame.file, frame.line))
+    return [*found, (case.obs.module, case.obs.name or "")]
+
+
+def _imported_by(line: str) -> list[tuple[str, str]]:
     try:
-        tree = ast.parse(case.modules.code_line(failure.asker.file, failure.asker.line).strip())
+        tree = ast.parse(line.strip())
     except (SyntaxError, ValueError):
-        return [(failure.module, failure.name or "")]
+        return []
     found = []
     for node in tree.body:
         if isinstance(node, ast.ImportFrom) and node.module and not node.level:
             found += [(node.module, alias.name) for alias in node.names]
         elif isinstance(node, ast.Import):
             found += [(alias.name, "") for alias in node.names]
-    return [one for one in found if top_level(one[0]) == failure.top] or [(failure.module, failure.name or "")]
+    return found

@@ -334,6 +334,9 @@ def upgrade(case: Case, owner: Distribution | None) -> tuple[Remedy, ...]:
     served = allowed(case)
     if owner is None or served is None:
         return ()
-    return (Remedy(f"Install the version of {owner.name} that is for this Python.", "command",
-                   argv=served.install(owner.name, upgrade=True, over="replaced"),
+    part = asked_part(case, owner.name)
+    wanted = part.versions if part is not None and part.went else owner.name  # the newest may lack what is asked of it
+    has = f" and has {part.shown}" if part is not None and part.went else ""
+    return (Remedy(f"Install the version of {owner.name} that is for this Python{has}.", "command",
+                   argv=served.install(wanted, upgrade=True, over="replaced"),
                    changes=f"replaces {owner.name}, and what it requires, in {case.python.prefix}"),)

@@ -28,7 +28,7 @@ __all__ = ["attribute_absent", "other_project", "submodule_absent"]
 @cause("submodule-absent", "the parent imports, the submodule isn't in the installed version",
        asks="anything", after=("relative-import-alone",),
        not_beside=("hiding", "unfit", "damage", "version-conflict", "name-differs", "stdlib-removed",
-                   "stdlib-not-yet", "dependency-absent:portion_absent"),
+                   "stdlib-not-yet", "dependency-absent:portion_absent", "python-too-new:legacy_importer"),
        why_here="it is said of a whole, right package alone")
 def submodule_absent(case: Case, failure: Failure | None) -> Finding | None:
     """Name the submodule that a package of this version does not hold.
