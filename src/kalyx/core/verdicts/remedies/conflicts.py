@@ -7,6 +7,7 @@ import re
 from kalyx.core.facts.packaging.requirements import applies, is_met
 from kalyx.core.model import Remedy
 from kalyx.core.model.names import normal_name, requirement_name
+from kalyx.core.verdicts.reading.asked_part import asked_part
 from kalyx.core.verdicts.reading.failure import own_frames
 from kalyx.core.verdicts.remedies import pip, versions, which_pip
 
@@ -40,7 +41,7 @@ def bring_together(case: Case, asker: Distribution, owner: Distribution, says: s
     series = ".".join(owner.version.split(".")[:2])
     both = [
         Remedy(f"Install the newest {asker.name}: {says}.", "command",
-               argv=served.install(asker.name, upgrade=True),
+               argv=served.install(pip.newest(case, asker.name), upgrade=True),
                changes=f"replaces {asker.name} {asker.version} in {case.python.prefix}"),
         *pip.install(case, versions.pinned(case, older or f"{owner.name}<{series}"),
                           why=f", older, where {asker.name} {asker.version} has to stay")]
@@ -58,7 +59,7 @@ def _may_be_newer(case: Case, distribution: Distribution) -> bool:
 def outgrown_in_use(case: Case) -> list[Remedy]:
     """Return the same for an exception in a package's use of another that is newer than it needs."""
     error = case.obs.error
-    if error is None or error.type not in ("TypeError", "AttributeError", "ImportError"):
+    if error is None or not error.type.endswith(("TypeError", "AttributeError", "ImportError")):  # packages make theirs
         return []
     frames = [f for f in own_frames(error.frames) if case.modules.layer_of_file(f.file) not in ("stdlib", "start")]
     owners = [case.distributions.of(f.file) for f in frames]
@@ -71,7 +72,10 @@ def outgrown_in_use(case: Case) -> list[Remedy]:
         pairs += [(inner, d) for r in inner.requires
                   if (d := case.distributions.named(requirement_name(r))) and words & set(d.modules)]
     for user, used in pairs:
-        if not user.editable and outgrew(case, used, user):
+        part = asked_part(case, used.name)
+        is_gone = part is not None and part.went and part.lacks(used.version)
+        if not user.editable and (is_gone or outgrew(case, used, user)):
             return bring_together(case, user, used, f"{user.name} {user.version} calls {used.name}, and "
-                                  f"{used.version}, which is here, is newer than what it was made for")
+                                  f"{used.version}, which is here, is newer than what it was made for",
+                                  part.versions if part is not None and is_gone else "")
     return []

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.packaging.pip_lines import Over
     from kalyx.core.model import Distribution
 
-__all__ = ["GUESSED", "build_again", "install", "install_again", "install_module", "reinstall", "take_turns",
+__all__ = ["GUESSED", "build_again", "install", "install_again", "install_module", "newest", "reinstall", "take_turns",
            "that_brings", "unmet", "upgrade"]
 
 # What pip itself imports of an environment where it is there, and stumbles over where that is damaged
@@ -108,6 +108,12 @@ def _for_the_part(case: Case, requirement: str) -> str:
         return ""
     perhaps = f", if there is one for Python {case.python.short_version}" if part.went and part.now else ""
     return f", in a version that has {part.shown}{perhaps}"
+
+
+def newest(case: Case, name: str) -> str:
+    """Return the requirement of the newest version of a distribution that has what is asked of it."""
+    part = asked_part(case, name)
+    return part.versions if part is not None and part.went else name
 
 
 def _named(requirement: str) -> str:
@@ -335,8 +341,7 @@ def upgrade(case: Case, owner: Distribution | None) -> tuple[Remedy, ...]:
     if owner is None or served is None:
         return ()
     part = asked_part(case, owner.name)
-    wanted = part.versions if part is not None and part.went else owner.name  # the newest may lack what is asked of it
     has = f" and has {part.shown}" if part is not None and part.went else ""
     return (Remedy(f"Install the version of {owner.name} that is for this Python{has}.", "command",
-                   argv=served.install(wanted, upgrade=True, over="replaced"),
+                   argv=served.install(newest(case, owner.name), upgrade=True, over="replaced"),
                    changes=f"replaces {owner.name}, and what it requires, in {case.python.prefix}"),)

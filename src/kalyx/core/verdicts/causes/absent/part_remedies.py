@@ -203,7 +203,7 @@ def _likely_versions(case: Case, owner: Distribution | None, failure: Failure,
         return bring_together(case, asker, owner, f"{says} any more", moved.versions)
     if asker.editable or not outgrew(case, owner, asker):
         return [Remedy(f"Install the newest {owner.name}: {says}.", "command",
-                       argv=served.install(owner.name, upgrade=True),
+                       argv=served.install(pip.newest(case, owner.name), upgrade=True),
                        changes=f"replaces {owner.name} {owner.version} in {case.python.prefix}")]
     return bring_together(case, asker, owner, f"{says} any more")
 

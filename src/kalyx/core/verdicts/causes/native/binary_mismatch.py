@@ -59,7 +59,8 @@ def binary_mismatch(case: Case, failure: Failure | None) -> Finding | None:
         todo = _other_version_of(case, error, owner, used)
     if owner is not None and served is not None:
         todo += (Remedy(f"Install a version of {owner.name} that was built for what is installed.",
-                       "command", argv=served.install(owner.name, upgrade=True, over="replaced", alone=True),
+                       "command",
+                       argv=served.install(pip.newest(case, owner.name), upgrade=True, over="replaced", alone=True),
                        changes=f"replaces {owner.name} in {case.python.prefix}"),)
     what = f"{used.name} than the one that is installed ({used.version})" if used else \
         "the C interface than the one that is installed"
@@ -92,7 +93,7 @@ def _other_version_of(case: Case, error: ObservedError, owner: Distribution | No
     if numbers:
         built, there = (int(n, 0) for n in (g for g in numbers.groups() if g))
         if built > there:
-            return pip.install(case, used.name, upgrade=True,
+            return pip.install(case, pip.newest(case, used.name), upgrade=True,
                                     why=", newer: the compiled part was built for a newer one")
     return ()
 

@@ -8,6 +8,7 @@ from kalyx.core.facts.search_path.modules import top_level
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.causes.own_code.slips import slip_in
+from kalyx.core.verdicts.reading.asked_part import asked_part
 from kalyx.core.verdicts.reading.failure import own_frames
 from kalyx.core.verdicts.reading.frames import frame_evidence, place_of
 from kalyx.core.verdicts.reading.generated_code import generated_for
@@ -16,6 +17,7 @@ from kalyx.core.verdicts.remedies import files
 from kalyx.core.verdicts.remedies.advised import advised, where_to_look
 from kalyx.core.verdicts.remedies.conflicts import outgrown_in_use
 from kalyx.core.verdicts.remedies.pip import install
+from kalyx.core.verdicts.remedies.versions import pinned
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -124,12 +126,25 @@ class _Raised:
             found += install(self.case, self.generated[0], why=", for which the code was generated")
         else:
             found += advised(self.case, self.error)
-        found += [*outgrown_in_use(self.case), *_moved(self.error.message)]
+        found += [*outgrown_in_use(self.case), *self._gone_since()]
         if re.search(r"\binstead\b", self.message):
             found.append(Remedy(f"Do as it says: {self.message}", "manual", changes="your code"))
         if not mended and not any(r.argv or r.edits for r in found):
             found.append(where_to_look(self.case, self.error, self.place))
         return found
+
+
+    def _gone_since(self) -> list[Remedy]:
+        """Return how the person's own code asks for what a package says it has not any more; a package's cannot."""
+        case, frames = self.case, own_frames(self.error.frames)
+        owner = case.distributions.of(frames[-1].file) if frames else None
+        asker = next((f for f in reversed(frames) if case.distributions.of(f.file) != owner), None)
+        if asker is not None and case.distributions.of(asker.file) is not None:
+            return []
+        part = asked_part(case, owner.name) if owner is not None else None
+        back = install(case, pinned(case, part.versions), why=f", in a version that has {part.shown}") \
+            if part is not None and owner is not None and part.went and part.lacks(owner.version) else ()
+        return [*_moved(self.error.message), *back]
 
 
 def _arose_from(error: ObservedError) -> Evidence:
