@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
     from kalyx.core.model import Distribution
 
-__all__ = ["DirectReference", "editable_in", "reference_of", "reference_to", "where_there"]
+__all__ = ["UNREAD", "DirectReference", "editable_in", "reference_of", "reference_to", "where_there"]
 
 LONGEST = 4000  # characters of a URL
 _PROJECT = ("pyproject.toml", "setup.py", "setup.cfg")
@@ -39,6 +39,9 @@ class DirectReference:
     asked_as: str = ""
 
 
+UNREAD = DirectReference("a place that cannot be read")  # but from no index: those leave no direct URL
+
+
 def reference_to(files: Files, one: Distribution) -> DirectReference:
     """Return where an installed distribution is from, without a line where that is not there any more.
 
@@ -52,7 +55,7 @@ def reference_to(files: Files, one: Distribution) -> DirectReference:
         if said is not None:
             return where_there(files, reference_of(said, one.name), str(said["url"]))
     except (Unreadable, ValueError, KeyError, TypeError, AttributeError, RecursionError):
-        return DirectReference()
+        return UNREAD
     if not one.editable:
         return DirectReference()
     found, root = editable_in(url_of(files, one.location)), editable_in(url_of(files, _root_of(files, one.location)))

@@ -6,7 +6,13 @@ import json
 import re
 
 from kalyx.core.errors import NothingToJudge, Unreadable
-from kalyx.core.facts.packaging.direct_reference import DirectReference, editable_in, reference_of, where_there
+from kalyx.core.facts.packaging.direct_reference import (
+    UNREAD,
+    DirectReference,
+    editable_in,
+    reference_of,
+    where_there,
+)
 from kalyx.core.facts.packaging.file_urls import path_of_url, url_of
 from kalyx.core.facts.packaging.lock_files import Pin, pins_in_json, pins_in_toml
 from kalyx.core.facts.packaging.own_name import own_name
@@ -157,7 +163,7 @@ def _reference_of(files: Files, row: PrintedRow) -> DirectReference:
         if row.direct:
             return where_there(files, reference_of(row.direct, row.name), str(row.direct["url"]))
     except (KeyError, TypeError, AttributeError):
-        return DirectReference()
+        return UNREAD
     url = url_of(files, row.place)
     return where_there(files, editable_in(url), url) if row.place else DirectReference()
 

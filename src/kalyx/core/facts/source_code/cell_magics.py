@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.facts.source_code.cell_statements import statements_in
+from kalyx.core.facts.source_code.syntax import parse
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -105,10 +106,8 @@ def _without_prompts(text: str) -> str:
 
 
 def _can_be_parsed(text: str) -> bool:
-    import ast
-
     try:
-        ast.parse(text)
+        parse(text)
     except (SyntaxError, ValueError, RecursionError, MemoryError):
         return False
     return True

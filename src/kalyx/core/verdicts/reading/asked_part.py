@@ -6,6 +6,7 @@ import ast
 
 from kalyx.core.facts.packaging.requirements import is_met
 from kalyx.core.facts.search_path.modules import top_level
+from kalyx.core.facts.source_code.syntax import parse
 from kalyx.core.lean.record import record
 from kalyx.core.model import Evidence
 from kalyx.core.model.names import normal_name, requirement_name
@@ -76,8 +77,8 @@ def _asked(case: Case) -> list[tuple[str, str]]:
 
 def _imported_by(line: str) -> list[tuple[str, str]]:
     try:
-        tree = ast.parse(line.strip())
-    except (SyntaxError, ValueError):
+        tree = parse(line.strip())
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
         return []
     found = []
     for node in tree.body:
