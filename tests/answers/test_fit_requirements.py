@@ -43,6 +43,24 @@ def test_extras_and_places(world: World) -> None:
     assert {"germ-kit[hot]", f"near-kit @ {local.as_uri()}"} <= set(made["argv"]), made
 
 
+def test_what_is_brought_along(world: World) -> None:
+    """A module of what the project's distributions require is put in by its name; else it may be one of theirs."""
+    lab = world.venv("lab", pip=True)
+    world.activate(lab)
+    kit = world.wheels.add("germ-kit", "2", {"germkit.py": ""}, ["siftlib"])
+    world.wheels.add("siftlib", "1", {"siftlib.py": ""})
+    write(world.project / "requirements.txt", "germ-kit\nnever; sys_platform == 'x'\n")
+    write(world.project / "a.py", "import siftlib\n")
+    todo = _fit(world, ".", "--in", "lab")["remedies"]
+    assert not [r for r in todo if "siftlib" in r["argv"]], "it may be germ-kit's"
+    world.wheels.install(kit, site_of(lab))
+    todo = _fit(world, ".", "--in", "lab")["remedies"]
+    assert ["siftlib" in r["argv"] for r in todo] == [True] * len(todo) and "nothing here tells" not in todo[0]["do"]
+    carry_out(todo[0], "command", world)
+    assert run([python_of(lab), "a.py"], cwd=world.project).returncode == 0
+    assert _fit(world, ".", "--in", "lab")["best"] == str(lab)
+
+
 # Lines of a project; the versions of seedling with which it fits in an old Python and in this one; what is put there
 LINES = {
     "by version": ('seedling<2; python_version<"3.9"\nseedling>=2; python_version>="3.9"\n', ("1", "2"),

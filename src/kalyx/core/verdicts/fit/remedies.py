@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from kalyx.core.facts.kernels.kernelspecs import prefix_of_kernel
 from kalyx.core.facts.packaging.requirements import marker_values, suits
+from kalyx.core.lean.record import record
 from kalyx.core.model import Remedy
-from kalyx.core.model.names import normal_name
+from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.tables.import_names import is_everyday
 from kalyx.core.verdicts.fit.asked_lines import needs_at
 from kalyx.core.verdicts.fit.elsewhere import why_only_elsewhere
@@ -37,7 +38,32 @@ def remedies_of(files: Files, neighbours: Neighbours, kernels: Sequence[Kernel],
         return []  # it has all of it, and yet breaks: a new one may break in the same way
     away = [why.remedy for n in (found[0].needs if found else needs) if not n.optional and not n.only_where
             and _is_lacked(n, found) and (why := why_only_elsewhere(n, files.platform)) is not None]
-    return away or [*_fill_nearest(files, found, needs), *_make(files, neighbours, needs, python, home)]
+    asked = _asked_for(neighbours, found[0].needs if found else needs)
+    return away or [*_fill_nearest(files, found, needs, asked), *_make(files, neighbours, needs, python, home, asked)]
+
+
+@record
+class _AskedFor:
+    """What is known of what a project asks for by name: what it requires, and whether some of it may bring anything."""
+
+    required: frozenset[str] = frozenset()
+    may_bring_any: bool = False
+
+
+def _asked_for(neighbours: Neighbours, needs: Sequence[Need]) -> _AskedFor:
+    """Look at what the project asks for, where a module's distribution is only guessed.
+
+    What no code imports may be what brings that module under another name, unless it is known which modules it has.
+    """
+    if not any(n.is_guessed for n in needs):
+        return _AskedFor()
+    required, may_bring_any = set(), False
+    for need in (n for n in needs if n.distribution and not n.is_guessed):
+        here = [d for _, d in neighbours.providing_name(need.distribution or "")]
+        required |= {normal_name(requirement_name(r)) for d in here for r in d.requires}
+        is_unknown = need.module is None and not need.optional and not need.by_conda
+        may_bring_any = may_bring_any or (is_unknown and not any(d.modules for d in here))
+    return _AskedFor(frozenset(required), may_bring_any)
 
 
 def _is_lacked(need: Need, found: Sequence[FitOfEnvironment]) -> bool:
@@ -66,7 +92,8 @@ def _have_it_used(files: Files, neighbours: Neighbours, kernels: Sequence[Kernel
                    changes="registers a kernel" + ("" if has_package else f", and adds the kernel package to {path}"))]
 
 
-def _fill_nearest(files: Files, found: Sequence[FitOfEnvironment], needs: Sequence[Need]) -> list[Remedy]:
+def _fill_nearest(files: Files, found: Sequence[FitOfEnvironment], needs: Sequence[Need], asked: _AskedFor
+                  ) -> list[Remedy]:
     """Return the command that puts what lacks into the environment that lacks least."""
     for one in found:
         works = one.interpreter is not None and one.interpreter.works
@@ -80,11 +107,11 @@ def _fill_nearest(files: Files, found: Sequence[FitOfEnvironment], needs: Sequen
         if any(lack.module is None and lack.distribution in of_conda for lack in one.lacks):
             continue  # no index of Python's has these
         guessed = {n.module for n in needs if n.is_guessed}
-        if any(n.module is None and not n.optional for n in needs) and any(x.module in guessed for x in one.lacks):
+        if asked.may_bring_any and any(x.module in guessed for x in one.lacks):
             continue  # what brings it may be what the project asks for, under another name
         by_name = {normal_name(n.distribution): n for n in one.needs if n.distribution and (n.extras or n.url)}
         wanted = list(dict.fromkeys(_wanted(lack, by_name) for lack in one.lacks))
-        says = f"Put what it lacks into {one.environment.path}, which lacks least{_guessed(needs, wanted)}."
+        says = f"Put what it lacks into {one.environment.path}, which lacks least{_guessed(needs, wanted, asked)}."
         return [Remedy(says, "command",
                        argv=(*files.own_command, "put", *wanted, "--at", f"env:{one.environment.path}"), undoable=True,
                        changes=f"adds {', '.join(wanted)} to {one.environment.path}")]
@@ -99,27 +126,28 @@ def _wanted(lack: Lack, asked_with: Mapping[str, Need]) -> str:
 
 
 def _make(files: Files, neighbours: Neighbours, needs: Sequence[Need], python: PythonWanted | None,
-          home: str) -> list[Remedy]:
+          home: str, asked: _AskedFor) -> list[Remedy]:
     """Return the command that makes an environment with all that is needed."""
     bases = [b for b in neighbours.bases if b.works and b.version and (
         python is None or suits(python.specifier, b.version)) and _has_all(b, needs)]
     plain = [b for b in bases if not files.is_folder(files.path.join(b.prefix or "", "conda-meta"))]
     bases = plain or bases  # an environment of conda's is no good base for others
-    wanted = _requirements(_needs_of_base(files, needs, bases[-1]), bases[-1].version or "") if bases else None
+    wanted = _requirements(_needs_of_base(files, needs, bases[-1]), bases[-1].version or "", asked) if bases else None
     if wanted is None:
         return []
     place = next(p for n in range(100) if not files.exists(p := files.path.join(home, f".venv{f'-{n}' if n else ''}")))
     put = [word for w in wanted for word in ("--put", w)]
-    says = f"Make an environment with all of it, by Python {bases[-1].version}{_guessed(needs, wanted)}."
+    says = f"Make an environment with all of it, by Python {bases[-1].version}{_guessed(needs, wanted, asked)}."
     python_path = bases[-1].real_path or bases[-1].path
     return [Remedy(says, "command",
                    argv=(*files.own_command, "make", place, "--python", python_path, *put), undoable=True,
                    changes=f"makes {place}")]
 
 
-def _guessed(needs: Sequence[Need], wanted: Sequence[str]) -> str:
+def _guessed(needs: Sequence[Need], wanted: Sequence[str], asked: _AskedFor) -> str:
     """Say which of the names are only those of the modules: what an index has under them may be somebody else's."""
-    names = [n.distribution for n in needs if n.is_guessed and n.distribution and n.distribution in wanted]
+    names = [n.distribution for n in needs if n.is_guessed and n.distribution and n.distribution in wanted
+             and normal_name(n.distribution) not in asked.required]
     return f"; nothing here tells that {', '.join(names)} is what brings the module of that name" if names else ""
 
 
@@ -133,14 +161,12 @@ def _needs_of_base(files: Files, needs: Sequence[Need], base: Interpreter) -> li
     return needs_at(needs, marker_values(base.version or "", base.implementation or "cpython", files.platform))
 
 
-def _requirements(needs: Sequence[Need], version: str) -> list[str] | None:
+def _requirements(needs: Sequence[Need], version: str, asked: _AskedFor) -> list[str] | None:
     """Return what is to be installed into a Python; None where nothing tells what brings something that is needed."""
     found: dict[str, str] = {}
     standard = {n.module for n in needs if n.is_standard}
-    # where the project asks for something that nothing is known to import, a guess may be that under another name
-    has_unplaced = any(n.module is None and not n.optional and not n.by_conda for n in needs)
     for need in (n for n in needs if not (n.optional or n.is_standard or n.by_conda)
-                 and not (n.is_guessed and has_unplaced)):
+                 and not (n.is_guessed and asked.may_bring_any)):
         if need.is_spared(lambda a: a.module in standard and suits(a.python, version)
                           and not lacks_by_version(version, a.module)):
             continue  # this Python has what it stands in for
