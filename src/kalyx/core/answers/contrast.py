@@ -16,7 +16,7 @@ from kalyx.core.facts.source_code.needs import read_needs
 from kalyx.core.facts.source_code.source_files import find_sources
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Listed, Note, Place, Remedy, Side
-from kalyx.core.model.names import normal_name
+from kalyx.core.model.names import normal_name, requirement_name
 from kalyx.core.verdicts.contrast.brought_along import TOOLS, brought_along
 from kalyx.core.verdicts.contrast.compare import compare, findings_of, left_out
 from kalyx.core.verdicts.contrast.owners import Owners
@@ -196,7 +196,8 @@ def requirement_lines(answer: ContrastAnswer) -> list[str]:
 def _is_one_line(one: Listed) -> bool:
     """Whether what gives a distribution again is one line, and nothing in it says more to pip than that."""
     says = one.requirement
-    return bool(says or one.specifier or not one.origin) and says.isprintable() and not re.search(r"\s--?\w", says)
+    is_told = requirement_name(one.name) == one.name and bool(says or one.specifier or not one.origin)
+    return is_told and says.isprintable() and not re.search(r"\s--?\w", says)
 
 
 def _line(one: Listed) -> str:

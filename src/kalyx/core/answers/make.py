@@ -61,10 +61,14 @@ class MakeOptions:
 
 @record
 class Like:
-    """What another environment has: a line for each distribution, and what could not be told in any."""
+    """What another environment has: a line for each distribution, and what could not be told in any.
+
+    Those that are `linked` are projects that are worked on, each the option for that and a URL.
+    """
 
     lines: tuple[str, ...] = ()
     notes: tuple[Note, ...] = ()
+    linked: frozenset[str] = frozenset()
 
 
 @record
@@ -110,7 +114,7 @@ def answer_make(context: SeatContext, asked_for: MakeOptions, limit: float,
     interpreter = find_interpreter(context, asked_for.python)
     like = _like(context, asked_for.like or (folder if asked_for.anew else None))
     asked = [*asked_for.put, *like.lines]
-    refuse_options([line.removeprefix(EDITABLE) for line in asked])
+    refuse_options([line for line in asked if line not in like.linked])
     if asked_for.requirements is not None and not m.is_file(m.absolute(asked_for.requirements)):
         raise NothingToJudge(f"{asked_for.requirements} is not there, or is no file.", "Name a requirements file.")
     if asked_for.dry_run:
@@ -258,7 +262,7 @@ def like_of(context: SeatContext, name: str) -> Like:
     sites = [Layer("env", s) for s in folders]
     if not sites:  # one whose interpreter is gone will do, as long as its packages are there
         raise NothingToJudge(f"{name} has no folder of packages.", "Name another environment.")
-    found, notes = [], []
+    found, notes, are_linked = [], [], set()
     linked = [Layer("link", target) for s in folders for target in egg_links(context.machine, s)]
     for d in read_inventory(context.machine, [*sites, *linked]):
         where = reference_to(context.machine, d)
@@ -266,7 +270,8 @@ def like_of(context: SeatContext, name: str) -> Like:
             notes.append(_not_copied(d, where.origin))
         elif normal_name(d.name) not in NOT_LIKE:
             found.append(where.line or f"{d.name}=={d.version}")
-    return Like(tuple(found), tuple(notes))
+            are_linked |= {where.line} if where.line.startswith(EDITABLE) else set()
+    return Like(tuple(found), tuple(notes), frozenset(are_linked))
 
 
 def _not_copied(one: Distribution, origin: str) -> Note:

@@ -9,6 +9,7 @@ from kalyx.core.errors import NotRecorded, Unreadable
 from kalyx.core.facts.packaging.file_urls import path_of_url, url_of
 from kalyx.core.lean.record import record, replace
 from kalyx.core.masks import masked
+from kalyx.core.model.names import requirement_name
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -69,16 +70,19 @@ def reference_of(said: Mapping[str, Any], name: str) -> DirectReference:
         KeyError, TypeError, AttributeError: it is none.
     """
     url, inside = str(said["url"]), str(said.get("subdirectory") or "")
+    is_named = requirement_name(name) == name  # else no line may begin with it
     if (said.get("dir_info") or {}).get("editable"):
         return editable_in(url)
     vcs = said.get("vcs_info")
     if vcs:
-        return _of_version_control(url, vcs, inside, name)
+        found = _of_version_control(url, vcs, inside, name)
+        return found if is_named else replace(found, line="")
     archive = said.get("archive_info") or {}
     hashes = {f"{k}={v}" for k, v in (archive.get("hashes") or {}).items()} | {str(archive.get("hash") or "")} - {""}
     part = f"subdirectory={inside}" if inside else ""
     marks = [part, *sorted(hashes)] if part else sorted(hashes)
-    return _checked(f"{url}#{'&'.join(marks)}" if marks else url, f"{name} @ {url}{'#' if part else ''}{part}")
+    line = f"{name} @ {url}{'#' if part else ''}{part}" if is_named else ""
+    return _checked(f"{url}#{'&'.join(marks)}" if marks else url, line)
 
 
 def editable_in(url: str) -> DirectReference:
@@ -102,9 +106,10 @@ def _of_version_control(url: str, vcs: Mapping[str, Any], inside: str, name: str
 
 
 def _checked(origin: str, line: str) -> DirectReference:
-    """Leave out a line that would say something else to pip, or say a secret."""
+    """Leave out a line that would say something else to pip, or say a secret; an option is only that of a project."""
     words = 3 if " @ " in line else 2 if line.startswith("-e ") else 1
-    is_safe = line.isprintable() and len(line) <= LONGEST and len(line.split()) == words and masked(line) == line
+    is_one = line.isprintable() and len(line) <= LONGEST and len(line.split()) == words
+    is_safe = is_one and masked(line) == line and not line.removeprefix("-e ").startswith("-")
     return DirectReference(origin, line if is_safe else "")
 
 
