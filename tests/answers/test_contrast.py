@@ -243,8 +243,10 @@ GONE = {  # what direct_url.json says, who installed it, and the line that gives
 
 def test_lines_for_what_is_from_elsewhere(world: World) -> None:
     """What is gone, or would tell a secret, is asked of no index instead; what only its builder knows, is."""
-    lab = _lab(world, "lab", {"germkit": "1"})
+    lab = _lab(world, "lab", {"germkit": "1", "pip": "30"})
     world.activate(world.venv("shell"))
+    tool = next(site_of(lab).glob("pip*.dist-info"))  # tools are not copied, wherever they are from
+    write(tool / "direct_url.json", json.dumps({"url": "file:///nowhere/pip", "dir_info": {}}))
     info = next(site_of(lab).glob("germkit*.dist-info"))
     for name, (said, installer, line) in GONE.items():
         write(info / "direct_url.json", json.dumps(said))

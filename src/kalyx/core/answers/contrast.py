@@ -16,8 +16,8 @@ from kalyx.core.facts.source_code.needs import read_needs
 from kalyx.core.facts.source_code.source_files import find_sources
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Listed, Note, Place, Remedy, Side
-from kalyx.core.model.names import normal_name, requirement_name
-from kalyx.core.verdicts.contrast.brought_along import TOOLS, brought_along
+from kalyx.core.model.names import OWN_TOOLS, normal_name, requirement_name
+from kalyx.core.verdicts.contrast.brought_along import brought_along
 from kalyx.core.verdicts.contrast.compare import compare, findings_of, left_out
 from kalyx.core.verdicts.contrast.owners import Owners
 from kalyx.core.verdicts.fit.own_modules import OwnModules
@@ -33,7 +33,6 @@ if TYPE_CHECKING:
     from kalyx.core.model import Contrasted, Distribution, Finding
 
 __all__ = ["ContrastAnswer", "answer_contrast", "requirement_lines", "side_of_seat"]
-
 
 
 @record
@@ -187,9 +186,10 @@ def requirement_lines(answer: ContrastAnswer) -> list[str]:
     changed = {normal_name(d.name) for d in answer.differences.differ}
     wanted = [*answer.differences.only_a, *(d for n, d in sorted(answer.a.listed.items()) if n in changed)]
     lines = [_line(d) if _is_one_line(d) else f"# {d.name}: where it is from cannot be written in a line"
-             for one in wanted for d in one.either or (one,) if normal_name(d.name) not in TOOLS or d.version is None]
+             for one in wanted for d in one.either or (one,)
+             if normal_name(d.name) not in OWN_TOOLS or d.version is None]
     alone = [f"# in {answer.b.label} alone: {d.name} {d.shown}" for d in answer.differences.only_b
-             if normal_name(d.name) not in TOOLS]
+             if normal_name(d.name) not in OWN_TOOLS]
     return [*lines, *alone]
 
 
@@ -209,7 +209,7 @@ def _remedies(files: Files, a: Side, b: Side, found: Contrasted) -> list[Remedy]
     """Return the command that brings B what A has."""
     changed = {normal_name(d.name) for d in found.differ}
     wanted = [d for one in (*found.only_a, *(d for n, d in a.listed.items() if n in changed))
-              for d in one.either or (one,) if normal_name(d.name) not in TOOLS and _is_one_line(d)]
+              for d in one.either or (one,) if normal_name(d.name) not in OWN_TOOLS and _is_one_line(d)]
     lines = [_line(d) for d in wanted]
     if b.kind != "seat" or not lines or any(line.startswith("-") for line in lines):
         return []

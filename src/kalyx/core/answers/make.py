@@ -26,7 +26,7 @@ from kalyx.core.facts.seats.finder import find_seat
 from kalyx.core.lean.record import record
 from kalyx.core.masks import masked
 from kalyx.core.model import Environment, Note, Remedy
-from kalyx.core.model.names import normal_name, requirement_name
+from kalyx.core.model.names import OWN_TOOLS, normal_name, requirement_name
 from kalyx.core.verdicts.remedies.version_control import keep_out
 
 TYPE_CHECKING = False
@@ -41,7 +41,6 @@ __all__ = ["MakeAnswer", "MakeOptions", "answer_make", "find_interpreter", "like
 
 VENV_LIMIT = 300.0  # seconds
 EDITABLE = "-e "  # before the URL of a project that is worked on
-NOT_LIKE = ("pip", "setuptools", "wheel")  # an environment's own tools, which a new one brings itself
 
 
 @record
@@ -257,7 +256,7 @@ def like_of(context: SeatContext, name: str) -> Like:
     version = facts.seat.environment.python_version if facts.seat.environment else None
     folders = site_folders(context.machine, prefix, version=version)
     if not any(n.endswith((".dist-info", ".egg-info")) for f in folders for n in context.machine.names_in(f)
-               if not n.startswith(NOT_LIKE)):
+               if not n.startswith(OWN_TOOLS)):
         folders = site_folders(context.machine, prefix)  # its packages may lie under another version's folder
     sites = [Layer("env", s) for s in folders]
     if not sites:  # one whose interpreter is gone will do, as long as its packages are there
@@ -265,10 +264,12 @@ def like_of(context: SeatContext, name: str) -> Like:
     found, notes, are_linked = [], [], set()
     linked = [Layer("link", target) for s in folders for target in egg_links(context.machine, s)]
     for d in read_inventory(context.machine, [*sites, *linked]):
+        if normal_name(d.name) in OWN_TOOLS:
+            continue
         where = reference_to(context.machine, d)
         if where.origin and not where.line:
             notes.append(_not_copied(d, where.origin))
-        elif normal_name(d.name) not in NOT_LIKE:
+        else:
             found.append(where.line or f"{d.name}=={d.version}")
             are_linked |= {where.line} if where.line.startswith(EDITABLE) else set()
     return Like(tuple(found), tuple(notes), frozenset(are_linked))
@@ -297,7 +298,7 @@ def _like_listing(context: SeatContext, path: str) -> Like:
                              "kalyx packages --json prints one.") from None
     notes = [Note("not-copied", f"{n} {v} is an editable project there, and {path} does not say where: the new "
                   "environment does not have it.", path) for n, v, is_editable in rows if is_editable]
-    return Like(tuple(f"{n}=={v}" for n, v, is_editable in rows if not is_editable and normal_name(n) not in NOT_LIKE),
+    return Like(tuple(f"{n}=={v}" for n, v, is_editable in rows if not is_editable and normal_name(n) not in OWN_TOOLS),
                 tuple(notes))
 
 

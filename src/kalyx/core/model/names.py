@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 
-__all__ = ["normal_name", "requirement_extras", "requirement_name"]
+__all__ = ["OWN_TOOLS", "normal_name", "requirement_extras", "requirement_name"]
+
+OWN_TOOLS = ("pip", "setuptools", "wheel")  # an environment's own, which a new one brings, and which it is not for
 
 
 def normal_name(name: str) -> str:

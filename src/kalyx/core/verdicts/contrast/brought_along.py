@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from kalyx.core.facts.packaging.requirements import applies
-from kalyx.core.model.names import normal_name, requirement_extras, requirement_name
+from kalyx.core.model.names import OWN_TOOLS, normal_name, requirement_extras, requirement_name
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.model import Side
 
-__all__ = ["TOOLS", "brought_along"]
-
-TOOLS = ("pip", "setuptools", "wheel")  # an environment's own, which bring it about and are not what it is for
+__all__ = ["brought_along"]
 
 
 def brought_along(asked: Side, other: Side) -> set[str]:
@@ -34,4 +32,4 @@ def brought_along(asked: Side, other: Side) -> set[str]:
         for requirement in there.whole.requires if there.whole else ():
             if applies(requirement, other.markers, sorted(found[name])):
                 queue.append((normal_name(requirement_name(requirement)), ("", *requirement_extras(requirement))))
-    return {*found, *TOOLS} - asked.listed.keys()
+    return {*found, *OWN_TOOLS} - asked.listed.keys()
