@@ -28,7 +28,7 @@ def environment_named(context: SeatContext, name: str) -> tuple[Environment, Int
         AmbiguousName: several carry the name.
     """
     m = context.machine
-    facts = env_seat(context, name)
+    facts = env_seat(context, name, is_led=False)  # it is to be used from elsewhere, with other variables
     broken = interpreter_gone(facts, m) or interpreter_broken(facts, m)
     environment, interpreter = facts.seat.environment, facts.seat.interpreter
     if broken is not None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from kalyx.core.answers.why.module import WhyAnswer, parse_request
 from kalyx.core.facts.environments.neighbours import Neighbours
 from kalyx.core.facts.imports.case import Case
+from kalyx.core.facts.interpreters.flags import letters_of
 from kalyx.core.facts.native.builtin_modules import CompiledIn, read_suffixes
 from kalyx.core.facts.search_path.archives import archive_names
 from kalyx.core.facts.search_path.modules import Candidate, top_level
@@ -99,10 +100,11 @@ def read_case(context: SeatContext, facts: SeatFacts, launch: Launch | None, nei
     if facts.ran is not None:
         python = facts.ran
     else:
-        path = read_search_path(context.machine, interpreter, examined.stdlib, examined.config, launch.env,
-                                start=launch.start or launch.cwd, cwd=launch.cwd, flags=launch.argv[1:],
-                                start_behind=launch.start_behind)
-        python = _python(context, interpreter, launch, path)
+        inner = examined.launched(launch)
+        path = read_search_path(context.machine, interpreter, examined.stdlib, examined.config, inner.env,
+                                start=inner.start or inner.cwd, cwd=inner.cwd, flags=inner.argv[1:],
+                                start_behind=inner.start_behind)
+        python = _python(context, interpreter, inner, path)
     python = replace(python, front=tuple(f for f, front in folders if front),
                      back=tuple(f for f, front in folders if not front))
     return Case(context.machine, replace(seat, launch=launch), Observation("", None, "fails", python), neighbours)
@@ -111,7 +113,7 @@ def read_case(context: SeatContext, facts: SeatFacts, launch: Launch | None, nei
 def _python(context: SeatContext, interpreter: Interpreter, launch: Launch, path: SearchPath) -> RunningPython:
     """Return what the interpreter would say of itself, as far as files tell."""
     version = interpreter.version or "3"
-    flags = "".join(f.strip("-") for f in launch.argv[1:])
+    flags = set(letters_of(launch.argv[1:]))
     return RunningPython(
         version if "." in version else version + ".0", interpreter.implementation or "cpython",
         interpreter.path, interpreter.prefix or "", interpreter.base_prefix or "",

@@ -17,8 +17,8 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.files import Files
 
-__all__ = ["ALL", "FirstLine", "Started", "first_line", "follow_script", "follow_words", "hands_over", "program_at",
-           "wrapped_python"]
+__all__ = ["ALL", "FirstLine", "Started", "first_line", "follow_script", "follow_words", "hands_over",
+           "program_at", "wrapped_python"]
 
 ALL = "$@"  # stands for the arguments that a script is given
 
@@ -164,14 +164,19 @@ def follow_script(files: Files, path: str, arguments: Sequence[str], env: Mappin
     return follow_words(files, (line.program, *rest, path, *arguments), env, folder)
 
 
-def wrapped_python(files: Files, path: str, env: Mapping[str, str], folder: str) -> str | None:
-    """Return the Python to which a wrapper passes all of its words on, where its text says so outright."""
+def wrapped_python(files: Files, path: str, env: Mapping[str, str], folder: str) -> Started | None:
+    """Return what a wrapper starts that passes all of its words on to a Python, where its text says so outright.
+
+    The first of the words is the path of that Python.
+    """
     started = follow_script(files, path, (ALL,), env, folder)
     if started is None or started.trouble or ALL not in started.words or path in started.words[1:] \
             or not is_python_name(started.words[0]):
         return None
     program = program_at(files, started)
-    return program if program is not None and not files.same(program, path) else None
+    if program is None or files.same(program, path):
+        return None
+    return replace(started, words=(program, *started.words[1:]))
 
 
 def hands_over(text: str) -> bool:

@@ -8,10 +8,9 @@ environment is read from the environment's own files.
 
 from __future__ import annotations
 
-import re
-
 from kalyx.core.facts.interpreters.alike import Alike
 from kalyx.core.facts.interpreters.command_words import first_line, hands_over, wrapped_python
+from kalyx.core.facts.interpreters.flags import flags_of
 from kalyx.core.facts.interpreters.installation import (
     base_of,
     base_program_of,
@@ -22,13 +21,14 @@ from kalyx.core.facts.interpreters.installation import (
     read_interpreter,
 )
 from kalyx.core.facts.interpreters.path_lookup import (
-    find_on_path,
     read_head,
 )
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.interpreters.trust import Trust
+from kalyx.core.facts.interpreters.variables import VARIABLES
 from kalyx.core.facts.interpreters.who_answer import explain_failure, parse_answer
-from kalyx.core.lean.record import record, replace
+from kalyx.core.facts.interpreters.wrappers import chosen_by, why_not_wrapper
+from kalyx.core.lean.record import field, record, replace
 from kalyx.core.machine.results import RunResult
 from kalyx.core.machine.threads import Once
 from kalyx.core.model import Interpreter, TrailStep
@@ -38,10 +38,10 @@ if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
     from typing import Any
 
-    from kalyx.core.facts.interpreters.command_words import FirstLine
     from kalyx.core.facts.interpreters.pyvenv import VenvConfig
     from kalyx.core.machine.interface import Machine
     from kalyx.core.machine.results import FileInfo
+    from kalyx.core.model import Launch
     from kalyx.core.model.kinds import KnownBy
 
 __all__ = ["Examined", "Examiner", "numbered"]
@@ -49,13 +49,25 @@ __all__ = ["Examined", "Examiner", "numbered"]
 
 @record
 class Examined:
-    """An interpreter, and the steps that led to it."""
+    """An interpreter, and the steps that led to it.
+
+    ``flags``, ``variables`` (None: taken away) and ``folder`` are what the text of a ``wrapper`` adds to its start.
+    """
 
     interpreter: Interpreter
     steps: tuple[TrailStep, ...] = ()
     config: VenvConfig | None = None
     wrapper: str | None = None
     stdlib: tuple[str, ...] = ()
+    flags: tuple[str, ...] = ()
+    variables: Mapping[str, str | None] = field(default_factory=dict)
+    folder: str | None = None
+
+    def launched(self, launch: Launch) -> Launch:
+        """Return how the interpreter itself is started, by a wrapper that is started so."""
+        env = {**launch.env, **self.variables}
+        return replace(launch, argv=(self.interpreter.path, *self.flags, *launch.argv[1:]),
+                       env={k: v for k, v in env.items() if v is not None}, cwd=self.folder or launch.cwd)
 
 
 def numbered(steps: list[TrailStep] | tuple[TrailStep, ...]) -> tuple[TrailStep, ...]:
@@ -121,14 +133,13 @@ class Examiner:
         """
         path = self.machine.absolute(path)
         key = (path, cwd or self.machine.cwd, ask, by_folder)
-        if env is None and not ask and (key[0], key[1], True, by_folder) in self._known:
-            return self._known[key[0], key[1], True, by_folder]  # that says as much, and more
-        if env is not None or key not in self._known:
-            found = self._examine(path, cwd, ask, env, by_folder)
-            if env is not None:
-                return found
-            self._known[key] = found
-        return self._known[key]
+        keys = [key] if ask else [(key[0], key[1], True, by_folder), key]  # the first says as much, and more
+        known = next((self._known[k] for k in keys if k in self._known), None)
+        if known is None or (known.wrapper and env is not None):
+            known = self._examine(path, cwd, ask, env, by_folder)
+            if env is None or not known.wrapper:
+                self._known[key] = known
+        return known
 
     def _examine(self, path: str, cwd: str | None, ask: bool, env: Mapping[str, str] | None,
                  by_folder: bool) -> Examined:
@@ -196,14 +207,21 @@ class Examiner:
         if line is not None and language == "env":
             language = next((w for w in line.rest.split() if not w.startswith("-") and "=" not in w), "shell")
         says = f"{path} is a wrapper: a {language} script that starts another program"
-        target = wrapped_python(m, path, {"HOME": m.home, **(env or m.env)}, cwd or m.cwd)
-        if target is not None:
+        given, folder = {"HOME": m.home, **(env or m.env)}, cwd or m.cwd
+        started = wrapped_python(m, path, given, folder)
+        if started is not None:
+            target, flags = started.words[0], flags_of(started.words[1:])
             steps.append(TrailStep(0, f"{says} (read, not run)", path, 1, target))
-            inner = self.examine(target, ask=ask)
-            return Examined(inner.interpreter, (*steps, *inner.steps), inner.config, path, inner.stdlib)
+            sets = {k: started.env.get(k) for k in {*given, *started.env} if given.get(k) != started.env.get(k)}
+            steps += _added(path, started.line, [*flags, *(
+                f"{k}={sets[k]}" if sets[k] is not None else f"no {k}" for k in VARIABLES if k in sets)])
+            inner = self.examine(target, started.folder, ask=ask, env=started.env)
+            return replace(inner, steps=(*steps, *inner.steps), wrapper=path, flags=(*flags, *inner.flags),
+                           variables={**sets, **inner.variables},
+                           folder=inner.folder or (started.folder if started.folder != folder else None))
         if not hands_over(text):
             return Examined(no_python(m, path), tuple(steps))
-        why_not = self._why_not_wrapper(path, text, line, cwd or m.cwd, env or m.env) if ask else "not asked"
+        why_not = why_not_wrapper(m, self.trust, path, text, cwd or m.cwd, env or m.env) if ask else "not asked"
         if why_not:
             steps.append(TrailStep(0, f"{says}; it was read, not run", path, 1))
             trouble = "it is a wrapper script, and was read, not run: it decides when it runs"
@@ -223,7 +241,7 @@ class Examiner:
             return Examined(replace(unknown, known_by="broken", trouble=trouble), tuple(steps), wrapper=path)
         target = answer["executable"]
         steps.append(TrailStep(0, f"{says}; asked in {cwd or m.cwd}, {target} answered", path, 1, target))
-        steps += self._chosen_by(target, cwd or m.cwd, env)
+        steps += chosen_by(m, target, cwd or m.cwd, env or m.env)
         if m.same(target, path):  # it called itself by the wrapper's name
             config = find_venv_config(m, target)
             found = self._merge(replace(unknown, prefix=config.prefix if config else None), answer)
@@ -233,67 +251,6 @@ class Examiner:
             inner.interpreter, version=answer["version"])
         return Examined(found, (*steps, *inner.steps), inner.config, path, inner.stdlib)
 
-    def _why_not_wrapper(self, path: str, text: str, line: FirstLine | None, cwd: str,
-                         env: Mapping[str, str]) -> str:
-        """Say what speaks against running a wrapper; empty when nothing does.
-
-        It stands on the person's PATH, nobody else can have written it or what
-        it names, and nothing in the folder that is looked at tells it what to start.
-        """
-        m = self.machine
-        folders = [f for f in env.get("PATH", "").split(m.path_separator) if m.path.isabs(f)]
-        if not any(m.same(f, m.path.dirname(path)) for f in folders):
-            return "it is not on PATH"
-        others = [f for f in folders if self.trust.is_foreign(m.real_path(f))]
-        name = m.path.basename(path)
-        if any(m.exists(m.path.join(f, name)) for f in others):
-            return f"{name} stands in the folder that is looked at, too, and on PATH"
-        misled = self.trust.misleading_file(cwd, re.findall(r"(?<![\w.$}])\.[a-z][\w.-]*", text))
-        if misled:
-            return f"{misled} tells it what to start"
-        named = [path, *(w for w in re.findall(r"[\"'\s=](/[^\"'\s$*;|&<>(){}]+)", text) if m.is_file(w))]
-        if line is not None:
-            by_env = [w for w in line.rest.split() if not w.startswith("-") and "=" not in w] \
-                if line.program.rsplit("/", 1)[-1] == "env" else []
-            found = find_on_path(m, by_env[0], self.trust.safe_variables(env).get("PATH", ""), first_only=True) \
-                if by_env else ()
-            named += [line.program, *(f.path for f in found)]
-        for word in dict.fromkeys(named):
-            if trouble := self.trust.why_not(word):
-                return trouble
-        return ""
-
-    def _chosen_by(self, target: str, cwd: str, env: Mapping[str, str] | None) -> list[TrailStep]:
-        """Find what made the wrapper choose: a variable or a version file that names it.
-
-        Several version managers read ``.python-version`` upwards from the
-        folder; a step is only given when what stands there is part of the path
-        that answered.
-        """
-        m = self.machine
-        parts = target.replace("\\", "/").split("/")
-        for name, value in (env or m.env).items():
-            first = value.split(":")[0]
-            if name.endswith("_VERSION") and "PY" in name and first and first in parts:
-                return [TrailStep(0, f"the variable {name} is {value!r}, which names it", None,
-                                  None, target)]
-        folder = cwd
-        for _ in range(40):
-            file = m.path.join(folder, ".python-version")
-            if m.is_file(file):
-                text = read_head(m, file).decode("utf-8", "replace")
-                for number, line in enumerate(text.splitlines(), 1):
-                    word = line.strip()
-                    if word and any(p == word or p.startswith(word + ".") for p in parts):
-                        return [TrailStep(0, f"{file} says {word}", file, number, target)]
-                return []
-            parent = m.path.dirname(folder)
-            if parent == folder:
-                return []
-            folder = parent
-        return []
-
-    # -- running ---------------------------------------------------------------------------
     def why_not_run(self, program: str) -> str:
         """Say what speaks against running an interpreter's real program; empty when nothing does."""
         m = self.machine
@@ -357,6 +314,11 @@ class Examiner:
             if result.status is None or result.timed_out or b"-I" not in result.err:
                 break
         return result
+
+
+def _added(wrapper: str, line: int, what: Sequence[str]) -> list[TrailStep]:
+    """Say what a wrapper adds to how the interpreter is started."""
+    return [TrailStep(0, f"it adds {', '.join(what)}", wrapper, line)] if what else []
 
 
 def _steps_of(config: VenvConfig | None) -> list[TrailStep]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.interpreters.compiled import compiled_in
 from kalyx.core.facts.interpreters.path_lookup import (
     follow_links,
     is_python_name,
@@ -30,6 +31,7 @@ def no_python(files: Files, path: str) -> Interpreter:
 
 # -- reading, without running --------------------------------------------------------------
 NO_PYTHON = "it is no Python that can be read"
+SMALL = 1_000_000  # bytes of a program that only loads its shared library: those of two versions may be as large
 # What the file of a program of Python's holds somewhere: its interface, its library's name, its own
 _MARKS = (b"Py_", b"python", b"Python", b"pypy")
 _PROGRAMS = (b"\x7fELF", b"MZ", b"\xcf\xfa", b"\xce\xfa", b"\xfe\xed", b"\xca\xfe")  # ELF, PE, Mach-O, universal
@@ -39,7 +41,7 @@ def base_program_of(files: Files, path: str, config: VenvConfig | None) -> str:
     """Return the program of the base that an interpreter is: links of the file followed, and a copy's original.
 
     An environment may hold a copy of its base's program, which takes its
-    library from the base that pyvenv.cfg names: that one's own program counts.
+    library from the base that pyvenv.cfg names: that one's own program counts, where it is the same.
     """
     m = files
     steps = follow_links(m, path)
@@ -53,9 +55,21 @@ def base_program_of(files: Files, path: str, config: VenvConfig | None) -> str:
     for name in names:
         original = m.path.join(home, name)
         if m.is_file(original) and not m.same(original, program):
+            if m.platform != "win32" and _is_another(m, program, original):
+                continue
             end = follow_links(m, original)
             return str(end[-1][1] if end else original)
     return program
+
+
+def _is_another(files: Files, copy: str, original: str) -> bool:
+    """Whether a copy is not of that program: of another version, where its base was upgraded or another is named."""
+    one, two = files.stat(copy), files.stat(original)
+    if one is None or two is None or one.size == two.size > SMALL:
+        return False
+    mine, its = compiled_in(files, copy), _library_of(files, original, files.path.basename(
+        files.real_path(original)), None)
+    return mine is not None and (its is None or files.path.basename(its[1]).removesuffix("t") != f"python{mine.short}")
 
 
 def is_python(files: Files, program: str) -> bool:
@@ -64,10 +78,10 @@ def is_python(files: Files, program: str) -> bool:
     real = m.real_path(program)
     if not is_python_name(real) or not m.is_executable(real):
         return False
-    if find_library(m, program) is None and find_library(m, real) is None and not _had_library(m, real):
+    if not read_head(m, real).startswith(_PROGRAMS) or (
+            m.platform == "linux" and not any(m.around(real, mark, 1) for mark in _MARKS)):
         return False
-    return read_head(m, real).startswith(_PROGRAMS) and (
-        m.platform != "linux" or any(m.around(real, mark, 1) for mark in _MARKS))
+    return bool(find_library(m, program) or find_library(m, real) or _had_library(m, real) or compiled_in(m, real))
 
 
 def _had_library(files: Files, program: str) -> bool:
@@ -112,8 +126,13 @@ def read_interpreter(files: Files, path: str, config: VenvConfig | None, known: 
 
 
 def _version_of(files: Files, base: str, program: str, known: Once | None) -> str | None:
-    return read_version(files, base, program) if known is None else known.get(
-        ("version", base, program), lambda: read_version(files, base, program))
+    if known is not None:
+        return known.get(("version", base, program), lambda: _version_of(files, base, program, None))
+    if find_library(files, program) is None and files.platform != "win32":  # a copy, which may be older than its base
+        compiled = compiled_in(files, program)
+        if compiled is not None:
+            return compiled.version or read_version(files, base, f"python{compiled.short}")
+    return read_version(files, base, program)
 
 
 def base_of(files: Files, program: str, config: VenvConfig | None, known: Once | None = None) -> str | None:
@@ -121,13 +140,26 @@ def base_of(files: Files, program: str, config: VenvConfig | None, known: Once |
     m = files
     if config is not None and config.home:
         home = m.path.join(config.prefix, config.home)
-        name = m.path.basename(m.real_path(program))
+        name = _version_name(m, program)
         found = _library_of(m, m.path.join(home, m.path.basename(program)), name, known)
         if found is not None:
             return found[0]
     real = m.real_path(program)  # what is compiled in: where it is
     found = _library_of(m, program, m.path.basename(real), known) or _library_of(m, real, "", known)
+    if found is None and (compiled := compiled_in(m, real)):
+        return compiled.prefix
     return found[0] if found else None
+
+
+def _version_name(files: Files, program: str) -> str:
+    """Return a name of a program that tells its version: its real file's, or by what is compiled into a copy."""
+    m = files
+    real = m.real_path(program)
+    name = str(m.path.basename(real))
+    if "." in (version_in_name(name) or "") or m.platform == "win32" or find_library(m, real) is not None:
+        return name
+    compiled = compiled_in(m, real)
+    return f"python{compiled.short}" if compiled else name
 
 
 def _library_of(files: Files, program: str, name: str, known: Once | None) -> tuple[str, str] | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from functools import lru_cache
 
 from kalyx.core.errors import Unreadable
@@ -62,11 +63,12 @@ def _keys_and_lines(text: str) -> tuple[dict[str, str], dict[str, int]]:
     """Return the keys of a text and their lines; hundreds of environments may have the same one."""
     keys: dict[str, str] = {}
     lines: dict[str, int] = {}
-    for number, line in enumerate(text.splitlines(), 1):
+    for number, line in enumerate(re.split("\r\n?|\n", text), 1):
         key, equals, value = line.partition("=")
-        if equals:
-            keys[key.strip().lower()] = value.strip()
-            lines[key.strip().lower()] = number
+        key = key.strip().lower()
+        if equals and not (key == "home" and key in keys):  # the interpreter takes its first, site the last of all else
+            keys[key] = value.strip()
+            lines[key] = number
     return keys, lines
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
-from kalyx.core.facts.search_path.site_folders import visible_sites
+from kalyx.core.facts.search_path.site_folders import leaves_user_site_out, visible_sites
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -70,7 +70,7 @@ def _system_places(m: Files) -> list[str]:
 
 def _user_base(m: Files, server: Interpreter | None) -> list[tuple[str, str]]:
     """Return the user's own data folder of the server's Python, where that one looks into the user site."""
-    if server is None or m.platform == "win32" or m.env.get("PYTHONNOUSERSITE"):
+    if server is None or m.platform == "win32" or leaves_user_site_out(m.env, server.version):
         return []
     config = find_venv_config(m, server.path)
     if config is not None and not config.open_to_base:

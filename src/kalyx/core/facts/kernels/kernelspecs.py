@@ -8,6 +8,7 @@ import re
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters.command_words import follow_script, follow_words, program_at
 from kalyx.core.facts.interpreters.environment import prefix_of
+from kalyx.core.facts.interpreters.flags import flags_of
 from kalyx.core.facts.kernels.data_folders import data_folders
 from kalyx.core.facts.search_path.site_folders import visible_sites
 from kalyx.core.lean.record import record, replace
@@ -15,7 +16,7 @@ from kalyx.core.model import Kernel
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping, Sequence
+    from collections.abc import Iterable, Mapping
 
     from kalyx.core.facts.files import Files
     from kalyx.core.model import Environment, Interpreter
@@ -187,7 +188,7 @@ def program_of(files: Files, kernel: Kernel, server: Interpreter | None, folder:
     argv = command_of(files, kernel, server)
     env = kernel_environment(kernel, files.env)
     if is_servers_own(argv[0], server):
-        return KernelProgram(server.path if server else None, _flags(argv[1:]), "server", argv[0], env, folder)
+        return KernelProgram(server.path if server else None, flags_of(argv[1:]), "server", argv[0], env, folder)
     started = follow_words(files, argv, env, folder)
     word = started.words[0] if started.words else argv[0]
     if started.trouble:
@@ -197,11 +198,11 @@ def program_of(files: Files, kernel: Kernel, server: Interpreter | None, folder:
     script = follow_script(files, path, started.words[1:], started.env, started.folder) if path is not None else None
     if script is not None and not script.trouble and path in script.words[1:]:  # a script of Python's own
         inner = program_at(files, script)
-        return KernelProgram(inner, _flags(script.words[1:]), "none" if inner is None else "path", script.words[0],
+        return KernelProgram(inner, flags_of(script.words[1:]), "none" if inner is None else "path", script.words[0],
                              script.env, script.folder, "", (*started.through, str(path)))
     is_bare = "/" not in word and not (files.platform == "win32" and "\\" in word)
     how = "none" if path is None else "PATH" if is_bare else "path"
-    return KernelProgram(path, _flags(started.words[1:]), how, word, started.env, started.folder, "", started.through)
+    return KernelProgram(path, flags_of(started.words[1:]), how, word, started.env, started.folder, "", started.through)
 
 
 def command_of(files: Files, kernel: Kernel, server: Interpreter | None) -> list[str]:
@@ -225,16 +226,6 @@ def started_by_server(files: Files, kernel: Kernel, interpreter: Interpreter | N
     if is_servers_own(argv[0], server) and interpreter is not None:
         argv[0] = interpreter.path
     return argv
-
-
-def _flags(words: Sequence[str]) -> tuple[str, ...]:
-    """Return the interpreter's options at the start of its arguments."""
-    flags: list[str] = []
-    for word in words:
-        if not word.startswith("-") or word in ("-m", "-c", "-f"):
-            break
-        flags.append(word)
-    return tuple(flags)
 
 
 def derive_name(environment: Environment) -> str:

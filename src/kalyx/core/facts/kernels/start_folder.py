@@ -7,6 +7,7 @@ came with some version; whether they are of such versions is read from their fil
 from __future__ import annotations
 
 from kalyx.core.errors import NotRecorded, Unreadable
+from kalyx.core.facts.interpreters.flags import has_flag
 from kalyx.core.facts.search_path.predicted import read_search_path
 
 TYPE_CHECKING = False
@@ -42,8 +43,7 @@ def starts_behind(files: Files, argv: Sequence[str], launch: Launch, examined: E
 
 def _is_safe(launch: Launch) -> bool:
     """Whether Python is told to leave the folder off the path; newer shells obey that, too."""
-    return bool(launch.env.get("PYTHONSAFEPATH")) or any(
-        flag[:1] == "-" and flag[1:2] != "-" and set(flag) & set("IP") for flag in launch.argv[1:])
+    return bool(launch.env.get("PYTHONSAFEPATH")) or has_flag(launch.argv[1:], "IP")
 
 
 def _holds(files: Files, folders: Sequence[str], parts: Sequence[str], sign: bytes) -> bool:

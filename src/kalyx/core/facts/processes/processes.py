@@ -6,6 +6,7 @@ import json
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters.environment import environment_of
+from kalyx.core.facts.interpreters.flags import VALUED
 from kalyx.core.facts.interpreters.path_lookup import find_on_path, is_python_name
 from kalyx.core.model.process import PythonProcess
 
@@ -28,7 +29,6 @@ KINDS: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("language-server", ("pylsp", "pyls", "jedi-language-server", "jedi_language_server",
                          "pyright-langserver", "ruff-lsp", "lsp_server", "pylsp_server")),
 )
-VALUED = ("-W", "-X", "--check-hash-based-pycs")  # interpreter options that take a value
 
 
 def python_processes(machine: Machine) -> list[RawProcess]:

@@ -8,11 +8,10 @@ files add. Debian's own folders are known.
 
 from __future__ import annotations
 
-import re
-
+from kalyx.core.facts.interpreters.flags import has_flag
 from kalyx.core.facts.search_path.layers import Layer, PathFacts, classify_path, pythonpath_of
 from kalyx.core.facts.search_path.pth_files import link_lines
-from kalyx.core.facts.search_path.site_folders import user_site
+from kalyx.core.facts.search_path.site_folders import leaves_user_site_out, user_site
 from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
@@ -49,9 +48,8 @@ def read_search_path(files: Files, interpreter: Interpreter, stdlib: Sequence[st
     the usual folders stand in. With `start_behind` the start folder comes after it, whatever the flags say.
     """
     builder = _Builder(files, cwd)
-    isolated, no_env = _has(flags, "I"), _has(flags, "E") or _has(flags, "I")
-    variables = {} if no_env else env
-    if start is not None and not start_behind and not isolated and not _has(flags, "P") and not (
+    variables = {} if has_flag(flags, "EI") else env
+    if start is not None and not start_behind and not has_flag(flags, "IP") and not (
             variables.get("PYTHONSAFEPATH") and _pair(interpreter) >= (3, 11)):
         builder.add(start)
     pythonpath = pythonpath_of(files, variables, cwd)
@@ -60,7 +58,7 @@ def read_search_path(files: Files, interpreter: Interpreter, stdlib: Sequence[st
     if start is not None and start_behind:
         builder.add(start)
     user = None
-    if not _has(flags, "S"):
+    if not has_flag(flags, "S"):
         user = _user_folder(files, interpreter, config, variables, flags)
         for folder in site_order(files, interpreter, config, user):
             builder.add_site(folder)
@@ -73,10 +71,6 @@ def read_search_path(files: Files, interpreter: Interpreter, stdlib: Sequence[st
     named = [Layer("link", x.path) if x.path in linked and x.layer in ("other", "env")
              else x for x in layers]
     return SearchPath(tuple(named), tuple(builder.links), user)
-
-
-def _has(flags: Sequence[str], letter: str) -> bool:
-    return any(re.fullmatch(r"-[A-Za-z]+", f) and letter in f for f in flags)
 
 
 def _pair(interpreter: Interpreter) -> tuple[int, int]:
@@ -145,9 +139,9 @@ def usual_stdlib(files: Files, interpreter: Interpreter) -> list[str]:
 def _user_folder(files: Files, interpreter: Interpreter, config: VenvConfig | None,
                  env: Mapping[str, str], flags: Sequence[str]) -> str | None:
     """Return the user's site folder where this interpreter looks into it."""
-    if interpreter.version is None or env.get("PYTHONNOUSERSITE"):
+    if interpreter.version is None or leaves_user_site_out(env, interpreter.version):
         return None
-    if _has(flags, "s") or _has(flags, "I"):
+    if has_flag(flags, "sI"):
         return None
     if config is not None and not config.open_to_base:
         return None

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from kalyx.core.facts.interpreters.path_lookup import version_in_name
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.model import version_pair
@@ -14,7 +16,15 @@ if TYPE_CHECKING:
     from kalyx.core.facts.interpreters.pyvenv import VenvConfig
     from kalyx.core.model import Interpreter
 
-__all__ = ["site_contents", "site_folders", "user_site", "user_sites", "visible_sites"]
+__all__ = ["leaves_user_site_out", "site_contents", "site_folders", "user_site", "user_sites", "visible_sites"]
+
+_ZERO = re.compile(r"\s{0,99}[+-]?0{1,99}")  # as the C library reads a number
+
+
+def leaves_user_site_out(env: Mapping[str, str], version: str | None) -> bool:
+    """Whether PYTHONNOUSERSITE is set to what that Python takes for yes: since 3.7 all but a number that is zero."""
+    value = env.get("PYTHONNOUSERSITE", "")
+    return bool(value) and ((0, 0) < version_pair(version) < (3, 7) or not _ZERO.fullmatch(value))
 
 
 def user_site(files: Files, version: str, implementation: str = "cpython",

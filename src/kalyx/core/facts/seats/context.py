@@ -6,6 +6,7 @@ from kalyx.core.facts.configuration.own_files import config_files
 from kalyx.core.facts.interpreters.environment import environment_of, is_environment, prefix_of
 from kalyx.core.facts.interpreters.examiner import Examiner, numbered
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
+from kalyx.core.facts.seats.started_with import started_with
 from kalyx.core.lean.record import record
 from kalyx.core.machine.threads import Once
 from kalyx.core.model import Seat
@@ -248,10 +249,13 @@ class SeatContext:
 
         return self._once.get("kernels", lambda: kernelspecs.read_kernels(self.machine, self.server()[0]))
 
-    def seat_of(self, ref: str, kind: SeatKind, label: str, examined: Examined, steps: list[TrailStep],
-                launch: Launch) -> Seat:
-        """Return a seat whose interpreter was examined; its steps lead there."""
-        return Seat(ref, kind, label, examined.interpreter,
-                    environment_of(self.machine, examined.interpreter)
-                    if examined.interpreter.works else None,
-                    numbered([*steps, *examined.steps]), launch=launch)
+    def facts_of(self, ref: str, kind: SeatKind, label: str, examined: Examined, steps: list[TrailStep],
+                 launch: Launch, *, is_led: bool = True) -> SeatFacts:
+        """Return the facts of a seat whose interpreter was examined; its steps lead there.
+
+        Without `is_led`, the variables of its start do not lead it to another standard library.
+        """
+        examined = started_with(self.machine, examined, launch) if is_led else examined
+        environment = environment_of(self.machine, examined.interpreter) if examined.interpreter.works else None
+        return SeatFacts(Seat(ref, kind, label, examined.interpreter, environment,
+                              numbered([*steps, *examined.steps]), launch=launch), examined)

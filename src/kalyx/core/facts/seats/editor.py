@@ -6,6 +6,7 @@ from kalyx.core.errors import NothingToJudge, Unreadable
 from kalyx.core.facts.editors import settings
 from kalyx.core.facts.interpreters.examiner import numbered
 from kalyx.core.facts.seats.context import SeatFacts
+from kalyx.core.lean.record import replace
 from kalyx.core.model import Launch, Seat, TrailStep
 
 TYPE_CHECKING = False
@@ -45,9 +46,9 @@ def seat_of_setting(context: SeatContext, setting: settings.EditorSetting) -> Se
     context.examiner.trust.distrust(context.machine.path.dirname(setting.file))
     env, more = _variables(context, setting)
     examined = context.examiner.examine(setting.program, setting.root, by_folder=True)
-    seat = context.seat_of(ref, "editor", label, examined, [*steps, *more],
-                      Launch((setting.program,), env, setting.root))
-    return SeatFacts(seat, examined, setting=setting)
+    facts = context.facts_of(ref, "editor", label, examined, [*steps, *more],
+                             Launch((setting.program,), env, setting.root))
+    return replace(facts, setting=setting)
 
 
 def _variables(context: SeatContext, setting: settings.EditorSetting) -> tuple[dict[str, str],

@@ -5,12 +5,11 @@ from __future__ import annotations
 from kalyx.core.errors import AmbiguousName, NothingToJudge
 from kalyx.core.facts.interpreters.environment import is_environment, prefix_of, python_in
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
-from kalyx.core.facts.seats.context import SeatFacts
 from kalyx.core.model import Launch, TrailStep
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from kalyx.core.facts.seats.context import SeatContext
+    from kalyx.core.facts.seats.context import SeatContext, SeatFacts
 
 __all__ = ["env_seat", "find_environment", "python_seat"]
 
@@ -24,12 +23,11 @@ def python_seat(context: SeatContext, path: str) -> SeatFacts:
         full = found[0].path if found else full
     context.examiner.trust.distrust(m.path.dirname(full))
     examined = context.examiner.examine(full, m.cwd)
-    seat = context.seat_of(f"python:{full}", "python", full, examined, [], Launch((full,), m.env, m.cwd))
-    return SeatFacts(seat, examined)
+    return context.facts_of(f"python:{full}", "python", full, examined, [], Launch((full,), m.env, m.cwd))
 
 
-def env_seat(context: SeatContext, name: str) -> SeatFacts:
-    """Return the seat of an environment, by path or name.
+def env_seat(context: SeatContext, name: str, *, is_led: bool = True) -> SeatFacts:
+    """Return the seat of an environment, by path or name; without `is_led`, whatever the variables here say.
 
     Raises:
         NothingToJudge: there is none.
@@ -41,9 +39,8 @@ def env_seat(context: SeatContext, name: str) -> SeatFacts:
     context.examiner.trust.distrust(prefix)
     examined = context.examiner.examine(program, m.cwd)
     step = TrailStep(0, f"the environment {prefix} starts {program}", prefix, None, program)
-    seat = context.seat_of(f"env:{prefix}", "env", m.path.basename(prefix), examined, [step],
-                           Launch((program,), m.env, m.cwd))
-    return SeatFacts(seat, examined)
+    return context.facts_of(f"env:{prefix}", "env", m.path.basename(prefix), examined, [step],
+                            Launch((program,), m.env, m.cwd), is_led=is_led)
 
 
 def find_environment(context: SeatContext, name: str) -> str:

@@ -73,7 +73,7 @@ def _kernel_facts(context: SeatContext, kernel: Kernel, ref: str, kind: SeatKind
                 f"notebook server that starts it ({server[1]})")
     elif program.how == "PATH":
         says = f"its program {program.word} is looked up on PATH{through}"
-    examined = context.examiner.examine(program.path, program.folder)
+    examined = context.examiner.examine(program.path, program.folder, env=program.env)
     if examined.interpreter.known_by == "other":
         steps += [TrailStep(0, says, kernel.spec, None, program.path),
                   TrailStep(0, f"{program.path} is no Python that can be read: what it starts cannot be told",
@@ -83,9 +83,9 @@ def _kernel_facts(context: SeatContext, kernel: Kernel, ref: str, kind: SeatKind
     steps.append(TrailStep(0, says, kernel.spec, None, program.path))
     launch = Launch((program.path, *program.flags), dict(program.env), program.folder)
     launch = replace(launch, start_behind=starts_behind(m, kernel.argv, launch, examined))
-    seat = context.seat_of(ref, kind, label, examined, steps, launch)
-    kernel = replace(kernel, interpreter=seat.interpreter, environment=seat.environment)
-    return replace(facts, seat=seat, examined=examined, kernel=kernel, kernel_how=program.how,
+    started = context.facts_of(ref, kind, label, examined, steps, launch)
+    kernel = replace(kernel, interpreter=started.seat.interpreter, environment=started.seat.environment)
+    return replace(facts, seat=started.seat, examined=started.examined, kernel=kernel, kernel_how=program.how,
                    kernel_word=program.word)
 
 

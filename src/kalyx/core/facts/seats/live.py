@@ -34,8 +34,9 @@ def _live_seat(context: SeatContext, live: LivePython) -> SeatFacts:
     start = "" if any(m.is_within(first, p) for p in (python.prefix, python.base_prefix) if p) else first
     launch = Launch((python.executable, *_flags(live)), m.env, python.cwd or m.cwd, start,
                     start_behind="" in python.path[1:] and python.path[0] != "")
-    seat = context.seat_of(live_ref(live), "process", THIS_KERNEL, examined, [step], launch)
-    return SeatFacts(replace(seat, interpreter=examined.interpreter), examined, ran=python, live=live)
+    facts = context.facts_of(live_ref(live), "process", THIS_KERNEL, examined, [step], launch,
+                             is_led=False)
+    return replace(facts, ran=python, live=live)
 
 
 def within(context: SeatContext, live: LivePython) -> SeatContext:

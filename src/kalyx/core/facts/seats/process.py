@@ -46,8 +46,8 @@ def process_seat(context: SeatContext, number: str) -> SeatFacts:
     env = dict(raw.env) if raw.env is not None else dict(m.env)
     launch = Launch((program,), env, raw.folder or m.cwd)
     launch = replace(launch, start_behind=starts_behind(m, raw.argv, launch, examined))
-    seat = context.seat_of(f"process:{number}", "process", what, examined, [step], launch)
-    return SeatFacts(seat, examined, foreign=raw.owner not in (None, m.user_id))
+    facts = context.facts_of(f"process:{number}", "process", what, examined, [step], launch)
+    return replace(facts, foreign=raw.owner not in (None, m.user_id))
 
 
 def processes_here(context: SeatContext) -> list[SeatFacts]:

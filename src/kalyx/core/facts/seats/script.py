@@ -41,7 +41,7 @@ def script_seat(context: SeatContext, file: str) -> SeatFacts:
     name, examined, step = python
     first = TrailStep(0, f"{label} is started as: {name} {label}", path, None, step.leads_to)
     launch = Launch((step.leads_to or "",), m.env, m.cwd, start, path)
-    return SeatFacts(context.seat_of(ref, "script", label, examined, [first, step], launch), examined)
+    return context.facts_of(ref, "script", label, examined, [first, step], launch)
 
 
 def _by_first_line(context: SeatContext, path: str, started: Started, seat: Seat, start: str) -> SeatFacts:
@@ -63,7 +63,7 @@ def _by_first_line(context: SeatContext, path: str, started: Started, seat: Seat
     if program.endswith("\r") and not m.is_there(program):
         return replace(nothing, cannot_start=f"there is no program of the name {program!r}: its first line ends in a "
                        "carriage return, as those of Windows do")
-    examined = context.examiner.examine(program, m.cwd, by_folder=True)
+    examined = context.examiner.examine(program, started.folder, env=started.env, by_folder=True)
     if examined.interpreter.known_by == "other":
         return replace(nothing, untold=f"{program} is no Python that can be read")
     if path not in started.words:
@@ -75,8 +75,7 @@ def _by_first_line(context: SeatContext, path: str, started: Started, seat: Seat
                        f"{refused!r}")
     launch = Launch((program, *flags), dict(started.env), started.folder, start, path)
     steps = [step, *_differs(context, program)]
-    found = context.seat_of(seat.ref, "script", seat.label, examined, steps, launch)
-    return SeatFacts(found, examined, script_head=head)
+    return replace(context.facts_of(seat.ref, "script", seat.label, examined, steps, launch), script_head=head)
 
 
 def _head_of(files: Files, path: str) -> str:

@@ -21,8 +21,11 @@ def path_of_seat(files: Files, facts: SeatFacts, *, start: str | None) -> Search
     assert seat.interpreter is not None and seat.launch is not None and examined is not None
     if facts.ran is not None:
         return _told(files, facts.ran, seat.launch, start)
-    return read_search_path(files, seat.interpreter, examined.stdlib, examined.config, seat.launch.env, start=start,
-                            cwd=seat.launch.cwd, flags=seat.launch.argv[1:], start_behind=seat.launch.start_behind)
+    inner = examined.launched(seat.launch)
+    if start == seat.launch.cwd:  # as with -c: where a wrapper goes to first
+        start = inner.cwd
+    return read_search_path(files, seat.interpreter, examined.stdlib, examined.config, inner.env, start=start,
+                            cwd=inner.cwd, flags=inner.argv[1:], start_behind=inner.start_behind)
 
 
 def _told(files: Files, python: RunningPython, launch: Launch, start: str | None) -> SearchPath:

@@ -37,9 +37,9 @@ def shell_seat(context: SeatContext) -> SeatFacts:
                       "else") for n in context.shell_names if n.kind == "function"]
     said += commands.variable_steps(context.machine.env)
     said += _module_steps(context, step)
-    seat = context.seat_of("shell", "shell", "this shell", examined, [*said, step],
-                      Launch((step.leads_to or "",), context.machine.env, context.folder))
-    return SeatFacts(replace(seat, scripts=tuple(scripts)), examined, python_name=name)
+    facts = context.facts_of("shell", "shell", "this shell", examined, [*said, step],
+                             Launch((step.leads_to or "",), context.machine.env, context.folder))
+    return replace(facts, seat=replace(facts.seat, scripts=tuple(scripts)), python_name=name)
 
 
 def _module_steps(context: SeatContext, python: TrailStep) -> list[TrailStep]:

@@ -13,6 +13,7 @@ from kalyx.core.facts.interpreters.path_lookup import (
     is_python_name,
     read_head,
 )
+from kalyx.core.facts.interpreters.variables import VARIABLES
 from kalyx.core.lean.record import record, replace
 from kalyx.core.model import Script, TrailStep
 
@@ -33,9 +34,6 @@ __all__ = ["INSTALLERS", "PYTHON_NAMES", "TOOLS", "ShellName", "ask_shell", "fin
 PYTHON_NAMES = ("python", "python3", "py")
 INSTALLERS = ("pip", "pip3")
 TOOLS = ("jupyter", "ipython", "pytest")  # what installs nothing, and runs in an environment
-# Variables that decide which Python runs and what it imports
-VARIABLES = ("PYTHONPATH", "PYTHONHOME", "PYTHONUSERBASE", "PYTHONNOUSERSITE", "PYTHONSAFEPATH",
-             "PYTHONPLATLIBDIR", "PYTHONEXECUTABLE", "__PYVENV_LAUNCHER__")
 MOST_HOPS = 5  # scripts that hand over to scripts
 ASKED_NAMES = ("python", "python3", "pip", "pip3")
 

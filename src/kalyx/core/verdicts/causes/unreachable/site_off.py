@@ -5,7 +5,7 @@ from __future__ import annotations
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters.environment import prefix_of, python_in
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config, program_behind
-from kalyx.core.facts.search_path.site_folders import site_folders, user_site
+from kalyx.core.facts.search_path.site_folders import leaves_user_site_out, site_folders, user_site
 from kalyx.core.lean.record import replace
 from kalyx.core.model import Evidence, Finding, Remedy
 from kalyx.core.tables import import_names
@@ -302,8 +302,8 @@ def _user_base_elsewhere(case: Case, name: str) -> Finding | None:
 
     other, config = case.launch.env.get("PYTHONUSERBASE"), find_venv_config(case.files, case.python.executable)
     flags = case.python.flags
-    if not other or flags.get("ignore_environment") or flags.get("no_user_site") or (
-            config is not None and not config.open_to_base) or case.launch.env.get("PYTHONNOUSERSITE"):
+    if not other or flags.get("ignore_environment") or flags.get("no_user_site") or leaves_user_site_out(
+            case.launch.env, case.python.version) or (config is not None and not config.open_to_base):
         return None
     folder = user_site(case.files, case.python.version, case.python.implementation,
                        {k: v for k, v in case.launch.env.items() if k != "PYTHONUSERBASE"})
@@ -328,7 +328,7 @@ def _look_there_or_put(case: Case, name: str, owner: Distribution | None) -> tup
     if config is not None and not config.open_to_base:
         return put
     flag = without_flag(case.files, case.seat, "sI")
-    if flag is None and not case.launch.env.get("PYTHONNOUSERSITE"):
+    if flag is None and not leaves_user_site_out(case.launch.env, case.python.version):
         return put
     looked = flag or without_variable(case.files, case.seat, "PYTHONNOUSERSITE")
     return (looked, *put) if looked.kind == "edit" else (*put, looked)
@@ -340,8 +340,8 @@ def _why_off(case: Case) -> list[Evidence]:
     if config is not None and not config.open_to_base:
         return [Evidence("an environment that is closed to its base ignores the user site",
                          config.path, config.lines.get("include-system-site-packages"))]
-    if case.launch.env.get("PYTHONNOUSERSITE") and not flags.get("ignore_environment"):
-        return [Evidence("the variable PYTHONNOUSERSITE is set")]
+    if leaves_user_site_out(case.launch.env, case.python.version) and not flags.get("ignore_environment"):
+        return [Evidence(f"the variable PYTHONNOUSERSITE is {case.launch.env['PYTHONNOUSERSITE']!r}")]
     if flags.get("isolated") or flags.get("no_user_site"):
         return [Evidence(f"it was started with {' '.join(case.launch.argv[1:]) or '-s or -I'}")]
     return [Evidence("the interpreter switched its user site off")]
