@@ -319,7 +319,7 @@ def test_what_may_not_be_read(world: World, validate) -> None:
 
 def test_interpreter_that_hangs(world: World, validate) -> None:
     """One sentence within the limit, and all the rest of the answer."""
-    _wrapper('#!/bin/sh\nsleep 4327\nexec python3 "$@"\n')(world)
+    _wrapper('#!/bin/sh\nwhile sleep 4327; do :; done\nexec python3 "$@"\n')(world)
     settings(world, "/usr/bin/python3")
     document = world.answer("here", "--timeout", "1")
     validate(document)

@@ -51,8 +51,9 @@ FIRST_LINES: dict[str, str] = {
     "sh, own folder": "#!/bin/sh\n''''exec \"$(dirname \"$0\")/../envs/plain/bin/python\" \"$0\" # '''",
     "sh through env": '#!/usr/bin/env sh\n"exec" "python" "$0" "$@"', "bash -e": '#!/bin/bash -e\n"exec" "python" "$0"',
     "condition": "#!/bin/sh\n''':'\nif true; then exec python \"$0\"; fi\n'''",
+    "loop": "#!/bin/sh\n''':'\nfor x in 1; do exec python \"$0\"; done\n'''",
 }
-UNTOLD = {"condition", "sh, condition"}  # what runs it is worked out by a shell
+UNTOLD = {"loop", "sh, loop"}  # what runs it is worked out by a shell
 
 
 def surroundings(world: World) -> dict[str, str]:
@@ -128,7 +129,11 @@ KERNELS: dict[str, list[str]] = {
     "sh, PATH": ["sh", "-c", "PATH=PLAIN/bin:$PATH; exec python WHO"],
     "sh, no exec": ["sh", "-c", "PLAIN/bin/python WHO"],
     "bash, activated": ["bash", "-c", ". PLAIN/bin/activate && exec PLAIN/bin/python WHO"],
-    "sh, condition": ["sh", "-c", "if true; then exec python WHO; fi"], "resource": ["{resource_dir}/python", "WHO"],
+    "sh, condition": ["sh", "-c", "if true; then exec python WHO; fi"],
+    "sh, loop": ["sh", "-c", "for x in 1; do exec python WHO; done"],
+    "bash, entered": ["bash", "-c", "source 'OTHER/bin/activate' && exec python \"$0\"", "WHO"],
+    "sh, entered": ["sh", "-c", "export A=b; . PLAIN/bin/activate; python WHO"],
+    "resource": ["{resource_dir}/python", "WHO"],
     "options": ["PLAIN/bin/python", "-s", "-E", "WHO"], "ionice": ["ionice", "-c", "3", "PLAIN/bin/python", "WHO"],
     "env, twice": ["env", "env", "-u", "A", "python", "WHO"], "env, nice": ["env", "nice", "python", "WHO"],
     "prefix": ["{prefix}/bin/python", "WHO"], "dash": ["dash", "-c", 'A=b exec PLAIN/bin/python "$1"', "dash", "WHO"],
@@ -212,7 +217,8 @@ PIPS: dict[str, str] = {
     "through env": '#!/bin/sh\nexec env A=b PLAIN/bin/python -m pip "$@"\n', "module gone": "#!BARE/bin/python\n" + PIP,
     "wrapper, module gone": '#!/bin/sh\nexec BARE/bin/python -m pip "$@"\n', "gone": "#!/nowhere/python\n" + PIP,
     "gone, by env": "#!/usr/bin/env nosuch\n" + PIP,
-    "condition": '#!/bin/sh\nif true; then exec python -m pip "$@"; fi\n',
+    "condition": '#!/bin/sh\nif [ -x PLAIN/bin/python ]; then exec PLAIN/bin/python -m pip "$@"; fi\nexit 1\n',
+    "loop": '#!/bin/sh\nfor x in 1; do exec python -m pip "$@"; done\n',
 }
 
 
@@ -241,13 +247,13 @@ def test_pip(world: World, validate) -> None:
         shell = document["result"]["seats"][0]
         pip = next(s for s in shell["scripts"] if s["name"] == "pip")
         found = {f["cause"] for f in shell["findings"] if f["because"].startswith("pip ")}
-        healthy = real == str(lab) or name == "condition"
+        healthy = real == str(lab) or name == "loop"
         expected = {"pip-absent"} if real is None else set() if healthy else {"pip-elsewhere"}
         assert found == expected, name
-        if real is not None and name != "condition":
+        if real is not None and name != "loop":
             assert pip["interpreter"]["prefix"] == real, name
         said = world.kalyx("here").stdout.splitlines()[0]
-        assert ("pip belongs to it" in said) == (real == str(lab) and name != "condition"), (name, said)
+        assert ("pip belongs to it" in said) == (real == str(lab) and name != "loop"), (name, said)
 
 
 def test_shell_without_pip(world: World) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.errors import Unreadable
+from kalyx.core.facts.interpreters.activate_script import named_by_activate
 from kalyx.core.facts.interpreters.command_words import follow_script
 from kalyx.core.facts.interpreters.environment import prefix_of, program_folder
 from kalyx.core.model import Evidence
@@ -17,21 +18,15 @@ if TYPE_CHECKING:
 __all__ = ["activation_variables", "conda_hooks", "conda_variables", "place_named"]
 
 _NAME = re.compile(r"[A-Za-z_]\w*", re.ASCII)
-_ACTIVATE = re.compile(r"""^[ \t]*(?:export[ \t]+)?VIRTUAL_ENV=["']?([^"'\n$]+)["']?\s*$""", re.MULTILINE)
 
 
 def place_named(m: Files, prefix: str) -> tuple[str, Evidence] | None:
     """Return the prefix that activation or the pip script names, and where it does."""
     folder = program_folder(m, prefix)
     activate = m.path.join(folder, "activate")
-    try:
-        match = _ACTIVATE.search(m.read_text(activate, 65536))
-    except Unreadable:
-        match = None
-    if match and m.path.isabs(match.group(1)):
-        line = match.string.count("\n", 0, match.start(1)) + 1
-        return match.group(1), Evidence(f"activation sets VIRTUAL_ENV to {match.group(1)}",
-                                        activate, line)
+    named = named_by_activate(m, activate)
+    if named is not None:
+        return named[0], Evidence(f"activation sets VIRTUAL_ENV to {named[0]}", activate, named[1])
     script = m.path.join(folder, "pip")
     started = follow_script(m, script, (), {}, folder)
     if started is None or started.trouble or not started.words[0].startswith("/") or "python" not in started.words[0]:

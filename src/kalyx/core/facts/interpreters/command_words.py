@@ -8,7 +8,8 @@ from __future__ import annotations
 import re
 
 from kalyx.core.facts.interpreters.path_lookup import find_on_path, is_python_name, read_head
-from kalyx.core.facts.interpreters.shell_text import LONGEST_WORD, MOST_WORDS, SHELLS, Untold, read_shell
+from kalyx.core.facts.interpreters.shell_text import SHELLS, read_shell
+from kalyx.core.facts.interpreters.shell_words import LONGEST_WORD, MOST_WORDS, Untold
 from kalyx.core.lean.record import record, replace
 
 TYPE_CHECKING = False
@@ -93,7 +94,7 @@ class Started:
 
     ``through`` are the programs in front that look a bare word up on PATH; ``trouble`` says why what follows them
     cannot be told, or why it is ``refused``, and ``words`` are then what is left; ``line`` is where a shell's text
-    says it.
+    says it, and ``entered`` are the environments that it activates before.
     """
 
     words: tuple[str, ...]
@@ -103,6 +104,7 @@ class Started:
     trouble: str = ""
     refused: bool = False
     line: int = 1
+    entered: tuple[str, ...] = ()
 
 
 def follow_words(files: Files, words: Sequence[str], env: Mapping[str, str], folder: str) -> Started:
@@ -360,17 +362,18 @@ def _through_shell(files: Files, now: Started) -> Started:
             if not words:
                 raise Untold("the shell is given no text")
             zero = words[1] if len(words) > 1 else now.words[0]
-            return _by_text(now, words[0], zero, words[2:], is_login)
+            return _by_text(files, now, words[0], zero, words[2:], is_login)
     words = words[1:] if words[:1] in (["-"], ["--"]) else words
     if not words:
         raise Untold("it is a shell, and is given nothing to read")
     script = files.located(words[0], now.folder)
     text = read_head(files, script).decode("utf-8", "surrogateescape")
-    return _by_text(now, text, words[0], words[1:], is_login)
+    return _by_text(files, now, text, words[0], words[1:], is_login)
 
 
-def _by_text(now: Started, text: str, zero: str, arguments: Sequence[str], is_login: bool) -> Started:
-    found = read_shell(text, zero, arguments, now.env)
-    if "/" not in found.words[0] and (is_login or not found.is_plain):
+def _by_text(files: Files, now: Started, text: str, zero: str, arguments: Sequence[str], is_login: bool) -> Started:
+    found = read_shell(files, text, zero, arguments, now.env, now.folder, files.path.basename(now.words[0]))
+    if "/" not in found.words[0] and not (found.is_plain and (found.entered or not is_login)):
         raise Untold(f"which {found.words[0]} it means is worked out when it runs")
-    return replace(now, words=found.words, env={**now.env, **found.env}, line=found.line)
+    return replace(now, words=found.words, env=found.env, folder=found.folder, line=found.line,
+                   entered=(*now.entered, *found.entered))

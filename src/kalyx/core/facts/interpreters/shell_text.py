@@ -1,109 +1,391 @@
-"""What a shell's text starts in the end, where it says so outright: one command that takes the shell's place.
+"""What a shell's text starts in the end, where it says so outright: one program, with its variables and its folder.
 
-Read are words, quotes, variables that are known and assignments (POSIX, Shell Command Language). A text with
-conditions, loops or functions, and a program whose name other commands work out, is for the shell to answer.
+Followed are assignments, conditions that files and known words decide, ``cd``, and the activation of environments.
+Loops, functions, and what other programs work out, are for the shell to answer.
 """
 
 from __future__ import annotations
 
+from kalyx.core.errors import Unreadable
+from kalyx.core.facts.interpreters.activate_script import conda_prefix, named_by_activate
+from kalyx.core.facts.interpreters.path_lookup import find_on_path
+from kalyx.core.facts.interpreters.shell_tests import holds
+from kalyx.core.facts.interpreters.shell_words import LONGEST_TEXT, MARKED, Command, Scope, Untold, commands_of
 from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping, Sequence
+    from collections.abc import Mapping, Sequence
 
-__all__ = ["LONGEST_WORD", "MOST_WORDS", "SHELLS", "ShellStart", "Untold", "read_shell"]
+    from kalyx.core.facts.files import Files
+
+__all__ = ["SHELLS", "ShellStart", "read_shell"]
 
 SHELLS = ("sh", "bash", "dash", "zsh", "ksh", "ash", "busybox")
-# What makes it depend on more than its words what is started
-_CONDITIONS = {"if", "case", "for", "while", "until", "function", "[", "[[", "test", "then", "do", "{", "select", "!"}
-_NOTHING = {":", "true", "false", "set", "unset", "umask", "export", "readonly", "local", "declare"}
-# What a shell does itself: it may change what follows, and starts nothing
-_OWN = {".", "source", "eval", "cd", "echo", "printf", "read", "trap", "shift", "wait", "ulimit", "alias", "hash",
-        "type", "pwd", "getopts", "let", "kill", "pushd", "popd", "shopt", "exit", "return"}
-_OPERATORS = (";", "&", "|", "(", ")", "<", ">")
-# How a script asks for its own name and folder
-_OWN_NAME = ('${0##*/}', '$(basename "$0")', "$(basename $0)", "`basename $0`", '`basename "$0"`',
-             '$(basename -- "$0")')
-_OWN_FOLDER = ('$(dirname "$0")', "$(dirname $0)", "${0%/*}", "`dirname $0`", '`dirname "$0"`', '$(dirname -- "$0")')
-# What no command that starts a Python needs; a text in which each line doubles the one before has no end otherwise
-LONGEST_TEXT, LONGEST_WORD, MOST_WORDS = 65536, 8192, 4096
-BLANKS = " \t\r"  # between words
-_MARKED = "\x1a"  # stands in a word for what is not known
-
-
-class Untold(ValueError):
-    """A text does not say outright what it starts; the message says why."""
+_LOOPS = {"case": "esac", "for": "done", "while": "done", "until": "done", "select": "done", "function": "}"}
+# What starts nothing, and changes nothing that matters for what is started
+_HARMLESS = {":", "true", "echo", "printf", "umask", "ulimit", "trap", "hash", "wait", "pwd", "type", "mkdir", "sleep",
+             "date", "touch", "cat", "ls", "rm", "hostname", "logger", "chmod", "cp", "mv", "ln", "tee", "uname", "id",
+             "whoami", "nvidia-smi", "alias", "unalias", "getopts", "kill", "let", "mesg", "stty", "tput", "clear"}
+_DECLARES = {"export", "readonly", "declare", "typeset", "local"}
+# Functions of a cluster's or a tool's that change PATH
+_CHANGES_PATH = {"module", "ml", "spack", "pyenv", "asdf", "workon", "deactivate", "nvm", "source_env", "load"}
+_CONDAS = ("conda", "mamba", "micromamba")
+_CONDITION = "what it starts depends on conditions ({})"
 
 
 @record
 class ShellStart:
     """The command that a text ends in.
 
-    ``words`` are the program and its arguments, ``line`` where they stand. ``is_plain`` is whether nothing but
-    assignments comes before, so that PATH is what it was or is assigned; ``env`` are the assigned variables.
+    ``words`` are the program and its arguments, ``line`` where they stand. ``is_plain`` is whether PATH is known;
+    ``env`` are the variables that the program gets, ``folder`` where it starts, ``entered`` the prefixes that were
+    activated.
     """
 
     words: tuple[str, ...]
     line: int
     env: Mapping[str, str]
+    folder: str
     is_plain: bool
+    entered: tuple[str, ...] = ()
 
 
-def read_shell(text: str, zero: str, arguments: Sequence[str], env: Mapping[str, str]) -> ShellStart:
-    """Return what a text starts when a shell reads it as `zero` with `arguments` and the variables of `env`.
+def read_shell(files: Files, text: str, zero: str, arguments: Sequence[str], env: Mapping[str, str],
+               folder: str, name: str = "sh") -> ShellStart:
+    """Return what a text starts when the shell of a name reads it in a folder as `zero`, with arguments and variables.
 
     Raises:
         Untold: it does not say so outright.
     """
-    if len(text) > LONGEST_TEXT:
-        raise Untold("its text is too long")
-    folder, _, name = zero.rpartition("/")
-    for forms, value in ((_OWN_NAME, "${KALYX_NAME}"), (_OWN_FOLDER, "${KALYX_FOLDER}")):
-        for form in forms:
-            text = text.replace(form, value)
-    known = {**env, "0": zero, "KALYX_NAME": name, "KALYX_FOLDER": folder or "."}
-    known.update({str(n): a for n, a in enumerate(arguments, 1)})
-    given: dict[str, str] = {}
-    is_plain, last = True, None
-    for line, words in _commands(text, known, arguments):
+    shell = _Shell(files, zero, arguments, env, folder)
+    shell.ends_for_want = name not in ("bash", "zsh")
+    shell.run(text, 0)
+    if shell.started is None:
+        raise Untold("it starts no other program")
+    if MARKED in shell.started.words[0] or not shell.started.words[0]:
+        raise Untold("the name of the program is worked out when it runs")
+    if not shell.is_exec and shell.others > 1:
+        raise Untold("it runs several commands")
+    return shell.started
+
+
+class _Shell:
+    """Reads a text command by command, as a shell would run it."""
+
+    def __init__(self, files: Files, zero: str, arguments: Sequence[str], env: Mapping[str, str], folder: str) -> None:
+        self.files, self.folder = files, folder
+        self.scope = Scope(env, zero, arguments, self._answer)
+        self.exported, self._exports_all = set(env), False
+        self.is_plain, self.is_exec, self.others = True, False, 0
+        self.ends_for_want = False  # of a file that it is to read
+        self.entered: list[str] = []
+        self.started: ShellStart | None = None
+        self._functions = {n[10:-2] for n in env if n.startswith("BASH_FUNC_")} | _CHANGES_PATH
+        self._status: bool | None = True
+        self._blocks: list[str] = []  # each: on, off, done (with what may follow), if (its condition), maybe
+        self._closes: list[str] = []  # the word that ends each
+        self._conda, self._is_over = "", False
+
+    # -- the flow -----------------------------------------------------------------------------------
+    def run(self, text: str, depth: int) -> None:
+        """Read a text to its end, or to where it starts what takes its place.
+
+        Raises:
+            Untold: what it starts is not said outright.
+        """
+        for command in commands_of(text, self.scope, depth):
+            words = self._flow(command)
+            if not words or self._is_off():
+                continue
+            if command.before == "operator":
+                raise Untold("it does more than start one program")
+            negated = words[0] == "!"
+            words = words[1:] if negated else words
+            if "maybe" in self._blocks:
+                self._must_not_matter(words)
+                self._status = None
+                continue
+            self._command(words, command.line, depth)
+            if negated and self._status is not None:
+                self._status = not self._status
+            if self._is_over:
+                return
+
+    def _flow(self, command: Command) -> list[str]:
+        """Take reserved words off a command, and what is not reached; return what is left of it to run."""
+        words, before = list(command.words), command.before
+        while words:
+            word = words[0]
+            if self._closes and word == self._closes[-1] and (word != "}" or len(words) == 1):
+                self._close()
+                return []
+            if word in _LOOPS or (word == "{" and len(words) > 1) or word == "if" or word == "{":
+                self._open(word, before)
+                words, before = words[1:], ""
+            elif word in ("then", "elif", "else") and self._blocks and self._closes[-1] == "fi":
+                self._turn(word)
+                words, before = words[1:], ""
+            elif word in ("do", "!") and len(words) > 1 and word == "do":
+                words = words[1:]
+            else:
+                break
+        if not words or self._is_off() or before not in ("&&", "||"):
+            return words
+        follows = self._follows(before)
+        if follows is None:
+            self._must_not_matter(words)
+        return words if follows else []
+
+    def _follows(self, operator: str) -> bool | None:
+        """Whether what stands behind an operator is run; None where that is not known."""
+        if operator not in ("&&", "||") or self._status is None:
+            return None if operator in ("&&", "||") else True
+        return self._status == (operator == "&&")
+
+    def _is_off(self) -> bool:
+        return any(b in ("off", "done") for b in self._blocks)
+
+    def _open(self, word: str, before: str) -> None:
+        follows = self._follows(before)
+        if self._is_off() or follows is False:
+            self._blocks.append("done")
+        elif word in _LOOPS:
+            raise Untold(_CONDITION.format(word))
+        elif follows is None:
+            self._blocks.append("maybe")
+        else:
+            self._blocks.append("if" if word == "if" else "on")
+        self._closes.append("fi" if word == "if" else _LOOPS.get(word, "}"))
+
+    def _turn(self, word: str) -> None:
+        """Go on to another part of an ``if``."""
+        now = self._blocks[-1]
+        if now == "if":  # behind the condition
+            self._blocks[-1] = "maybe" if self._status is None else "on" if self._status else "off"
+        elif now == "on":
+            self._blocks[-1] = "done"
+        elif now == "off":
+            self._blocks[-1] = "on" if word == "else" else "if"
+
+    def _close(self) -> None:
+        if self._blocks.pop() in ("off", "maybe") and self._closes[-1] == "fi":
+            self._status = True
+        self._closes.pop()
+
+    def _must_not_matter(self, words: Sequence[str]) -> None:
+        """Make sure that a command may be run or not, and the same is started.
+
+        Raises:
+            Untold: it is not so.
+        """
+        if words[0] not in _HARMLESS and words[0] not in ("[", "[[", "test", "false"):
+            raise Untold(_CONDITION.format(words[0]))
+
+    # -- commands -----------------------------------------------------------------------------------
+    def _command(self, words: list[str], line: int, depth: int) -> None:
         here: dict[str, str] = {}
         while words and _is_assignment(words[0]):
             key, _, value = words.pop(0).partition("=")
-            here[key] = value
-        if not words or words[0] == "export":
-            here.update((w.partition("=")[0], w.partition("=")[2]) for w in words[1:] if _is_assignment(w))
-            known.update(here)
-            given.update(here)
-            continue
-        if words[0] in _CONDITIONS or words[0].endswith("()"):
-            raise Untold(f"what it starts depends on conditions ({words[0]})")
-        if words[0] == "exec":
+            here[key.rstrip("+")] = (self.scope.value(key[:-1]) or "") + value if key.endswith("+") else value
+        name = words[0] if words else ""
+        if not words:
+            self._assign(here)
+        elif name in _DECLARES:
+            self._declare(words)
+        elif name == "exec":
             words = _without_options(words[1:])
             if words:
-                return _start(words, line, {**given, **here}, is_plain and last is None)
-            continue
-        if words[0] in ("exit", "return"):
-            break
-        if words[0] in _OWN:
-            is_plain = False
-        elif words[0] not in _NOTHING:
-            is_plain, last = is_plain and last is None, (words, line, {**given, **here})
-    if last is None:
-        raise Untold("it starts no other program")
-    if not is_plain:
-        raise Untold("it runs several commands")
-    return _start(*last, is_plain)
+                self._start(words, line, here, is_exec=True)
+        elif name in ("exit", "return"):
+            self._is_over = True
+        elif name in (".", "source"):
+            self._source(words[1:], depth)
+        elif name == "eval":
+            self._eval(" ".join(words[1:]), depth)
+        elif name in _CONDAS and words[1:2] == ["activate"]:
+            self._activate_conda(words[2] if len(words) > 2 else "")
+        elif not self._own(words):
+            self._outside(words, line, here)
 
+    def _own(self, words: Sequence[str]) -> bool:
+        """Do what a shell does itself; return whether it does."""
+        name, told = words[0], holds(self.files, words, self.scope.known.get("PATH", ""), self.folder)
+        if told is not NotImplemented:
+            self._status = told
+        elif name == "set":
+            self._set(words[1:])
+        elif name == "unset":
+            for key in words[1:]:
+                self.scope.known.pop(key, None)
+                self.exported.discard(key)
+        elif name == "shift":
+            self._shift(words[1:])
+        elif name == "cd":
+            self._cd([w for w in words[1:] if w not in ("-P", "-L", "--")])
+        elif name in _HARMLESS:
+            self._status = True
+        else:
+            return False
+        return True
 
-def _start(words: list[str], line: int, env: Mapping[str, str], is_plain: bool) -> ShellStart:
-    if _MARKED in words[0] or not words[0]:
-        raise Untold("the name of the program is worked out when it runs")
-    return ShellStart(tuple(words), line, env, is_plain)
+    def _outside(self, words: Sequence[str], line: int, here: Mapping[str, str]) -> None:
+        """Go past another program, which may be what is started in the end, or past a function."""
+        if words[0] in self._functions or (words[0] in _CONDAS and self._conda):
+            self.is_plain = False
+        self._status = None
+        self.others += 1
+        self._start(words, line, here)
+
+    def _start(self, words: Sequence[str], line: int, here: Mapping[str, str], *, is_exec: bool = False) -> None:
+        if (MARKED in words[0] or not words[0]) and not is_exec:
+            self.is_plain = False
+        env = {k: v for k, v in self.scope.known.items() if k in self.exported}
+        self.started = ShellStart(tuple(words), line, {**env, **here}, self.folder, self.is_plain, tuple(self.entered))
+        self.is_exec = self._is_over = is_exec
+
+    def _assign(self, values: Mapping[str, str]) -> None:
+        self.scope.known.update(values)
+        if self._exports_all:
+            self.exported.update(values)
+        self._status = True
+
+    def _declare(self, words: Sequence[str]) -> None:
+        options = [w for w in words[1:] if w.startswith("-")]
+        for word in words[1:]:
+            key, equals, value = word.partition("=")
+            if equals and key.isidentifier():
+                self.scope.known[key] = value
+            if key.isidentifier() and (words[0] == "export" or any("x" in o for o in options) or self._exports_all):
+                self.exported.add(key)
+        self._status = True
+
+    def _set(self, words: Sequence[str]) -> None:
+        for number, word in enumerate(words):
+            if word in ("--", "-"):
+                self.scope.arguments = tuple(words[number + 1:])
+                break
+            if not word.startswith(("-", "+")) and words[number - 1] not in ("-o", "+o"):
+                self.scope.arguments = tuple(words[number:])
+                break
+            if word == "allexport" or (word[0] == "-" and "a" in word[1:]):
+                self._exports_all = True
+        self._status = True
+
+    def _shift(self, words: Sequence[str]) -> None:
+        count = int(words[0]) if words and words[0].isdigit() else 1
+        if any(a == "$@" for a in self.scope.arguments[:count]) or len(self.scope.arguments) < count:
+            raise Untold("it takes some of its words itself")
+        self.scope.arguments = self.scope.arguments[count:]
+        self._status = True
+
+    def _cd(self, words: Sequence[str]) -> None:
+        place = words[0] if words else self.scope.value("HOME") or MARKED
+        if MARKED in place or place == "-":
+            self._status, self.folder = None, self.folder
+            return
+        there = self.files.located(place, self.folder)
+        self._status = self.files.is_folder(there)
+        self.folder = there if self._status else self.folder
+
+    def _eval(self, text: str, depth: int) -> None:
+        if MARKED not in text:
+            self.run(text, depth + 1)
+        elif not self._conda:  # of conda's own hook only functions come
+            self.is_plain = False
+        self._status = None if MARKED in text else self._status
+
+    # -- environments that are entered --------------------------------------------------------------
+    def _read_in_place(self, script: str, depth: int) -> None:
+        """Read another text as a part of this one; what cannot be followed in it leaves it open what PATH is."""
+        before = dict(self.scope.known), set(self.exported), self.scope.arguments, self.folder, self.others
+        blocks, closes = self._blocks, self._closes
+        self._blocks, self._closes = [], []
+        try:
+            self.run(self.files.read_text(script, LONGEST_TEXT), depth + 1)
+            self._is_over = self.is_exec  # it may return
+        except (Untold, Unreadable):
+            self.scope.known, self.exported, self.scope.arguments, self.folder, self.others = before
+            self.is_plain, self._is_over = False, False
+        self._blocks, self._closes = blocks, closes
+
+    def _source(self, words: Sequence[str], depth: int) -> None:
+        """Read what a shell reads in its own place: the activation of an environment, or it is not known what."""
+        m, self._status = self.files, True
+        if not words or MARKED in words[0]:
+            self.is_plain = False
+            return
+        script = self._program(words[0])
+        root = m.path.dirname(m.path.dirname(script))
+        if not m.is_there(script):
+            if self.ends_for_want:
+                raise Untold(f"it reads {script}, which is not there")
+            self._status = False
+        elif script.endswith("/etc/profile.d/conda.sh"):
+            self._conda = m.path.dirname(m.path.dirname(root))
+        elif m.path.basename(script) != "activate":
+            self._read_in_place(script, depth)
+        elif m.is_folder(m.path.join(root, "conda-meta")):
+            self._conda = root
+            self._activate_conda(words[1] if len(words) > 1 else "")
+        else:
+            named = named_by_activate(m, script)
+            self._enter(named[0] if named else None, "VIRTUAL_ENV")
+            self.scope.known.pop("PYTHONHOME", None)
+
+    def _program(self, name: str) -> str:
+        """Return the path that a word means: of PATH, else from the folder."""
+        path = self.scope.known.get("PATH", "")
+        found = find_on_path(self.files, name, path, first_only=True) if "/" not in name else ()
+        return found[0].path if found else self.files.located(name, self.folder)
+
+    def _activate_conda(self, name: str) -> None:
+        prefix = None if MARKED in name else conda_prefix(self.files, self._conda, name, self.scope.known, self.folder)
+        self._enter(prefix, "CONDA_PREFIX")
+        self._status = True if prefix else None
+
+    def _enter(self, prefix: str | None, variable: str) -> None:
+        if prefix is None:
+            self.is_plain = False
+            return
+        known, programs = self.scope.known, self.files.path.join(prefix, "bin")
+        known["PATH"] = f"{programs}:{known['PATH']}" if known.get("PATH") else programs
+        known[variable] = prefix
+        self.exported |= {"PATH", variable}
+        self.entered.append(prefix)
+        self.is_plain = True  # what is found there, is found first
+
+    # -- what commands within words answer ----------------------------------------------------------
+    def _answer(self, text: str, depth: int) -> str:
+        """Return what a command substitution gives; a mark where that is not known."""
+        m, said = self.files, [c.words for c in commands_of(text, self.scope, depth)]
+        first = [w for w in said[0] if w != "--"] if said else []
+        if not first or any(MARKED in w for words in said for w in words):
+            return MARKED
+        name, last = first[0], first[-1]
+        if len(said) == 2 and name == "cd" and said[1][0] == "pwd":
+            there = m.located(last, self.folder)
+            return m.real_path(there) if "-P" in (*first, *said[1]) else m.path.normpath(there)
+        if len(said) > 1:
+            return MARKED
+        if name == "pwd":
+            return self.folder
+        if name in ("dirname", "basename") and len(first) == 2:
+            return (m.path.dirname(last.rstrip("/")) or ".") if name == "dirname" else m.path.basename(last.rstrip("/"))
+        if name in ("readlink", "realpath") and (name == "realpath" or {"f", "e"} & set(first[1])):
+            return m.real_path(m.located(last, self.folder))
+        if name in ("which", "command") and len(first) > 1:
+            found = find_on_path(m, last, self.scope.known.get("PATH", ""), first_only=True)
+            return found[0].path if found else MARKED
+        if name.rsplit("/", 1)[-1] in _CONDAS and last == "hook":
+            place = self._program(name)
+            self._conda = m.path.dirname(m.path.dirname(place)) if m.is_there(place) else self._conda
+        return " ".join(first[1:]) if name == "echo" else MARKED
 
 
 def _is_assignment(word: str) -> bool:
-    return word.partition("=")[0].isidentifier() and "=" in word
+    key, equals, _ = word.partition("=")
+    return bool(equals) and key.removesuffix("+").isidentifier()
 
 
 def _without_options(words: list[str]) -> list[str]:
@@ -115,125 +397,3 @@ def _without_options(words: list[str]) -> list[str]:
         if option == "-a":
             words = words[1:]
     return words
-
-
-def _commands(text: str, known: Mapping[str, str], arguments: Sequence[str]) -> Iterator[tuple[int, list[str]]]:
-    """Yield each simple command with its line; `known` may be changed between two of them.
-
-    Raises:
-        Untold: there is more in it than simple commands one after the other.
-    """
-    reader = _Reader(text, known, arguments)
-    words: list[str] = []
-    line = 1
-    while True:
-        token = reader.next()
-        if token is None or token in ("\n", ";", "&&"):
-            if words:
-                yield line, words
-            if token is None:
-                return
-            words = []
-        elif isinstance(token, str):  # | & || ( ) < >
-            if "exec" in words[:1]:  # what comes behind it is not reached, or says where its output goes
-                yield line, words
-                return
-            raise Untold("it does more than start one program")
-        else:
-            if not words:
-                line = reader.line
-            words += token
-            if len(words) > MOST_WORDS:
-                raise Untold("it has too many words")
-
-
-class _Reader:
-    """Splits a shell's text into words and operators, with what is known filled in."""
-
-    def __init__(self, text: str, known: Mapping[str, str], arguments: Sequence[str]) -> None:
-        self._text = text.replace("\\\n", "")
-        self._at = 0
-        self._known = known
-        self._arguments = arguments
-        self.line = 1
-
-    def next(self) -> str | list[str] | None:
-        """Return an operator, or what one word becomes: often one, of ``"$@"`` any number; None at the end."""
-        text = self._text
-        while self._at < len(text) and text[self._at] in BLANKS:
-            self._at += 1
-        if text[self._at:self._at + 1] == "#":
-            self._at = (text.find("\n", self._at) + len(text) + 1) % (len(text) + 1)
-        if self._at >= len(text):
-            return None
-        char = text[self._at]
-        if char == "\n":
-            self._at += 1
-            self.line += 1
-            return "\n"
-        if char in _OPERATORS:
-            width = 2 if text[self._at:self._at + 2] in ("&&", "||", ";;", ">>", "<<") else 1
-            self._at += width
-            return text[self._at - width:self._at]
-        return self._word()
-
-    def _word(self) -> list[str]:
-        text, word, quote, all_arguments = self._text, "", "", False
-        while self._at < len(text):
-            char = text[self._at]
-            if quote == "'":
-                quote, word = ("", word) if char == "'" else (quote, word + char)
-            elif char == "\\":
-                self._at += 1
-                following = text[self._at:self._at + 1]
-                word += following if not quote or following in '"\\$`' else char + following
-            elif char == "$":
-                name, width = self._variable(self._at + 1)
-                self._at += width
-                if name == "@":
-                    all_arguments = True
-                else:
-                    word += self._known.get(name, _MARKED) if name else "$" if name == "" else _MARKED
-            elif char == "`":
-                end = text.find("`", self._at + 1)
-                self._at = end if end > 0 else len(text)
-                word += _MARKED
-            elif char in "\"'" and quote in ("", char):
-                quote = "" if quote else char
-            elif not quote and (char in BLANKS or char == "\n" or char in _OPERATORS):
-                break
-            else:
-                word += char
-            if len(word) > LONGEST_WORD:
-                raise Untold("a word in it is too long")
-            self.line += char == "\n"
-            self._at += 1
-        if quote:
-            raise Untold("a quote in it does not end")
-        return list(self._arguments) if all_arguments and not word else [word]
-
-    def _variable(self, start: int) -> tuple[str | None, int]:
-        """Return the name behind a dollar, and how long it is; None for what has to be worked out."""
-        text = self._text
-        if text[start:start + 1] == "{":
-            end = text.find("}", start)
-            if end < 0:
-                raise Untold("a brace in it does not end")
-            name = text[start + 1:end]
-            return (name if name.isidentifier() or name.isdigit() or name == "@" else None), end - start + 1
-        if text[start:start + 1] == "(":
-            depth, at = 0, start
-            while at < len(text):
-                depth += (text[at] == "(") - (text[at] == ")")
-                at += 1
-                if not depth:
-                    return None, at - start
-            raise Untold("a bracket in it does not end")
-        if text[start:start + 1] in ("@", "*"):
-            return "@", 1
-        if text[start:start + 1].isdigit():
-            return text[start], 1
-        end = start
-        while end < len(text) and (text[end].isalnum() or text[end] == "_"):
-            end += 1
-        return text[start:end], end - start
