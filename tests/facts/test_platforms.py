@@ -208,7 +208,7 @@ def test_settings_text() -> None:
 
 def test_trust_and_names() -> None:
     """A file that others may write is not run; the usual names carry their parent's."""
-    machine = MadeUpMachine("linux", {"/w/.venv/bin/python": "#!/bin/sh\n"}, cwd="/w")
+    machine = MadeUpMachine("linux", {"/w/.venv/bin/python": "#!/bin/sh\n", "/bin/sh": ""}, cwd="/w")
     examined = Examiner(machine, "/w", "/probe").examine("/w/.venv/bin/python")
     assert machine.ran == [] and examined.interpreter.known_by == "other"
     assert [name_of(machine, p) for p in ("/a/lab", "/a/lab/.venv", "/a/lab/env")] == [

@@ -144,7 +144,7 @@ def side_of_seat(context: SeatContext, name: str) -> Side:
     interpreter = seat.interpreter
     if interpreter is None or not interpreter.works or seat.launch is None or facts.examined is None:
         found = next((f.because for f in seat.findings if f.is_problem), "it has no interpreter.")
-        raise NothingToJudge(f"What {seat.ref} can import cannot be told: {(facts.untold or found).rstrip('.')}.",
+        raise NothingToJudge(f"What {seat.ref} can import cannot be told: {(facts.why_untold or found).rstrip('.')}.",
                              "Name another seat.")
     layers = read_layers(looking, facts)
     installed = [d for d in read_installed(looking, facts) if d.hidden_by is None]

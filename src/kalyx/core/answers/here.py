@@ -119,8 +119,9 @@ def _gather(context: SeatContext, notes: list[Note]) -> list[SeatFacts]:
         context.kernels()
         found += m.in_parallel(lambda f: spared(m, f, lambda: notebook_seat(context, f)), files)
     facts = [*([context.live] if context.live is not None else []), *[f for f in found if f is not None]]
-    notes += [Note("seat-untold", f"What {f.seat.ref} runs cannot be told: {f.untold}.", f.seat.ref.partition(":")[2])
-              for f in facts if f.untold]
+    notes += [Note("seat-untold", f"What {f.seat.ref} runs cannot be told: {f.why_untold}.",
+                   f.seat.ref.partition(":")[2] or (f.seat.interpreter.path if f.seat.interpreter else None))
+              for f in facts if f.why_untold]
     for fact in facts:
         if fact.notebook is not None and not fact.notebook.trouble and fact.notebook.name is None:
             notes.append(Note("notebook-names-no-kernel", f"{fact.notebook.path} names no kernel: "

@@ -72,7 +72,7 @@ def answer_packages(context: SeatContext, seat_ref: str, *, layer: str | None = 
         if seat.cannot_run:
             return PackagesAnswer(seat, (), (), ())  # it is there and cannot run: that is the answer
         found = next((f.because for f in seat.findings if f.is_problem), "it has no interpreter.")
-        why = facts.untold or found.rstrip(".")
+        why = facts.why_untold or found.rstrip(".")
         raise NothingToJudge(f"What {seat.ref} can import cannot be told: {why}.",
                              "Name another seat with --at.")
     path = path_of_seat(m, facts, start=launch.start or launch.cwd)

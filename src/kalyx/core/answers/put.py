@@ -79,7 +79,7 @@ def answer_put(context: SeatContext, requirements: Sequence[str], seat_ref: str,
         if seat.cannot_run:
             return PutAnswer(seat, ())
         found = next((f.because for f in seat.findings if f.is_problem), "it has no interpreter.")
-        why = facts.untold or found.rstrip(".")
+        why = facts.why_untold or found.rstrip(".")
         raise NothingToJudge(f"Nothing can be put where {seat.ref} is: {why}.", "Name another seat with --at.")
     facts = replace(facts, seat=seat)
     _refuse_managed(context, facts)

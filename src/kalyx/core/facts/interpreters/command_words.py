@@ -7,7 +7,12 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.interpreters.path_lookup import find_on_path, is_python_name, read_head
+from kalyx.core.facts.interpreters.path_lookup import (
+    find_on_path,
+    is_like_python_name,
+    is_python_name,
+    read_head,
+)
 from kalyx.core.facts.interpreters.shell_text import SHELLS, read_shell
 from kalyx.core.facts.interpreters.shell_words import LONGEST_WORD, MOST_WORDS, Untold
 from kalyx.core.lean.record import record, replace
@@ -173,7 +178,7 @@ def wrapped_python(files: Files, path: str, env: Mapping[str, str], folder: str)
     """
     started = follow_script(files, path, (ALL,), env, folder)
     if started is None or started.trouble or ALL not in started.words or path in started.words[1:] \
-            or not is_python_name(started.words[0]):
+            or not is_like_python_name(started.words[0]):
         return None
     program = program_at(files, started)
     if program is None or files.same(program, path):

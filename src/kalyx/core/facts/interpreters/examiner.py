@@ -9,7 +9,7 @@ environment is read from the environment's own files.
 from __future__ import annotations
 
 from kalyx.core.facts.interpreters.alike import Alike
-from kalyx.core.facts.interpreters.command_words import first_line, hands_over, wrapped_python
+from kalyx.core.facts.interpreters.command_words import first_line, follow_script, hands_over, wrapped_python
 from kalyx.core.facts.interpreters.flags import flags_of
 from kalyx.core.facts.interpreters.installation import (
     base_of,
@@ -21,6 +21,7 @@ from kalyx.core.facts.interpreters.installation import (
     read_interpreter,
 )
 from kalyx.core.facts.interpreters.path_lookup import (
+    is_python_name,
     read_head,
 )
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
@@ -51,7 +52,8 @@ __all__ = ["Examined", "Examiner", "numbered"]
 class Examined:
     """An interpreter, and the steps that led to it.
 
-    ``flags``, ``variables`` (None: taken away) and ``folder`` are what the text of a ``wrapper`` adds to its start.
+    ``flags``, ``variables`` (None: taken away) and ``folder`` are what the text of a ``wrapper`` adds to its start;
+    of one that was asked, what it adds is not known.
     """
 
     interpreter: Interpreter
@@ -60,12 +62,12 @@ class Examined:
     wrapper: str | None = None
     stdlib: tuple[str, ...] = ()
     flags: tuple[str, ...] = ()
-    variables: Mapping[str, str | None] = field(default_factory=dict)
+    variables: Mapping[str, str | None] | None = field(default_factory=dict)
     folder: str | None = None
 
     def launched(self, launch: Launch) -> Launch:
         """Return how the interpreter itself is started, by a wrapper that is started so."""
-        env = {**launch.env, **self.variables}
+        env = {**launch.env, **(self.variables or {})}
         return replace(launch, argv=(self.interpreter.path, *self.flags, *launch.argv[1:]),
                        env={k: v for k, v in env.items() if v is not None}, cwd=self.folder or launch.cwd)
 
@@ -207,6 +209,9 @@ class Examiner:
         if line is not None and language == "env":
             language = next((w for w in line.rest.split() if not w.startswith("-") and "=" not in w), "shell")
         says = f"{path} is a wrapper: a {language} script that starts another program"
+        if line is not None and m.path.isabs(line.program) and not m.is_there(line.program):
+            trouble = f"its first line names {line.program}, which is not there"
+            return Examined(Interpreter(path, m.real_path(path), known_by="broken", trouble=trouble), tuple(steps))
         given, folder = {"HOME": m.home, **(env or m.env)}, cwd or m.cwd
         started = wrapped_python(m, path, given, folder)
         if started is not None:
@@ -217,14 +222,16 @@ class Examiner:
                 f"{k}={sets[k]}" if sets[k] is not None else f"no {k}" for k in VARIABLES if k in sets)])
             inner = self.examine(target, started.folder, ask=ask, env=started.env)
             return replace(inner, steps=(*steps, *inner.steps), wrapper=path, flags=(*flags, *inner.flags),
-                           variables={**sets, **inner.variables},
+                           variables=None if inner.variables is None else {**sets, **inner.variables},
                            folder=inner.folder or (started.folder if started.folder != folder else None))
         if not hands_over(text):
             return Examined(no_python(m, path), tuple(steps))
         why_not = why_not_wrapper(m, self.trust, path, text, cwd or m.cwd, env or m.env) if ask else "not asked"
         if why_not:
             steps.append(TrailStep(0, f"{says}; it was read, not run", path, 1))
-            trouble = "it is a wrapper script, and was read, not run: it decides when it runs"
+            told = follow_script(m, path, (), given, folder)
+            trouble = "it is a wrapper script, which was read, not run: " + (
+                told.trouble if told is not None and told.trouble else "it decides when it runs")
             return Examined(Interpreter(path, m.real_path(path), known_by="unknown", trouble=trouble),
                             tuple(steps), wrapper=path)
         return self._ask_wrapper(path, steps, says, cwd, env)
@@ -238,25 +245,26 @@ class Examiner:
         if isinstance(answer, RunResult):
             steps.append(TrailStep(0, says, path, 1))
             trouble = explain_failure(answer, self.limit)
-            return Examined(replace(unknown, known_by="broken", trouble=trouble), tuple(steps), wrapper=path)
+            return Examined(replace(unknown, known_by="broken", trouble=trouble), tuple(steps), wrapper=path,
+                            variables=None)
         target = answer["executable"]
         steps.append(TrailStep(0, f"{says}; asked in {cwd or m.cwd}, {target} answered", path, 1, target))
         steps += chosen_by(m, target, cwd or m.cwd, env or m.env)
         if m.same(target, path):  # it called itself by the wrapper's name
             config = find_venv_config(m, target)
             found = self._merge(replace(unknown, prefix=config.prefix if config else None), answer)
-            return Examined(found, tuple(steps), config, path, tuple(answer.get("path", ())))
+            return Examined(found, tuple(steps), config, path, tuple(answer.get("path", ())), variables=None)
         inner = self.examine(target, cwd)
         found = inner.interpreter if inner.interpreter.version else replace(
             inner.interpreter, version=answer["version"])
-        return Examined(found, (*steps, *inner.steps), inner.config, path, inner.stdlib)
+        return Examined(found, (*steps, *inner.steps), inner.config, path, inner.stdlib, variables=None)
 
     def why_not_run(self, program: str) -> str:
         """Say what speaks against running an interpreter's real program; empty when nothing does."""
         m = self.machine
         trouble = self.trust.why_not(program)
-        if trouble:
-            return trouble
+        if trouble or not is_python_name(program):
+            return trouble or f"{program} has not the name of a Python"
         library = find_library(m, program)
         if library is None:
             return f"the standard library of {program} was not found"

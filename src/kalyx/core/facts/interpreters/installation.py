@@ -8,7 +8,7 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters.compiled import compiled_in
 from kalyx.core.facts.interpreters.path_lookup import (
     follow_links,
-    is_python_name,
+    is_like_python_name,
     read_head,
     version_in_name,
 )
@@ -73,10 +73,13 @@ def _is_another(files: Files, copy: str, original: str) -> bool:
 
 
 def is_python(files: Files, program: str) -> bool:
-    """Whether a file is shown to be a Python: by its name, by what it holds, and by a library that is its own."""
+    """Whether a file is shown to be a Python: by its name, by what it holds, and by a library that is its own.
+
+    One of another name than Python's own is read, and never run.
+    """
     m = files
     real = m.real_path(program)
-    if not is_python_name(real) or not m.is_executable(real):
+    if not is_like_python_name(real) or not m.is_executable(real):
         return False
     if not read_head(m, real).startswith(_PROGRAMS) or (
             m.platform == "linux" and not any(m.around(real, mark, 1) for mark in _MARKS)):

@@ -12,10 +12,13 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from kalyx.core.facts.files import Files
 
-__all__ = ["Found", "find_on_path", "follow_links", "is_python_name", "read_head", "split_path", "version_in_name"]
+__all__ = ["Found", "find_on_path", "follow_links", "is_like_python_name", "is_python_name", "read_head", "split_path",
+           "version_in_name"]
 
 HEAD = 8192  # bytes; a wrapper or the top of a script
 _PYTHON = re.compile(r"^(python|pypy)[\d.]*[dmtu]*w?(\.exe)?$", re.IGNORECASE)
+# As wrappers name the program that they were put in front of: python.real, .python3-wrapped
+_LIKE_PYTHON = re.compile(r"^\.?(?:python|pypy)[\w.+-]{0,60}(?<!config)(?<!\.py)$", re.IGNORECASE)
 
 
 @record
@@ -91,6 +94,11 @@ def read_head(files: Files, path: str) -> bytes:
 def is_python_name(program: str) -> bool:
     """Whether a program's file name is one that Python interpreters carry."""
     return bool(_PYTHON.match(program.replace("\\", "/").rsplit("/", 1)[-1]))
+
+
+def is_like_python_name(program: str) -> bool:
+    """Whether a program's file name may be that of a Python: its file tells whether it is one."""
+    return bool(_LIKE_PYTHON.match(program.replace("\\", "/").rsplit("/", 1)[-1]))
 
 
 @cache

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
-from kalyx.core.facts.interpreters.shell_words import MARKED
+from kalyx.core.facts.interpreters.shell_words import MARKED, UNSET
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -39,6 +39,7 @@ def _test(files: Files, words: list[str], folder: str) -> bool | None:
         return None if told is None else not told
     if any(MARKED in w for w in words) or "$@" in words:
         return None
+    words = [w.replace(UNSET, "") for w in words]
     if len(words) == 1:
         return bool(words[0])
     if len(words) == 2:

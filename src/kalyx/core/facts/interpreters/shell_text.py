@@ -6,11 +6,15 @@ Loops, functions, and what other programs work out, are for the shell to answer.
 
 from __future__ import annotations
 
+from posixpath import basename, dirname
+
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters.activate_script import conda_prefix, named_by_activate
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
+from kalyx.core.facts.interpreters.shell_answers import answer_of
 from kalyx.core.facts.interpreters.shell_tests import holds
-from kalyx.core.facts.interpreters.shell_words import LONGEST_TEXT, MARKED, Command, Scope, Untold, commands_of
+from kalyx.core.facts.interpreters.shell_words import LONGEST_TEXT, MARKED, UNSET, Command, Scope, Untold, commands_of
+from kalyx.core.facts.interpreters.variables import VARIABLES
 from kalyx.core.lean.record import record
 
 TYPE_CHECKING = False
@@ -63,7 +67,7 @@ def read_shell(files: Files, text: str, zero: str, arguments: Sequence[str], env
     shell.run(text, 0)
     if shell.started is None:
         raise Untold("it starts no other program")
-    if MARKED in shell.started.words[0] or not shell.started.words[0]:
+    if {MARKED, UNSET} & set(shell.started.words[0]) or not shell.started.words[0]:
         raise Untold("the name of the program is worked out when it runs")
     if not shell.is_exec and shell.others > 1:
         raise Untold("it runs several commands")
@@ -186,7 +190,7 @@ class _Shell:
     def _command(self, words: list[str], line: int, depth: int) -> None:
         here: dict[str, str] = {}
         while words and _is_assignment(words[0]):
-            key, _, value = words.pop(0).partition("=")
+            key, _, value = words.pop(0).replace(UNSET, "").partition("=")
             here[key.rstrip("+")] = (self.scope.value(key[:-1]) or "") + value if key.endswith("+") else value
         name = words[0] if words else ""
         if not words:
@@ -238,10 +242,15 @@ class _Shell:
         self._start(words, line, here)
 
     def _start(self, words: Sequence[str], line: int, here: Mapping[str, str], *, is_exec: bool = False) -> None:
-        if (MARKED in words[0] or not words[0]) and not is_exec:
-            self.is_plain = False
-        env = {k: v for k, v in self.scope.known.items() if k in self.exported}
-        self.started = ShellStart(tuple(words), line, {**env, **here}, self.folder, self.is_plain, tuple(self.entered))
+        env = {**{k: v for k, v in self.scope.known.items() if k in self.exported}, **here}
+        unknown = next((k for k in VARIABLES if MARKED in env.get(k, "")), None)
+        if unknown and is_exec:
+            raise Untold(f"the value of {unknown} is worked out when it runs")
+        self.is_plain = self.is_plain and MARKED not in env.get("PATH", "")
+        self.started = ShellStart(
+            (words[0], *(w.replace(UNSET, "") for w in words[1:])), line,
+            {k: v.replace(UNSET, "") for k, v in env.items() if MARKED not in v}, self.folder,
+            self.is_plain and MARKED not in words[0] and not unknown, tuple(self.entered))
         self.is_exec = self._is_over = is_exec
 
     def _assign(self, values: Mapping[str, str]) -> None:
@@ -253,7 +262,7 @@ class _Shell:
     def _declare(self, words: Sequence[str]) -> None:
         options = [w for w in words[1:] if w.startswith("-")]
         for word in words[1:]:
-            key, equals, value = word.partition("=")
+            key, equals, value = word.replace(UNSET, "").partition("=")
             if equals and key.isidentifier():
                 self.scope.known[key] = value
             if key.isidentifier() and (words[0] == "export" or any("x" in o for o in options) or self._exports_all):
@@ -281,7 +290,7 @@ class _Shell:
 
     def _cd(self, words: Sequence[str]) -> None:
         place = words[0] if words else self.scope.value("HOME") or MARKED
-        if MARKED in place or place == "-":
+        if {MARKED, UNSET} & set(place) or place == "-":
             self._status, self.folder = None, self.folder
             return
         there = self.files.located(place, self.folder)
@@ -290,7 +299,7 @@ class _Shell:
 
     def _eval(self, text: str, depth: int) -> None:
         if MARKED not in text:
-            self.run(text, depth + 1)
+            self.run(text.replace(UNSET, ""), depth + 1)
         elif not self._conda:  # of conda's own hook only functions come
             self.is_plain = False
         self._status = None if MARKED in text else self._status
@@ -312,18 +321,18 @@ class _Shell:
     def _source(self, words: Sequence[str], depth: int) -> None:
         """Read what a shell reads in its own place: the activation of an environment, or it is not known what."""
         m, self._status = self.files, True
-        if not words or MARKED in words[0]:
+        if not words or {MARKED, UNSET} & set(words[0]):
             self.is_plain = False
             return
         script = self._program(words[0])
-        root = m.path.dirname(m.path.dirname(script))
+        root = dirname(dirname(script))
         if not m.is_there(script):
             if self.ends_for_want:
                 raise Untold(f"it reads {script}, which is not there")
             self._status = False
         elif script.endswith("/etc/profile.d/conda.sh"):
-            self._conda = m.path.dirname(m.path.dirname(root))
-        elif m.path.basename(script) != "activate":
+            self._conda = dirname(dirname(root))
+        elif basename(script) != "activate":
             self._read_in_place(script, depth)
         elif m.is_folder(m.path.join(root, "conda-meta")):
             self._conda = root
@@ -340,7 +349,8 @@ class _Shell:
         return found[0].path if found else self.files.located(name, self.folder)
 
     def _activate_conda(self, name: str) -> None:
-        prefix = None if MARKED in name else conda_prefix(self.files, self._conda, name, self.scope.known, self.folder)
+        prefix = None if {MARKED, UNSET} & set(name) else conda_prefix(
+            self.files, self._conda, name, self.scope.known, self.folder)
         self._enter(prefix, "CONDA_PREFIX")
         self._status = True if prefix else None
 
@@ -355,32 +365,13 @@ class _Shell:
         self.entered.append(prefix)
         self.is_plain = True  # what is found there, is found first
 
-    # -- what commands within words answer ----------------------------------------------------------
     def _answer(self, text: str, depth: int) -> str:
-        """Return what a command substitution gives; a mark where that is not known."""
-        m, said = self.files, [c.words for c in commands_of(text, self.scope, depth)]
-        first = [w for w in said[0] if w != "--"] if said else []
-        if not first or any(MARKED in w for words in said for w in words):
-            return MARKED
-        name, last = first[0], first[-1]
-        if len(said) == 2 and name == "cd" and said[1][0] == "pwd":
-            there = m.located(last, self.folder)
-            return m.real_path(there) if "-P" in (*first, *said[1]) else m.path.normpath(there)
-        if len(said) > 1:
-            return MARKED
-        if name == "pwd":
-            return self.folder
-        if name in ("dirname", "basename") and len(first) == 2:
-            return (m.path.dirname(last.rstrip("/")) or ".") if name == "dirname" else m.path.basename(last.rstrip("/"))
-        if name in ("readlink", "realpath") and (name == "realpath" or {"f", "e"} & set(first[1])):
-            return m.real_path(m.located(last, self.folder))
-        if name in ("which", "command") and len(first) > 1:
-            found = find_on_path(m, last, self.scope.known.get("PATH", ""), first_only=True)
-            return found[0].path if found else MARKED
-        if name.rsplit("/", 1)[-1] in _CONDAS and last == "hook":
-            place = self._program(name)
-            self._conda = m.path.dirname(m.path.dirname(place)) if m.is_there(place) else self._conda
-        return " ".join(first[1:]) if name == "echo" else MARKED
+        """Return what a command within a word answers; a mark where that is not known."""
+        said = [c.words for c in commands_of(text, self.scope, depth)]
+        if said and said[0][0].rsplit("/", 1)[-1] in _CONDAS and said[0][-1] == "hook":
+            place = self._program(said[0][0])
+            self._conda = dirname(dirname(place)) if self.files.is_there(place) else self._conda
+        return answer_of(self.files, said, self.scope.known.get("PATH", ""), self.folder)
 
 
 def _is_assignment(word: str) -> bool:
@@ -389,11 +380,15 @@ def _is_assignment(word: str) -> bool:
 
 
 def _without_options(words: list[str]) -> list[str]:
-    """Take the options of ``exec`` off."""
+    """Take the options of ``exec`` off.
+
+    Raises:
+        Untold: the program is told another name than its own, by which Python looks for where it is.
+    """
     while words and words[0].startswith("-"):
         option = words.pop(0)
         if option == "--":
             break
-        if option == "-a":
-            words = words[1:]
+        if "a" in option:
+            raise Untold("it tells the program another name than its own")
     return words

@@ -14,12 +14,14 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Mapping, Sequence
 
-__all__ = ["LONGEST_TEXT", "LONGEST_WORD", "MARKED", "MOST_WORDS", "Command", "Scope", "Untold", "commands_of"]
+__all__ = ["LONGEST_TEXT", "LONGEST_WORD", "MARKED", "MOST_WORDS", "UNSET", "Command", "Scope", "Untold",
+           "commands_of"]
 
 # What no command that starts a Python needs; a text in which each line doubles the one before has no end otherwise
 LONGEST_TEXT, LONGEST_WORD, MOST_WORDS, DEEPEST = 65536, 8192, 4096, 12
 BLANKS = " \t\r"  # between words
 MARKED = "\x1a"  # stands in a word for what is not known
+UNSET = "\x19"  # for a variable that is not set: nothing, if the shell has no more variables than are known
 _OPERATORS = ";&|()<>"
 _TWO = ("&&", "||", ";;", ">>", "<<", "&>", ">&", "<&", ">|")
 _REDIRECTIONS = (">", ">>", "<", "&>", ">&", "<&", ">|")
@@ -196,7 +198,7 @@ class _Reader:
         if name in ("@", "*"):
             return list(self._scope.arguments) or None
         value = self._scope.value(name)
-        return [MARKED if value is None else value]
+        return [UNSET if value is None else value]
 
     def _braced(self, inner: str, is_quoted: bool) -> list[str] | None:
         """Return what stands for ``${...}``."""
@@ -210,7 +212,7 @@ class _Reader:
         value = "".join(self._scope.arguments) if is_list else self._scope.value(name)
         if operator in ("%/*", "##*/"):
             if rest or value is None:
-                return [MARKED]
+                return [UNSET if value is None else MARKED]
             head, slash, tail = value.rpartition("/")
             return [tail if operator == "##*/" else head if slash else value]
         is_there = bool(value) if operator[0] == ":" else value is not None
@@ -238,7 +240,7 @@ class _Word:
     def __init__(self) -> None:
         self.text = ""
         self._before: list[str] = []
-        self._is_there = self._was_nothing = False
+        self._is_there = self._was_nothing = self._has_quotes = False
 
     def add(self, text: str) -> None:
         """Add what stands for itself."""
@@ -262,7 +264,7 @@ class _Word:
 
     def open(self) -> None:
         """Begin a quote."""
-        self._was_nothing = False
+        self._was_nothing, self._has_quotes = False, True
 
     def close(self) -> None:
         """End a quote: what was in it is a word, though it may be empty."""
@@ -270,7 +272,8 @@ class _Word:
 
     def fields(self) -> list[str]:
         """Return what became of it."""
-        return [*self._before, self.text] if self._is_there else self._before
+        nothing = not self._is_there or (self.text == UNSET and not self._has_quotes)
+        return self._before if nothing else [*self._before, self.text]
 
 
 def _split(value: str) -> list[str]:

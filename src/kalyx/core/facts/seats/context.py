@@ -60,6 +60,12 @@ class SeatFacts:
     ran: RunningPython | None = None
     live: LivePython | None = None
 
+    @property
+    def why_untold(self) -> str:
+        """Why what it runs cannot be told; empty where it can, or where it is known to run nothing."""
+        one = self.seat.interpreter
+        return self.untold or (f"of {one.path}, {one.trouble}" if one and one.known_by in ("unknown", "other") else "")
+
 
 class SeatContext:
     """What finding a seat needs: the machine, seen from one folder, each part of it read once.

@@ -5,7 +5,9 @@ Follows ``Modules/getpath`` of CPython: where PYTHONHOME is set, nothing else te
 
 from __future__ import annotations
 
+from kalyx.core.errors import NotRecorded
 from kalyx.core.facts.interpreters.flags import has_flag
+from kalyx.core.facts.search_path.archives import archive_names
 from kalyx.core.lean.record import replace
 
 TYPE_CHECKING = False
@@ -22,7 +24,8 @@ __all__ = ["started_with"]
 def started_with(files: Files, examined: Examined, launch: Launch) -> Examined:
     """Return what was examined as it is when it is started so; one that finds no library then is broken."""
     one, inner = examined.interpreter, examined.launched(launch)
-    if not one.works or not one.version_pair or one.implementation != "cpython" or has_flag(inner.argv[1:], "EI"):
+    if not one.works or not one.version_pair or one.implementation != "cpython" or examined.variables is None \
+            or has_flag(inner.argv[1:], "EI"):
         return examined
     home = inner.env.get("PYTHONHOME", "")
     platlib = inner.env.get("PYTHONPLATLIBDIR", "") if one.version_pair >= (3, 9) and files.platform != "win32" else ""
@@ -32,8 +35,10 @@ def started_with(files: Files, examined: Examined, launch: Launch) -> Examined:
     base = files.located(prefix, inner.cwd) if home else one.base_prefix
     library = _library_in(files, base, one.short_version, platlib)
     if library is None:
-        return examined if _is_elsewhere(files, base, one.short_version, platlib, inner.env, inner.cwd) else replace(
-            examined, interpreter=replace(one, known_by="broken", trouble=_not_found(files, base, home, platlib)))
+        if _is_elsewhere(files, base, one.short_version, platlib, inner.env, inner.cwd):
+            return examined
+        trouble = _not_found(files, base, one.short_version, home, platlib)
+        return replace(examined, interpreter=replace(one, known_by="broken", trouble=trouble))
     own = examined.config.prefix if examined.config is not None else base
     moved = _entries(files, library, base, files.located(exec_prefix, inner.cwd) if exec_prefix else base) \
         if (platlib or exec_prefix) and one.version_pair > (3, 0) else ()
@@ -58,9 +63,16 @@ def _is_elsewhere(files: Files, base: str, short: str, platlib: str, env: Mappin
     archive = f"python{short.replace('.', '')}.zip"
     folder = base if files.platform == "win32" else files.path.join(base, platlib or "lib")
     entries = [files.located(e, cwd) for e in env.get("PYTHONPATH", "").split(files.path_separator) if e]
-    return files.is_there(files.path.join(folder, archive)) or any(
-        files.exists(files.path.join(e, "encodings")) or (files.is_there(e) and not files.is_folder(e))
-        for e in entries)
+    return any(files.exists(files.path.join(e, "encodings")) or (files.is_file(e) and _holds_it(files, e))
+               for e in (files.path.join(folder, archive), *entries))
+
+
+def _holds_it(files: Files, archive: str) -> bool:
+    """Whether an archive has what every Python needs to start, as far as that can be told."""
+    try:
+        return any(name.startswith("encodings/") for name in archive_names(files, archive))
+    except NotRecorded:
+        return True
 
 
 def _entries(files: Files, library: str, base: str, compiled: str) -> tuple[str, ...]:
@@ -70,8 +82,7 @@ def _entries(files: Files, library: str, base: str, compiled: str) -> tuple[str,
     return archive, library, m.path.join(compiled, m.path.relpath(library, base), "lib-dynload")
 
 
-def _not_found(files: Files, base: str, home: str, platlib: str) -> str:
+def _not_found(files: Files, base: str, short: str, home: str, platlib: str) -> str:
     by = " and ".join(n for n, v in (("PYTHONHOME", home), ("PYTHONPLATLIBDIR", platlib)) if v)
-    place = files.path.join(base, platlib or ("Lib" if files.platform == "win32" else "lib"))
-    return (f"it looks for its standard library where {by} says, and there is no encodings in {place}, without "
-            "which it does not start")
+    place = files.path.join(base, *(("Lib",) if files.platform == "win32" else (platlib or "lib", f"python{short}")))
+    return f"by {by}, its standard library is {place}, where encodings is not: no Python starts without it"

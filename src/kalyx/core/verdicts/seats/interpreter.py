@@ -151,8 +151,8 @@ def interpreter_broken(facts: SeatFacts, files: Files,
     Looks like: `Fatal Python error`, a missing libpython, or no answer at all.
     Why: The interpreter exists and cannot start: its base or library is gone, its pyvenv.cfg is damaged,
         code that it runs at every start ends it, or PYTHONHOME sends it elsewhere.
-    How Kalyx knows: What it said when it was started; each line that it runs at its start is tried
-        alone.
+    How Kalyx knows: What it said when it was started, or that there is no standard library where its
+        variables send it; each line that it runs at its start is tried alone.
     What to do: Switch that line off, unset what misleads it, or install it again.
     """
     interpreter = facts.seat.interpreter
