@@ -71,6 +71,28 @@ def linked_copy(world: World) -> None:
     world.env["PATH"] = f"{world.home / 'bin'}:{world.env['PATH']}"
 
 
+# What conda's own start file has a shell do, in short
+CONDA = """conda() {
+  [ "$1" = activate ] || return 0
+  case "$2" in */*) CONDA_PREFIX=$2;; "") CONDA_PREFIX=ROOT;; *) CONDA_PREFIX=ROOT/envs/$2;; esac
+  export CONDA_PREFIX; export PATH="$CONDA_PREFIX/bin:$PATH"
+}
+"""
+
+
+def with_conda(world: World, text: str) -> None:
+    """Put a wrapper first on PATH that enters one of conda's environments."""
+    root = world.home / "conda"
+    for prefix in (root, root / "envs" / "trial"):
+        (prefix / "conda-meta").mkdir(parents=True)
+        shutil.copytree(world.venv(prefix.name), prefix, symlinks=True, dirs_exist_ok=True)
+    write(root / "etc" / "profile.d" / "conda.sh", CONDA.replace("ROOT", str(root)))
+    write(root / "bin" / "conda", f"#!/bin/sh\ncat '{root}/etc/profile.d/conda.sh'\n", 0o755)
+    write(root / "bin" / "activate", CONDA.replace("ROOT", str(root)) + 'conda activate "$@"\n')
+    write(world.home / "bin" / "python", text.replace("ROOT", str(root)), 0o755)
+    world.env["PATH"] = f"{world.home / 'bin'}:{world.env['PATH']}"
+
+
 def variables(world: World, **values: str) -> None:
     """Set variables in a shell that has entered an environment open to its base, and a user site."""
     lab(world, "--system-site-packages")
@@ -119,6 +141,13 @@ STARTS = {
         w, '#!/bin/bash\nsource "$HOME/envs/other/bin/activate"\nexport A=b\nexec python "$@"\n')),
     "wrapper, given": lambda w: (write(w.home / "settings.sh", "export PYTHONPATH=$HOME/more\n"), wrapped(
         w, '#!/bin/sh\n. "$HOME/settings.sh"\nexec PYTHON "$@"\n')),
+    "conda, its file": lambda w: with_conda(
+        w, '#!/bin/bash\n. ROOT/etc/profile.d/conda.sh\nconda activate trial\nexec python "$@"\n'),
+    "conda, its hook": lambda w: with_conda(
+        w, '#!/bin/bash\neval "$(ROOT/bin/conda shell.bash hook)"\nconda activate ROOT/envs/trial && python "$@"\n'),
+    "conda, as it was": lambda w: with_conda(w, '#!/bin/bash\nsource ROOT/bin/activate trial\nexec python "$@"\n'),
+    "conda, itself": lambda w: with_conda(
+        w, '#!/bin/bash\n. ROOT/etc/profile.d/conda.sh\nconda activate\nexec python "$@"\n'),
     "first line gone": lambda w: (lab(w), wrapped(w, "#!/nowhere/sh\nexec PYTHON \"$@\"\n", w.venv("two")),
                                   w.activate(w.home / "envs" / "two")),
 }

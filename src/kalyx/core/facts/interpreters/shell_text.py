@@ -336,7 +336,7 @@ class _Shell:
             self._read_in_place(script, depth)
         elif m.is_folder(m.path.join(root, "conda-meta")):
             self._conda = root
-            self._activate_conda(words[1] if len(words) > 1 else "")
+            self._activate_conda([*words[1:], *self.scope.arguments, ""][0])  # without words it has those of the text
         else:
             named = named_by_activate(m, script)
             self._enter(named[0] if named else None, "VIRTUAL_ENV")
