@@ -32,6 +32,7 @@ FIRST_READ = 8192  # bytes; nearly all headers end before that
 RECORD_LIMIT = 64 * 1024 * 1024
 TEXT_LIMIT = 1024 * 1024
 MOST_IN_ZIP = 20_000  # names
+_PYTHON_TAG = re.compile(r"-py[23]\.\d{1,2}(?:-.{1,60})?$")  # in the name of an egg
 
 
 @record
@@ -214,13 +215,13 @@ class SiteMetadata:
         path = m.path.join(self.folder, entry)
         heads = parse_heads(self._heads(entry))
         if not heads.name or not heads.version:  # damaged: its own name says the least of it (PEP 376)
-            stem = entry.rsplit(".", 1)[0]
-            name, dash, version = stem.partition("-")
+            own = m.path.basename(self.folder) if entry == "EGG-INFO" else entry  # an egg has the name of its folder
+            name, dash, version = _PYTHON_TAG.sub("", own.rsplit(".", 1)[0]).partition("-")
             lacks = " and ".join(k for k, v in (("name", heads.name), ("version", heads.version)) if not v)
             m.report(path, f"its metadata says no {lacks}")
             if not heads.name and not dash:
                 return None
-            heads = replace(heads, name=heads.name or name, version=heads.version or version.split("-py")[0])
+            heads = replace(heads, name=heads.name or name, version=heads.version or version)
         source = self._source(entry)
         requires = heads.requires or parse_egg_requires(self._text(entry, "requires.txt"))
         return Distribution(
