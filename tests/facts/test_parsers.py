@@ -172,7 +172,7 @@ def test_metadata_in_every_form() -> None:
         "/s/e-5-py3.8.egg/EGG-INFO/PKG-INFO": "Name: e\n", "/s/f-6-py3.egg-info/PKG-INFO": "Version: 6\n",
         "/z.egg": archive.getvalue(), "/not.egg": b"PK\x03\x04 no"})
     found = {d.name: d for d in distributions.open_shelf(machine, "/s", "env").distributions()}
-    assert [(n, found[n].version) for n in sorted(found)] == [("A", "1"), ("b", "2"), ("c", "3"), ("d", "4"), ("f", "6")]
+    assert [f"{n} {found[n].version}" for n in sorted(found)] == ["A 1", "b 2", "c 3", "d 4", "f 6"]
     egg = distributions.open_shelf(machine, "/s/e-5-py3.8.egg", "other").distributions()
     assert [(d.name, d.version) for d in egg] == [("e", "5")], "as its folder says, where its metadata does not"
     assert (found["A"].modules, found["A"].requested, found["A"].extras) == (("a",), True, ("x",))
