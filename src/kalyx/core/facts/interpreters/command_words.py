@@ -13,8 +13,7 @@ from kalyx.core.facts.interpreters.path_lookup import (
     is_python_name,
     read_head,
 )
-from kalyx.core.facts.interpreters.shell_text import SHELLS, read_shell
-from kalyx.core.facts.interpreters.shell_words import LONGEST_WORD, MOST_WORDS, Untold
+from kalyx.core.facts.interpreters.shell_words import LONGEST_WORD, MOST_WORDS, SHELLS, Untold
 from kalyx.core.lean.record import record, replace
 
 TYPE_CHECKING = False
@@ -377,6 +376,8 @@ def _through_shell(files: Files, now: Started) -> Started:
 
 
 def _by_text(files: Files, now: Started, text: str, zero: str, arguments: Sequence[str], is_login: bool) -> Started:
+    from kalyx.core.facts.interpreters.shell_text import read_shell
+
     found = read_shell(files, text, zero, arguments, now.env, now.folder, files.path.basename(now.words[0]))
     if "/" not in found.words[0] and not (found.is_plain and (found.entered or not is_login)):
         raise Untold(f"which {found.words[0]} it means is worked out when it runs")

@@ -21,9 +21,10 @@ __all__ = ["CompiledIn", "compiled_in"]
 
 LARGEST = 64_000_000  # bytes of a program that are read
 MOST_PLACES = 400
-_PLACE = re.compile(rb"\0(/[^\0\n]{1,400})(?=\0)")
-_LIBRARY = re.compile(rb"libpython([23]\.\d{1,2})[a-z]{0,3}\.(?:so|dylib)")
-_VERSION = re.compile(rb"\0([23]\.\d{1,2})(\.\d{1,2}(?:(?:a|b|rc)\d{1,2})?)\+?(?=\0)")
+# Compiled where they are used: hardly any program is read
+_PLACE = rb"\0(/[^\0\n]{1,400})(?=\0)"
+_LIBRARY = rb"libpython([23]\.\d{1,2})[a-z]{0,3}\.(?:so|dylib)"
+_VERSION = rb"\0([23]\.\d{1,2})(\.\d{1,2}(?:(?:a|b|rc)\d{1,2})?)\+?(?=\0)"
 
 
 @record
@@ -49,8 +50,8 @@ def _read(files: Any, program: str) -> list[str | None] | None:
         data = m.read_bytes(m.real_path(program), LARGEST)
     except Unreadable:
         return None
-    whole = {a.decode(): (a + b).decode() for a, b in _VERSION.findall(data)}
-    loaded = [v.decode() for v in _LIBRARY.findall(data)]
+    whole = {a.decode(): (a + b).decode() for a, b in re.findall(_VERSION, data)}
+    loaded = [v.decode() for v in re.findall(_LIBRARY, data)]
     for place in dict.fromkeys(_places(m, data)):
         for short in dict.fromkeys([*loaded, *whole]):
             library = next((p for p in (m.path.join(place, lib, f"python{short}{tag}") for lib in ("lib", "lib64")
@@ -63,7 +64,7 @@ def _read(files: Any, program: str) -> list[str | None] | None:
 def _places(files: Any, data: bytes) -> list[str]:
     """Return the folders that a program names, and those above them: a shared library's folder is below its prefix."""
     found: list[str] = []
-    for match in _PLACE.finditer(data):
+    for match in re.finditer(_PLACE, data):
         for text in match[1].decode("utf-8", "surrogateescape").split(":"):
             if text.startswith("/") and text.rstrip("/"):
                 found += [text.rstrip("/"), files.path.dirname(text.rstrip("/"))]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.errors import Unreadable
+from kalyx.core.errors import NotRecorded, Unreadable
 from kalyx.core.facts.interpreters.compiled import compiled_in
 from kalyx.core.facts.interpreters.path_lookup import (
     follow_links,
@@ -65,11 +65,19 @@ def base_program_of(files: Files, path: str, config: VenvConfig | None) -> str:
 def _is_another(files: Files, copy: str, original: str) -> bool:
     """Whether a copy is not of that program: of another version, where its base was upgraded or another is named."""
     one, two = files.stat(copy), files.stat(original)
-    if one is None or two is None or one.size == two.size > SMALL:
+    if one is None or two is None or (one.size == two.size and (
+            one.size > SMALL or _are_equal(files, copy, original))):
         return False
     mine, its = compiled_in(files, copy), _library_of(files, original, files.path.basename(
         files.real_path(original)), None)
     return mine is not None and (its is None or files.path.basename(its[1]).removesuffix("t") != f"python{mine.short}")
+
+
+def _are_equal(files: Files, one: str, two: str) -> bool:
+    try:
+        return files.read_bytes(one, SMALL) == files.read_bytes(two, SMALL)
+    except (Unreadable, NotRecorded):
+        return True
 
 
 def is_python(files: Files, program: str) -> bool:

@@ -23,9 +23,8 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.files import Files
 
-__all__ = ["SHELLS", "ShellStart", "read_shell"]
+__all__ = ["ShellStart", "read_shell"]
 
-SHELLS = ("sh", "bash", "dash", "zsh", "ksh", "ash", "busybox")
 _LOOPS = {"case": "esac", "for": "done", "while": "done", "until": "done", "select": "done", "function": "}"}
 # What starts nothing, and changes nothing that matters for what is started
 _HARMLESS = {":", "true", "echo", "printf", "umask", "ulimit", "trap", "hash", "wait", "pwd", "type", "mkdir", "sleep",

@@ -14,9 +14,10 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Mapping, Sequence
 
-__all__ = ["LONGEST_TEXT", "LONGEST_WORD", "MARKED", "MOST_WORDS", "UNSET", "Command", "Scope", "Untold",
+__all__ = ["LONGEST_TEXT", "LONGEST_WORD", "MARKED", "MOST_WORDS", "SHELLS", "UNSET", "Command", "Scope", "Untold",
            "commands_of"]
 
+SHELLS = ("sh", "bash", "dash", "zsh", "ksh", "ash", "busybox")
 # What no command that starts a Python needs; a text in which each line doubles the one before has no end otherwise
 LONGEST_TEXT, LONGEST_WORD, MOST_WORDS, DEEPEST = 65536, 8192, 4096, 12
 BLANKS = " \t\r"  # between words

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from kalyx.core.errors import NotRecorded
 from kalyx.core.facts.interpreters.flags import has_flag
-from kalyx.core.facts.search_path.archives import archive_names
 from kalyx.core.lean.record import replace
 
 TYPE_CHECKING = False
@@ -69,6 +68,8 @@ def _is_elsewhere(files: Files, base: str, short: str, platlib: str, env: Mappin
 
 def _holds_it(files: Files, archive: str) -> bool:
     """Whether an archive has what every Python needs to start, as far as that can be told."""
+    from kalyx.core.facts.search_path.archives import archive_names
+
     try:
         return any(name.startswith("encodings/") for name in archive_names(files, archive))
     except NotRecorded:
