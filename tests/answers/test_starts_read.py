@@ -78,6 +78,13 @@ CONDA = """conda() {
   export CONDA_PREFIX; export PATH="$CONDA_PREFIX/bin:$PATH"
 }
 """
+COMMAND = """#!/bin/sh
+case "$1" in
+  info) echo ROOT;;
+  run) PATH="ROOT/envs/$3/bin:$PATH"; shift 3; exec "$@";;
+  *) cat ROOT/etc/profile.d/conda.sh;;
+esac
+"""
 
 
 def with_conda(world: World, text: str) -> None:
@@ -87,7 +94,7 @@ def with_conda(world: World, text: str) -> None:
         (prefix / "conda-meta").mkdir(parents=True)
         shutil.copytree(world.venv(prefix.name), prefix, symlinks=True, dirs_exist_ok=True)
     write(root / "etc" / "profile.d" / "conda.sh", CONDA.replace("ROOT", str(root)))
-    write(root / "bin" / "conda", f"#!/bin/sh\ncat '{root}/etc/profile.d/conda.sh'\n", 0o755)
+    write(root / "bin" / "conda", COMMAND.replace("ROOT", str(root)), 0o755)
     write(root / "bin" / "activate", CONDA.replace("ROOT", str(root)) + 'conda activate "$@"\n')
     write(world.home / "bin" / "python", text.replace("ROOT", str(root)), 0o755)
     world.env["PATH"] = f"{world.home / 'bin'}:{world.env['PATH']}"
@@ -141,6 +148,16 @@ STARTS = {
         w, '#!/bin/bash\nsource "$HOME/envs/other/bin/activate"\nexport A=b\nexec python "$@"\n')),
     "wrapper, given": lambda w: (write(w.home / "settings.sh", "export PYTHONPATH=$HOME/more\n"), wrapped(
         w, '#!/bin/sh\n. "$HOME/settings.sh"\nexec PYTHON "$@"\n')),
+    "wrapper, choice": lambda w: wrapped(
+        w, '#!/bin/bash\ncase "$1" in\n  --help|-h) echo help; exit 0;;\nesac\ncase "$(uname)" in\n'
+           '  Linux) suffix=real ;;\n  Dar*) suffix=mac ;;\n  *) exit 4\nesac\nexec "ENV/bin/python.$suffix" "$@"\n'),
+    "wrapper, functions": lambda w: wrapped(
+        w, '#!/bin/sh\ndie() { echo "$1" >&2; exit 3; }\nsay ()\n{\n  echo "$@" >&2\n}\n'
+           '[ -f ENV/pyvenv.cfg ] || die no\nsay "starting"\n[ -z "$QUIET" ] && say more\nexec PYTHON "$@"\n'),
+    "conda, run": lambda w: with_conda(w, '#!/bin/sh\nexec ROOT/bin/conda run -n trial python "$@"\n'),
+    "conda, told": lambda w: with_conda(
+        w, '#!/bin/bash\nsource "$(ROOT/bin/conda info --base)/etc/profile.d/conda.sh"\nconda activate trial\n'
+           'exec python "$@"\n'),
     "conda, its file": lambda w: with_conda(
         w, '#!/bin/bash\n. ROOT/etc/profile.d/conda.sh\nconda activate trial\nexec python "$@"\n'),
     "conda, its hook": lambda w: with_conda(

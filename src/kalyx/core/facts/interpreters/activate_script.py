@@ -12,7 +12,9 @@ if TYPE_CHECKING:
 
     from kalyx.core.facts.files import Files
 
-__all__ = ["conda_prefix", "named_by_activate"]
+__all__ = ["CONDAS", "conda_prefix", "named_by_activate"]
+
+CONDAS = ("conda", "mamba", "micromamba")
 
 _NAMES = re.compile(r"""^[ \t]*(?:export[ \t]+)?VIRTUAL_ENV=["']?([^"'\n$]+)["']?\s*$""", re.MULTILINE)
 

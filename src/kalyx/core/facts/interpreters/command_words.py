@@ -7,13 +7,15 @@ from __future__ import annotations
 
 import re
 
+from kalyx.core.facts.interpreters.activate_script import CONDAS, conda_prefix
+from kalyx.core.facts.interpreters.env_words import WouldRefuse, env_options, split_string
 from kalyx.core.facts.interpreters.path_lookup import (
     find_on_path,
     is_like_python_name,
     is_python_name,
     read_head,
 )
-from kalyx.core.facts.interpreters.shell_words import LONGEST_WORD, MOST_WORDS, SHELLS, Untold
+from kalyx.core.facts.interpreters.shell_words import SHELLS, Untold
 from kalyx.core.lean.record import record, replace
 
 TYPE_CHECKING = False
@@ -49,10 +51,6 @@ def first_line(head: bytes) -> FirstLine | None:
     line = head.split(b"\n", 1)[0][2:].decode("utf-8", "surrogateescape").strip(" \t")
     program, _, rest = line.replace("\t", " ").partition(" ")
     return FirstLine(program, rest.strip(" ")) if program else None
-
-
-class WouldRefuse(Untold):
-    """A program in front would not take what it is given, and starts nothing."""
 
 
 @record
@@ -141,6 +139,8 @@ def _one_hop(files: Files, now: Started, name: str) -> Started | None:
         return _through_shell(files, now)
     if name in LAUNCHERS:
         return _through_launcher(now, LAUNCHERS[name], name)
+    if name in CONDAS and now.words[1:2] == ("run",):
+        return _through_conda(files, now)
     return None
 
 
@@ -195,11 +195,6 @@ def hands_over(text: str) -> bool:
 
 
 # -- env ------------------------------------------------------------------------------------------
-_SHORT_VALUED, _SHORT = "uCSa", "i0v"
-_LONG = {"unset": "u", "chdir": "C", "split-string": "S", "argv0": "a", "ignore-environment": "i", "null": "0",
-         "debug": "v", "block-signal": "", "default-signal": "", "ignore-signal": "", "list-signal-handling": ""}
-
-
 def _through_env(now: Started) -> Started:
     """Return what ``env`` starts: options, then assignments, then a program that is looked up on PATH."""
     words, env, folder = list(now.words[1:]), dict(now.env), now.folder
@@ -207,7 +202,7 @@ def _through_env(now: Started) -> Started:
         word = words.pop(0)
         if word == "--":
             break
-        for option, value in _options(word, words):
+        for option, value in env_options(word, words):
             if option == "i":
                 env = {}
             elif option == "u":
@@ -222,100 +217,6 @@ def _through_env(now: Started) -> Started:
     if not words:
         raise WouldRefuse("env is given no program")
     return replace(now, words=tuple(words), env=env, folder=folder)
-
-
-def _options(word: str, words: list[str]) -> list[tuple[str, str]]:
-    """Return the options in a word of ``env``'s, each with its value, which may be the next word.
-
-    Raises:
-        WouldRefuse: env would not take it.
-    """
-    if word == "-":
-        return [("i", "")]
-    if word.startswith("--"):
-        name, equals, value = word[2:].partition("=")
-        names = [n for n in _LONG if n == name] or [n for n in _LONG if n.startswith(name)]
-        if len(names) != 1:
-            raise WouldRefuse(f"env has no option {word}")
-        letter = _LONG[names[0]]
-        if letter in tuple(_SHORT_VALUED) and not equals:
-            if not words:
-                raise WouldRefuse(f"env's option {word} lacks its value")
-            value = words.pop(0)
-        return [(letter, value)]
-    found: list[tuple[str, str]] = []
-    for place, letter in enumerate(word[1:], 1):
-        if letter in _SHORT_VALUED:
-            if not word[place + 1:] and not words:
-                raise WouldRefuse(f"env's option -{letter} lacks its value")
-            return [*found, (letter, word[place + 1:] or words.pop(0))]
-        if letter not in _SHORT:
-            raise WouldRefuse(f"env has no option -{letter}" if letter.strip() else
-                         "env gets all that stands behind it as one word; with -S it would take it apart")
-        found.append((letter, ""))
-    return found
-
-
-_ESCAPES = {"f": "\f", "n": "\n", "r": "\r", "t": "\t", "v": "\v", "#": "#", "$": "$", '"': '"', "'": "'", "\\": "\\"}
-
-
-def _fits(words: Sequence[str], word: str | None) -> bool:
-    """Whether words and the one being read are of a command's size.
-
-    Raises:
-        Untold: they are not.
-    """
-    if len(word or "") > LONGEST_WORD or len(words) > MOST_WORDS:
-        raise Untold("what env -S is given is too long")
-    return True
-
-
-def split_string(text: str, env: Mapping[str, str]) -> list[str]:
-    """Split a text as ``env -S`` does: quotes, escapes, ``${NAME}``, and ``#`` at the start of a word.
-
-    Raises:
-        WouldRefuse: env would not take it.
-    """
-    words: list[str] = []
-    word: str | None = None
-    quote, at = "", 0
-    while at < len(text) and _fits(words, word):
-        char = text[at]
-        at += 1
-        if quote != "'" and char == "\\":
-            following = text[at:at + 1]
-            at += 1
-            if following == "c" and not quote:
-                break
-            if following == "_":
-                if not quote:
-                    words, word = (words if word is None else [*words, word]), None
-                else:
-                    word = (word or "") + " "
-            elif following in _ESCAPES:
-                word = (word or "") + _ESCAPES[following]
-            else:
-                raise WouldRefuse(f"env -S does not know \\{following}")
-        elif char == "\\" and text[at:at + 1] in ("'", "\\"):
-            word, at = (word or "") + text[at], at + 1
-        elif char in "\"'" and quote in ("", char):
-            quote, word = ("" if quote else char), word or ""
-        elif quote != "'" and char == "$":
-            end = text.find("}", at)
-            if text[at:at + 1] != "{" or end < 0:
-                raise WouldRefuse("env -S takes ${NAME} only")
-            value = env.get(text[at + 1:end])
-            word = (word or "") + (value or "") if value is not None or word is not None else word
-            at = end + 1
-        elif not quote and char in " \t\n\v\f\r":
-            words, word = (words if word is None else [*words, word]), None
-        elif char == "#" and word is None and not quote:
-            break
-        else:
-            word = (word or "") + char
-    if quote:
-        raise WouldRefuse("a quote in what env -S is given does not end")
-    return words if word is None else [*words, word]
 
 
 # -- what sets a program going ----------------------------------------------------------------------
@@ -346,6 +247,30 @@ def _plain_python(now: Started, words: list[str], launcher: Launcher, name: str)
             break
         was_option = word.startswith("-") and "=" not in word
     raise Untold(f"what {name} starts cannot be told by its words")
+
+
+def _through_conda(files: Files, now: Started) -> Started:
+    """Return what ``conda run`` starts in one of its environments.
+
+    Raises:
+        Untold: which one that is cannot be told.
+    """
+    words, name = list(now.words[2:]), ""
+    while words and words[0].startswith("-"):
+        option, _, value = words.pop(0).partition("=")
+        if option in ("-n", "--name", "-p", "--prefix", "--cwd", "-a", "--attach", "-e", "--env"):
+            value = value or (words.pop(0) if words else "")
+            if option not in ("-n", "--name", "-p", "--prefix"):
+                raise Untold(f"conda's option {option} is not followed")
+            name = value
+    program = program_at(files, replace(now, words=now.words[:1]))
+    root = files.path.dirname(files.path.dirname(program)) if program else now.env.get("MAMBA_ROOT_PREFIX", "")
+    prefix = conda_prefix(files, root, name, now.env, now.folder) if words else None
+    if prefix is None:
+        raise Untold(f"conda's environment {name or 'base'} was not found")
+    path = f"{files.path.join(prefix, 'bin')}:{now.env.get('PATH', NO_PATH)}"
+    return replace(now, words=tuple(words), env={**now.env, "PATH": path, "CONDA_PREFIX": prefix},
+                   entered=(*now.entered, prefix))
 
 
 # -- shells -----------------------------------------------------------------------------------------

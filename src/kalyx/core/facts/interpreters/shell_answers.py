@@ -40,4 +40,10 @@ def answer_of(files: Files, commands: Sequence[Sequence[str]], path: str, folder
     if name in ("which", "command") and len(first) > 1:
         found = find_on_path(m, last, path, first_only=True)
         return found[0].path if found else MARKED
+    if name == "uname" and first[1:] in ([], ["-s"]):
+        return {"linux": "Linux", "darwin": "Darwin"}.get(m.platform, MARKED)
+    if list(first[-2:]) == ["info", "--base"]:
+        on_path = find_on_path(m, name, path, first_only=True) if "/" not in name else []
+        program = on_path[0].path if on_path else m.located(name, folder)
+        return dirname(dirname(program)) if m.is_there(program) else MARKED
     return " ".join(first[1:]) if name == "echo" else MARKED

@@ -1,7 +1,7 @@
 """What a shell's text starts in the end, where it says so outright: one program, with its variables and its folder.
 
 Followed are assignments, conditions that files and known words decide, ``cd``, and the activation of environments.
-Loops, functions, and what other programs work out, are for the shell to answer.
+Loops, functions that do more than to say something, and what other programs work out, are for the shell to answer.
 """
 
 from __future__ import annotations
@@ -9,11 +9,12 @@ from __future__ import annotations
 from posixpath import basename, dirname
 
 from kalyx.core.errors import Unreadable
-from kalyx.core.facts.interpreters.activate_script import conda_prefix, named_by_activate
+from kalyx.core.facts.interpreters.activate_script import CONDAS, conda_prefix, named_by_activate
 from kalyx.core.facts.interpreters.path_lookup import find_on_path
 from kalyx.core.facts.interpreters.shell_answers import answer_of
+from kalyx.core.facts.interpreters.shell_flow import HARMLESS, Flow
 from kalyx.core.facts.interpreters.shell_tests import holds
-from kalyx.core.facts.interpreters.shell_words import LONGEST_TEXT, MARKED, UNSET, Command, Scope, Untold, commands_of
+from kalyx.core.facts.interpreters.shell_words import LONGEST_TEXT, MARKED, UNSET, Scope, Untold, commands_of
 from kalyx.core.facts.interpreters.variables import VARIABLES
 from kalyx.core.lean.record import record
 
@@ -25,16 +26,9 @@ if TYPE_CHECKING:
 
 __all__ = ["ShellStart", "read_shell"]
 
-_LOOPS = {"case": "esac", "for": "done", "while": "done", "until": "done", "select": "done", "function": "}"}
-# What starts nothing, and changes nothing that matters for what is started
-_HARMLESS = {":", "true", "echo", "printf", "umask", "ulimit", "trap", "hash", "wait", "pwd", "type", "mkdir", "sleep",
-             "date", "touch", "cat", "ls", "rm", "hostname", "logger", "chmod", "cp", "mv", "ln", "tee", "uname", "id",
-             "whoami", "nvidia-smi", "alias", "unalias", "getopts", "kill", "let", "mesg", "stty", "tput", "clear"}
 _DECLARES = {"export", "readonly", "declare", "typeset", "local"}
 # Functions of a cluster's or a tool's that change PATH
 _CHANGES_PATH = {"module", "ml", "spack", "pyenv", "asdf", "workon", "deactivate", "nvm", "source_env", "load"}
-_CONDAS = ("conda", "mamba", "micromamba")
-_CONDITION = "what it starts depends on conditions ({})"
 
 
 @record
@@ -85,12 +79,9 @@ class _Shell:
         self.entered: list[str] = []
         self.started: ShellStart | None = None
         self._functions = {n[10:-2] for n in env if n.startswith("BASH_FUNC_")} | _CHANGES_PATH
-        self._status: bool | None = True
-        self._blocks: list[str] = []  # each: on, off, done (with what may follow), if (its condition), maybe
-        self._closes: list[str] = []  # the word that ends each
+        self.flow = Flow()
         self._conda, self._is_over = "", False
 
-    # -- the flow -----------------------------------------------------------------------------------
     def run(self, text: str, depth: int) -> None:
         """Read a text to its end, or to where it starts what takes its place.
 
@@ -98,92 +89,16 @@ class _Shell:
             Untold: what it starts is not said outright.
         """
         for command in commands_of(text, self.scope, depth):
-            words = self._flow(command)
-            if not words or self._is_off():
-                continue
-            if command.before == "operator":
-                raise Untold("it does more than start one program")
-            negated = words[0] == "!"
+            words = self.flow.take(command)
+            negated = words[:1] == ["!"]
             words = words[1:] if negated else words
-            if "maybe" in self._blocks:
-                self._must_not_matter(words)
-                self._status = None
+            if not words:
                 continue
             self._command(words, command.line, depth)
-            if negated and self._status is not None:
-                self._status = not self._status
+            if negated and self.flow.status is not None:
+                self.flow.status = not self.flow.status
             if self._is_over:
                 return
-
-    def _flow(self, command: Command) -> list[str]:
-        """Take reserved words off a command, and what is not reached; return what is left of it to run."""
-        words, before = list(command.words), command.before
-        while words:
-            word = words[0]
-            if self._closes and word == self._closes[-1] and (word != "}" or len(words) == 1):
-                self._close()
-                return []
-            if word in _LOOPS or (word == "{" and len(words) > 1) or word == "if" or word == "{":
-                self._open(word, before)
-                words, before = words[1:], ""
-            elif word in ("then", "elif", "else") and self._blocks and self._closes[-1] == "fi":
-                self._turn(word)
-                words, before = words[1:], ""
-            elif word in ("do", "!") and len(words) > 1 and word == "do":
-                words = words[1:]
-            else:
-                break
-        if not words or self._is_off() or before not in ("&&", "||"):
-            return words
-        follows = self._follows(before)
-        if follows is None:
-            self._must_not_matter(words)
-        return words if follows else []
-
-    def _follows(self, operator: str) -> bool | None:
-        """Whether what stands behind an operator is run; None where that is not known."""
-        if operator not in ("&&", "||") or self._status is None:
-            return None if operator in ("&&", "||") else True
-        return self._status == (operator == "&&")
-
-    def _is_off(self) -> bool:
-        return any(b in ("off", "done") for b in self._blocks)
-
-    def _open(self, word: str, before: str) -> None:
-        follows = self._follows(before)
-        if self._is_off() or follows is False:
-            self._blocks.append("done")
-        elif word in _LOOPS:
-            raise Untold(_CONDITION.format(word))
-        elif follows is None:
-            self._blocks.append("maybe")
-        else:
-            self._blocks.append("if" if word == "if" else "on")
-        self._closes.append("fi" if word == "if" else _LOOPS.get(word, "}"))
-
-    def _turn(self, word: str) -> None:
-        """Go on to another part of an ``if``."""
-        now = self._blocks[-1]
-        if now == "if":  # behind the condition
-            self._blocks[-1] = "maybe" if self._status is None else "on" if self._status else "off"
-        elif now == "on":
-            self._blocks[-1] = "done"
-        elif now == "off":
-            self._blocks[-1] = "on" if word == "else" else "if"
-
-    def _close(self) -> None:
-        if self._blocks.pop() in ("off", "maybe") and self._closes[-1] == "fi":
-            self._status = True
-        self._closes.pop()
-
-    def _must_not_matter(self, words: Sequence[str]) -> None:
-        """Make sure that a command may be run or not, and the same is started.
-
-        Raises:
-            Untold: it is not so.
-        """
-        if words[0] not in _HARMLESS and words[0] not in ("[", "[[", "test", "false"):
-            raise Untold(_CONDITION.format(words[0]))
 
     # -- commands -----------------------------------------------------------------------------------
     def _command(self, words: list[str], line: int, depth: int) -> None:
@@ -206,7 +121,9 @@ class _Shell:
             self._source(words[1:], depth)
         elif name == "eval":
             self._eval(" ".join(words[1:]), depth)
-        elif name in _CONDAS and words[1:2] == ["activate"]:
+        elif name in self.flow.functions:
+            self._call(name)
+        elif name in CONDAS and words[1:2] == ["activate"]:
             self._activate_conda(words[2] if len(words) > 2 else "")
         elif not self._own(words):
             self._outside(words, line, here)
@@ -215,7 +132,7 @@ class _Shell:
         """Do what a shell does itself; return whether it does."""
         name, told = words[0], holds(self.files, words, self.scope.known.get("PATH", ""), self.folder)
         if told is not NotImplemented:
-            self._status = told
+            self.flow.status = told
         elif name == "set":
             self._set(words[1:])
         elif name == "unset":
@@ -226,17 +143,28 @@ class _Shell:
             self._shift(words[1:])
         elif name == "cd":
             self._cd([w for w in words[1:] if w not in ("-P", "-L", "--")])
-        elif name in _HARMLESS:
-            self._status = True
+        elif name in HARMLESS:
+            self.flow.status = True
         else:
             return False
         return True
 
+    def _call(self, name: str) -> None:
+        """Run a function of the text's own.
+
+        Raises:
+            Untold: it does more than to say something, or to end.
+        """
+        does = self.flow.functions[name]
+        if does == "other":
+            raise Untold(f"it runs a function of its own ({name})")
+        self._is_over, self.flow.status = does == "end", True
+
     def _outside(self, words: Sequence[str], line: int, here: Mapping[str, str]) -> None:
         """Go past another program, which may be what is started in the end, or past a function."""
-        if words[0] in self._functions or (words[0] in _CONDAS and self._conda):
+        if words[0] in self._functions or (words[0] in CONDAS and self._conda):
             self.is_plain = False
-        self._status = None
+        self.flow.status = None
         self.others += 1
         self._start(words, line, here)
 
@@ -256,7 +184,7 @@ class _Shell:
         self.scope.known.update(values)
         if self._exports_all:
             self.exported.update(values)
-        self._status = True
+        self.flow.status = True
 
     def _declare(self, words: Sequence[str]) -> None:
         options = [w for w in words[1:] if w.startswith("-")]
@@ -266,60 +194,59 @@ class _Shell:
                 self.scope.known[key] = value
             if key.isidentifier() and (words[0] == "export" or any("x" in o for o in options) or self._exports_all):
                 self.exported.add(key)
-        self._status = True
+        self.flow.status = True
 
     def _set(self, words: Sequence[str]) -> None:
         for number, word in enumerate(words):
             if word in ("--", "-"):
-                self.scope.arguments = tuple(words[number + 1:])
+                self.scope.arguments = tuple(w.replace(UNSET, "") for w in words[number + 1:])
                 break
             if not word.startswith(("-", "+")) and words[number - 1] not in ("-o", "+o"):
                 self.scope.arguments = tuple(words[number:])
                 break
             if word == "allexport" or (word[0] == "-" and "a" in word[1:]):
                 self._exports_all = True
-        self._status = True
+        self.flow.status = True
 
     def _shift(self, words: Sequence[str]) -> None:
         count = int(words[0]) if words and words[0].isdigit() else 1
         if any(a == "$@" for a in self.scope.arguments[:count]) or len(self.scope.arguments) < count:
             raise Untold("it takes some of its words itself")
         self.scope.arguments = self.scope.arguments[count:]
-        self._status = True
+        self.flow.status = True
 
     def _cd(self, words: Sequence[str]) -> None:
         place = words[0] if words else self.scope.value("HOME") or MARKED
         if {MARKED, UNSET} & set(place) or place == "-":
-            self._status, self.folder = None, self.folder
+            self.flow.status, self.folder = None, self.folder
             return
         there = self.files.located(place, self.folder)
-        self._status = self.files.is_folder(there)
-        self.folder = there if self._status else self.folder
+        self.flow.status = self.files.is_folder(there)
+        self.folder = there if self.flow.status else self.folder
 
     def _eval(self, text: str, depth: int) -> None:
         if MARKED not in text:
             self.run(text.replace(UNSET, ""), depth + 1)
         elif not self._conda:  # of conda's own hook only functions come
             self.is_plain = False
-        self._status = None if MARKED in text else self._status
+        self.flow.status = None if MARKED in text else self.flow.status
 
     # -- environments that are entered --------------------------------------------------------------
     def _read_in_place(self, script: str, depth: int) -> None:
         """Read another text as a part of this one; what cannot be followed in it leaves it open what PATH is."""
         before = dict(self.scope.known), set(self.exported), self.scope.arguments, self.folder, self.others
-        blocks, closes = self._blocks, self._closes
-        self._blocks, self._closes = [], []
+        flow, self.flow = self.flow, Flow()
         try:
             self.run(self.files.read_text(script, LONGEST_TEXT), depth + 1)
             self._is_over = self.is_exec  # it may return
         except (Untold, Unreadable):
             self.scope.known, self.exported, self.scope.arguments, self.folder, self.others = before
             self.is_plain, self._is_over = False, False
-        self._blocks, self._closes = blocks, closes
+        self.flow = flow
 
     def _source(self, words: Sequence[str], depth: int) -> None:
         """Read what a shell reads in its own place: the activation of an environment, or it is not known what."""
-        m, self._status = self.files, True
+        m, self.flow.status = self.files, True
         if not words or {MARKED, UNSET} & set(words[0]):
             self.is_plain = False
             return
@@ -328,7 +255,7 @@ class _Shell:
         if not m.is_there(script):
             if self.ends_for_want:
                 raise Untold(f"it reads {script}, which is not there")
-            self._status = False
+            self.flow.status = False
         elif script.endswith("/etc/profile.d/conda.sh"):
             self._conda = dirname(dirname(root))
         elif basename(script) != "activate":
@@ -351,7 +278,7 @@ class _Shell:
         prefix = None if {MARKED, UNSET} & set(name) else conda_prefix(
             self.files, self._conda, name, self.scope.known, self.folder)
         self._enter(prefix, "CONDA_PREFIX")
-        self._status = True if prefix else None
+        self.flow.status = True if prefix else None
 
     def _enter(self, prefix: str | None, variable: str) -> None:
         if prefix is None:
@@ -367,7 +294,7 @@ class _Shell:
     def _answer(self, text: str, depth: int) -> str:
         """Return what a command within a word answers; a mark where that is not known."""
         said = [c.words for c in commands_of(text, self.scope, depth)]
-        if said and said[0][0].rsplit("/", 1)[-1] in _CONDAS and said[0][-1] == "hook":
+        if said and said[0][0].rsplit("/", 1)[-1] in CONDAS and "hook" in said[0]:
             place = self._program(said[0][0])
             self._conda = dirname(dirname(place)) if self.files.is_there(place) else self._conda
         return answer_of(self.files, said, self.scope.known.get("PATH", ""), self.folder)

@@ -21,7 +21,7 @@ SHELLS = ("sh", "bash", "dash", "zsh", "ksh", "ash", "busybox")
 # What no command that starts a Python needs; a text in which each line doubles the one before has no end otherwise
 LONGEST_TEXT, LONGEST_WORD, MOST_WORDS, DEEPEST = 65536, 8192, 4096, 12
 BLANKS = " \t\r"  # between words
-MARKED = "\x1a"  # stands in a word for what is not known
+MARKED = "\x1a"  # stands in a word for what is not known; before * and ? for the names of files
 UNSET = "\x19"  # for a variable that is not set: nothing, if the shell has no more variables than are known
 _OPERATORS = ";&|()<>"
 _TWO = ("&&", "||", ";;", ">>", "<<", "&>", ">&", "<&", ">|")
@@ -161,7 +161,7 @@ class _Reader:
             elif not quote and char == "~" and self._is_home(word.text):
                 word.add(self._scope.value("HOME") or MARKED)
             else:
-                word.add(MARKED if not quote and char in "*?" else char)
+                word.add(f"{MARKED}{char}" if not quote and char in "*?" else char)
             self.line += char == "\n"
             self._at += 1
         if quote:
