@@ -139,7 +139,21 @@ KERNELS: dict[str, list[str]] = {
     "prefix": ["{prefix}/bin/python", "WHO"], "dash": ["dash", "-c", 'A=b exec PLAIN/bin/python "$1"', "dash", "WHO"],
     "nohup": ["nohup", "PLAIN/bin/python", "WHO"], "env, none": ["env", "nosuch", "WHO"],
     "script": ["BIN/kernel-start", "x"], "script of sh": ["BIN/start-kernel", "WHO"],
+    "script that enters": ["BIN/enter-kernel", "WHO"],
 }
+
+# As they stand on clusters
+ENTERS = """#!/bin/bash
+set -euo pipefail
+log() { echo "$(date) $1" >> "$HOME/kernel.log"; }
+log "starting"
+if [ -d /nowhere/scratch ]; then
+  export TMPDIR=/nowhere/scratch
+fi
+source "OTHER/bin/activate"
+export PYTHONPATH=$HOME/shared${PYTHONPATH:+:$PYTHONPATH}
+cd "$HOME" && exec python -u "$@"
+"""
 
 
 @pytest.mark.thorough
@@ -163,6 +177,7 @@ def test_kernels_of_a_real_server(world: World) -> None:
     places |= {"WHO": str(who)}
     write(world.home / "bin" / "kernel-start", f"#!{places['PLAIN']}/bin/python\n" + who.read_text(), 0o755)
     write(world.home / "bin" / "start-kernel", f'#!/bin/sh\nexec {places["PLAIN"]}/bin/python "$@"\n', 0o755)
+    write(world.home / "bin" / "enter-kernel", ENTERS.replace("OTHER", places["OTHER"]), 0o755)
     write(world.home / "bin" / "jupyter-server", f"#!{sys.executable}\n", 0o755)
     for number, (name, words) in enumerate(KERNELS.items()):
         spec = kernelspec(world.home, f"k{number}",

@@ -218,6 +218,7 @@ class Examiner:
             target, flags = started.words[0], flags_of(started.words[1:])
             steps.append(TrailStep(0, f"{says} (read, not run)", path, 1, target))
             sets = {k: started.env.get(k) for k in {*given, *started.env} if given.get(k) != started.env.get(k)}
+            steps += [TrailStep(0, f"it activates {p}", path, None, p) for p in started.entered]
             steps += _added(path, started.line, [*flags, *(
                 f"{k}={sets[k]}" if sets[k] is not None else f"no {k}" for k in VARIABLES if k in sets)])
             inner = self.examine(target, started.folder, ask=ask, env=started.env)

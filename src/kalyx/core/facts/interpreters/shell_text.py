@@ -201,7 +201,8 @@ class _Shell:
             if word in ("--", "-"):
                 self.scope.arguments = tuple(w.replace(UNSET, "") for w in words[number + 1:])
                 break
-            if not word.startswith(("-", "+")) and words[number - 1] not in ("-o", "+o"):
+            if not word.startswith(("-", "+")) and not (number and words[number - 1][0] in "-+" and
+                                                        words[number - 1].endswith("o")):
                 self.scope.arguments = tuple(words[number:])
                 break
             if word == "allexport" or (word[0] == "-" and "a" in word[1:]):

@@ -9,6 +9,7 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters.command_words import follow_script, follow_words, program_at
 from kalyx.core.facts.interpreters.environment import prefix_of
 from kalyx.core.facts.interpreters.flags import flags_of
+from kalyx.core.facts.interpreters.path_lookup import is_like_python_name
 from kalyx.core.facts.kernels.data_folders import data_folders
 from kalyx.core.facts.search_path.site_folders import visible_sites
 from kalyx.core.lean.record import record, replace
@@ -170,7 +171,8 @@ class KernelProgram:
 
     ``how`` is path, server (the server's own interpreter), PATH, none (PATH has none), or with the reason in
     ``trouble``: refused (what stands in front would not start it), unknown. ``flags`` stand between it and the
-    module; ``env`` and ``folder`` are what it starts with.
+    module; ``env`` and ``folder`` are what it starts with, ``entered`` the environments that are activated before,
+    and ``words`` the whole command of what is started in the end.
     """
 
     path: str | None
@@ -181,6 +183,8 @@ class KernelProgram:
     folder: str
     trouble: str = ""
     through: tuple[str, ...] = ()
+    entered: tuple[str, ...] = ()
+    words: tuple[str, ...] = ()
 
 
 def program_of(files: Files, kernel: Kernel, server: Interpreter | None, folder: str) -> KernelProgram:
@@ -188,7 +192,8 @@ def program_of(files: Files, kernel: Kernel, server: Interpreter | None, folder:
     argv = command_of(files, kernel, server)
     env = kernel_environment(kernel, files.env)
     if is_servers_own(argv[0], server):
-        return KernelProgram(server.path if server else None, flags_of(argv[1:]), "server", argv[0], env, folder)
+        return KernelProgram(server.path if server else None, flags_of(argv[1:]), "server", argv[0], env, folder,
+                             words=tuple(argv))
     started = follow_words(files, argv, env, folder)
     word = started.words[0] if started.words else argv[0]
     if started.trouble:
@@ -196,13 +201,14 @@ def program_of(files: Files, kernel: Kernel, server: Interpreter | None, folder:
         return KernelProgram(None, (), how, word, started.env, started.folder, started.trouble, started.through)
     path = program_at(files, started)
     script = follow_script(files, path, started.words[1:], started.env, started.folder) if path is not None else None
-    if script is not None and not script.trouble and path in script.words[1:]:  # a script of Python's own
-        inner = program_at(files, script)
-        return KernelProgram(inner, flags_of(script.words[1:]), "none" if inner is None else "path", script.words[0],
-                             script.env, script.folder, "", (*started.through, str(path)))
+    if path is not None and script is not None and not script.trouble and (
+            path in script.words[1:] or (is_like_python_name(script.words[0]) and not is_like_python_name(path))):
+        started = replace(script, through=(*started.through, path))  # a script of Python's own, or one that starts it
+        path, word = program_at(files, script), script.words[0]
     is_bare = "/" not in word and not (files.platform == "win32" and "\\" in word)
     how = "none" if path is None else "PATH" if is_bare else "path"
-    return KernelProgram(path, flags_of(started.words[1:]), how, word, started.env, started.folder, "", started.through)
+    return KernelProgram(path, flags_of(started.words[1:]), how, word, started.env, started.folder, "", started.through,
+                         started.entered, started.words)
 
 
 def command_of(files: Files, kernel: Kernel, server: Interpreter | None) -> list[str]:

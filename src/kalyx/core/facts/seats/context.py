@@ -39,9 +39,9 @@ class SeatFacts:
     """A seat as read, with what the verdicts need to judge it.
 
     ``foreign``: it is a process of another user. ``kernel_word`` is the program that a kernelspec starts in the end,
-    as it is written. ``cannot_start`` says why a script's first line leads nowhere, ``untold`` why what it starts
-    cannot be told. ``ran`` is what its interpreter said of itself as it ran, where it was told elsewhere, and ``live``
-    what a running process told of itself.
+    as it is written, ``kernel_command`` that with its arguments. ``cannot_start`` says why a script's first line leads
+    nowhere, ``untold`` why what it starts cannot be told. ``ran`` is what its interpreter said of itself as it ran,
+    where it was told elsewhere, and ``live`` what a running process told of itself.
     """
 
     seat: Seat
@@ -49,6 +49,7 @@ class SeatFacts:
     kernel: Kernel | None = None
     kernel_how: str = ""
     kernel_word: str = ""
+    kernel_command: tuple[str, ...] = ()
     cannot_start: str = ""
     untold: str = ""
     notebook: notebooks.NotebookKernel | None = None

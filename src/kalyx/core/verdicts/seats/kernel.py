@@ -10,6 +10,7 @@ from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters.environment import python_in
 from kalyx.core.facts.interpreters.pyvenv import find_venv_config
 from kalyx.core.facts.kernels.kernelspecs import SERVER_DEFAULTS
+from kalyx.core.facts.search_path.layers import pythonpath_of
 from kalyx.core.model import Edit, Evidence, Finding, Remedy
 from kalyx.core.verdicts.catalogue import cause
 from kalyx.core.verdicts.reading.kernel_labels import claimed_version, forms_of, plain_name
@@ -242,16 +243,19 @@ def kernel_cannot_start(facts: SeatFacts, files: Files,
     kernel, interpreter = facts.kernel, facts.seat.interpreter
     if kernel is None or interpreter is None or not interpreter.works or not interpreter.prefix:
         return None
-    if "-m" not in kernel.argv[:-1]:
+    words = facts.kernel_command or kernel.argv
+    if "-m" not in words[:-1]:
         return None
-    module = kernel.argv[kernel.argv.index("-m") + 1].split(".")[0]
-    folders = neighbours.visible_sites(interpreter)
-    if not folders or neighbours.any_holds(folders, module) or _extra_paths(facts):
+    module = words[words.index("-m") + 1].split(".")[0]
+    more = _extra_paths(facts, files)
+    folders = [*neighbours.visible_sites(interpreter), *more]
+    if folders == more or any(files.is_file(p) for p in more) or neighbours.any_holds(folders, module):
         return None
     return Finding.error(
         "kernel-cannot-start", "certain",
         f"The kernel {kernel.name} starts {module}, which {interpreter.prefix} does not have.",
         (Evidence(f"its command is {' '.join(kernel.argv)}", kernel.spec),
+         *([Evidence(f"that starts {' '.join(words)}", kernel.spec)] if tuple(words) != kernel.argv else []),
          *[Evidence(f"{module} is not in {f}", f) for f in folders]),
         (put_kernel_package(files, neighbours, interpreter, _package_of(module)),))
 
@@ -261,9 +265,10 @@ def _package_of(module: str) -> str:
     return "ipykernel" if module == "ipykernel_launcher" else module
 
 
-def _extra_paths(facts: SeatFacts) -> bool:
-    """Whether a PYTHONPATH might supply what the site folders lack."""
-    return bool(facts.seat.launch and facts.seat.launch.env.get("PYTHONPATH"))
+def _extra_paths(facts: SeatFacts, files: Files) -> list[str]:
+    """Return the entries of PYTHONPATH with which a kernel is started."""
+    launch = facts.seat.launch
+    return pythonpath_of(files, launch.env, launch.cwd) if launch else []
 
 
 @cause("kernel-mislabelled", "name or label claims an environment or a version that is not "
