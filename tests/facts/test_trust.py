@@ -129,6 +129,29 @@ def beside_it(checkout: bool) -> Callable[[World, Path], str]:
     return build
 
 
+def wrapped_neighbour(w: World, mark: Path) -> str:
+    """Have a wrapper of the folder's start what was unpacked together with it."""
+    program = evil_python(w.home / "neighbour" / "tool", mark)
+    names(w, str(write(w.project / "bin" / "python", f'#!/bin/sh\nexec "{program}" "$@"\n', 0o755)))
+    w.env["PATH"] = f"{w.project / 'bin'}:{w.env['PATH']}"
+    shutil.rmtree(w.home / ".local")
+    return program
+
+
+def linked_neighbour(w: World, mark: Path) -> str:
+    """Have an environment of the folder's whose program is a link to what was unpacked together with it."""
+    program = evil_python(w.home / "neighbour" / "tool", mark)
+    env = w.project / ".venv"
+    (env / "bin").mkdir(parents=True)
+    for name in ("python", "python3"):
+        (env / "bin" / name).symlink_to(program)
+    write(env / "pyvenv.cfg", f"home = {os.path.dirname(program)}\nversion = {SHORT}.1\n")
+    names(w, str(env / "bin" / "python"))
+    w.env["PATH"] = f"{env / 'bin'}:{w.env['PATH']}"
+    shutil.rmtree(w.home / ".local")
+    return program
+
+
 def scripts(w: World, mark: Path) -> str:
     """Name a program of the person's own that is no Python."""
     program = write(w.home / "bin" / "deploy-production", f"#!/bin/sh\ntouch {mark}\n", 0o755)
@@ -258,6 +281,7 @@ ATTACKS: dict[str, Callable[[World, Path], str]] = {
     "home folder, with a checkout": away,
     "neighbour that is a checkout, on PATH": beside_it(True),
     "neighbour that was unpacked with it": beside_it(False),
+    "neighbour through a wrapper": wrapped_neighbour, "neighbour through a link": linked_neighbour,
     "program that is no Python": scripts,
     "script called python": named_python,
     "version file that leads out": version_file("../../project/evil"),

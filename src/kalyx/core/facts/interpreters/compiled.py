@@ -38,7 +38,12 @@ class CompiledIn:
 
 
 def compiled_in(files: Files, program: str) -> CompiledIn | None:
-    """Return what a program was built for; None where nothing of that is there, or it does not say so."""
+    """Return what a program was built for; None where nothing of that is there, or it does not say so.
+
+    On Windows programs are not built for a place; there, what looks like one may be another machine's.
+    """
+    if files.platform == "win32":
+        return None
     found = files.found(f"compiled in {program}", lambda m: _read(m, program))
     return CompiledIn(*found) if found else None
 

@@ -167,7 +167,7 @@ class Examiner:
                                         trouble="it may not be executed"), tuple(steps))
         head = read_head(m, path)
         if head.startswith(b"#!"):
-            return self._examine_wrapper(path, head, steps, cwd, ask, env)
+            return self._examine_wrapper(path, head, steps, cwd, ask, env, by_folder)
         return self._examine_binary(path, steps, ask, by_folder)
 
     # -- binaries --------------------------------------------------------------------------
@@ -180,6 +180,7 @@ class Examiner:
             return Examined(no_python(self.machine, path), tuple(steps))
         facts = read_interpreter(self.machine, path, config, self._read)
         stdlib: tuple[str, ...] = ()
+        by_folder = by_folder or any(self.trust.is_foreign(self._placed(p)) for p in (path, *(s.where for s in steps)))
         ask = ask and (not by_folder or self.trust.is_installed(program))
         all_read = facts.version and facts.prefix and facts.base_prefix
         if ask and facts.works and (self.asks_when_read or not all_read) and not self.trust.why_not_read(path):
@@ -192,6 +193,11 @@ class Examiner:
             self._alike.keep(path, config, facts)
         return Examined(facts, (*steps, *_steps_of(config)), config, stdlib=stdlib)
 
+    def _placed(self, path: str | None) -> str:
+        """Return where a file or link itself lies, by the real path of its folder."""
+        m = self.machine
+        return str(m.path.join(m.real_path(m.path.dirname(path or "")), m.path.basename(path or "")))
+
     def _merge(self, read: Interpreter, answer: RunResult | dict[str, Any]) -> Interpreter:
         if isinstance(answer, RunResult):
             return replace(read, known_by="broken", trouble=explain_failure(answer, self.limit))
@@ -201,7 +207,7 @@ class Examiner:
 
     # -- wrappers ----------------------------------------------------------------------------
     def _examine_wrapper(self, path: str, head: bytes, steps: list[TrailStep], cwd: str | None,
-                         ask: bool, env: Mapping[str, str] | None) -> Examined:
+                         ask: bool, env: Mapping[str, str] | None, by_folder: bool) -> Examined:
         m = self.machine
         text = head.decode("utf-8", "replace")
         line = first_line(head)
@@ -221,7 +227,8 @@ class Examiner:
             steps += [TrailStep(0, f"it activates {p}", path, None, p) for p in started.entered]
             steps += _added(path, started.line, [*flags, *(
                 f"{k}={sets[k]}" if sets[k] is not None else f"no {k}" for k in VARIABLES if k in sets)])
-            inner = self.examine(target, started.folder, ask=ask, env=started.env)
+            by_folder = by_folder or self.trust.is_foreign(m.real_path(path))  # it came with what is looked at
+            inner = self.examine(target, started.folder, ask=ask, env=started.env, by_folder=by_folder)
             return replace(inner, steps=(*steps, *inner.steps), wrapper=path, flags=(*flags, *inner.flags),
                            variables=None if inner.variables is None else {**sets, **inner.variables},
                            folder=inner.folder or (started.folder if started.folder != folder else None))
