@@ -85,6 +85,10 @@ NEVER_RAISE = {
 ENDLESS = {
     "lines that double": "#!/bin/sh\nA=xxxxxxxxxx\n" + "A=$A$A$A$A$A$A$A$A\n" * 60 + "exec $A\n",
     "arguments that double": "#!/bin/sh\nexec sh \"$0\"" + ' "$@"' * 900 + "\n",
+    "reads itself": "#!/bin/bash\n" + ". /s\n" * 9,
+    "text of itself": "#!/bin/sh\nA='eval \"$A\";eval \"$A\"'\neval \"$A\"\n",
+    "words in words": "#!/bin/sh\nexec " + "$(echo " * 40 + ")" * 40,
+    "defaults": "#!/bin/sh\nexec " + "${A:+" * 400 + "}" * 400,
     "open brackets": "#!/bin/sh\n" + "$(" * 4000, "itself": '#!/bin/sh\nexec /s "$@"\n', "script of itself": "#!/s\n",
     "env, itself": "#!/usr/bin/env -S " + "env -S " * 1000, "env, variables": "#!/usr/bin/env -S " + "${A}" * 1900,
 }

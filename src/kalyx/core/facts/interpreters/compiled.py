@@ -7,6 +7,7 @@ folder from which its shared library is loaded).
 from __future__ import annotations
 
 import re
+from itertools import islice
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.lean.record import record
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
 __all__ = ["CompiledIn", "compiled_in"]
 
 LARGEST = 64_000_000  # bytes of a program that are read
-MOST_PLACES = 400
+MOST_PLACES, MOST_VERSIONS = 400, 12
 # Compiled where they are used: hardly any program is read
 _PLACE = rb"\0(/[^\0\n]{1,400})(?=\0)"
 _LIBRARY = rb"libpython([23]\.\d{1,2})[a-z]{0,3}\.(?:so|dylib)"
@@ -55,10 +56,10 @@ def _read(files: Any, program: str) -> list[str | None] | None:
         data = m.read_bytes(m.real_path(program), LARGEST)
     except Unreadable:
         return None
-    whole = {a.decode(): (a + b).decode() for a, b in re.findall(_VERSION, data)}
-    loaded = [v.decode() for v in re.findall(_LIBRARY, data)]
+    whole = {v[1].decode(): (v[1] + v[2]).decode() for v in islice(re.finditer(_VERSION, data), MOST_PLACES)}
+    loaded = [v[1].decode() for v in islice(re.finditer(_LIBRARY, data), MOST_PLACES)]
     for place in dict.fromkeys(_places(m, data)):
-        for short in dict.fromkeys([*loaded, *whole]):
+        for short in list(dict.fromkeys([*loaded, *whole]))[:MOST_VERSIONS]:
             library = next((p for p in (m.path.join(place, lib, f"python{short}{tag}") for lib in ("lib", "lib64")
                                         for tag in ("", "t")) if m.is_file(m.path.join(p, "os.py"))), None)
             if library is not None:

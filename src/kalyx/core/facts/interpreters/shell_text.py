@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 
 __all__ = ["ShellStart", "read_shell"]
 
+MOST_STEPS = 5000  # commands that are read, those of other texts too
 _DECLARES = {"export", "readonly", "declare", "typeset", "local"}
 # Functions of a cluster's or a tool's that change PATH
 _CHANGES_PATH = {"module", "ml", "spack", "pyenv", "asdf", "workon", "deactivate", "nvm", "source_env", "load"}
@@ -80,7 +81,7 @@ class _Shell:
         self.started: ShellStart | None = None
         self._functions = {n[10:-2] for n in env if n.startswith("BASH_FUNC_")} | _CHANGES_PATH
         self.flow = Flow()
-        self._conda, self._is_over = "", False
+        self._conda, self._is_over, self._steps = "", False, 0
 
     def run(self, text: str, depth: int) -> None:
         """Read a text to its end, or to where it starts what takes its place.
@@ -89,6 +90,9 @@ class _Shell:
             Untold: what it starts is not said outright.
         """
         for command in commands_of(text, self.scope, depth):
+            self._steps += 1
+            if self._steps > MOST_STEPS:
+                raise Untold("it has too many commands")
             words = self.flow.take(command)
             negated = words[:1] == ["!"]
             words = words[1:] if negated else words
@@ -241,6 +245,8 @@ class _Shell:
             self.run(self.files.read_text(script, LONGEST_TEXT), depth + 1)
             self._is_over = self.is_exec  # it may return
         except (Untold, Unreadable):
+            if self._steps > MOST_STEPS:
+                raise
             self.scope.known, self.exported, self.scope.arguments, self.folder, self.others = before
             self.is_plain, self._is_over = False, False
         self.flow = flow

@@ -239,15 +239,16 @@ class _Word:
     """A word as it is read, which may become several."""
 
     def __init__(self) -> None:
-        self.text = ""
+        self.text, self._length = "", 0
         self._before: list[str] = []
         self._is_there = self._was_nothing = self._has_quotes = False
 
     def add(self, text: str) -> None:
         """Add what stands for itself."""
         self.text += text
+        self._length += len(text)
         self._is_there = True
-        if len(self.text) + sum(map(len, self._before)) > LONGEST_WORD or len(self._before) > MOST_WORDS:
+        if self._length > LONGEST_WORD or len(self._before) > MOST_WORDS:
             raise Untold("a word in it is too long")
 
     def put(self, values: Sequence[str] | None, is_quoted: bool) -> None:
