@@ -287,7 +287,7 @@ MORE_SITUATIONS = [
     Situation("no pyvenv.cfg", _no_config, "germkit", "site-off", says="own folder", remedy="command"),
     Situation("started with -S", _without_site, "germkit", "site-off", at="script:count.py", remedy="edit"),
     Situation("PYTHONHOME in the kernelspec", _python_home, "json", "interpreter-broken", at="kernel:lab",
-              says="Fatal Python error", remedy="edit"),
+              says="encodings is not", remedy="edit"),
     Situation("unreadable .pth", _closed_link, "linked_kit", "site-off", says="may not be read",
               remedy="command", privileged=False),
     Situation("path code hides", _path_hides, "germkit", "hidden-by-path", says="copies", remedy="edit"),
