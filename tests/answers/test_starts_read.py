@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import subprocess
 from pathlib import Path
 
 import pytest
@@ -199,3 +200,31 @@ def test_what_misleads_is_taken_out(world: World) -> None:
     done = run(["bash", "-c", f"{typed}; python -c 'print(7)'"], env=world.env)
     assert done.stdout == "7\n", (typed, done.stderr)
     assert world.kalyx("enter", str(world.home / "envs" / "lab")).returncode == 0
+
+
+PROCESSES = {
+    "-c": ["-c", "RUN"], "isolated": ["-I", "-c", "RUN"], "script": ["sub folder/told.py", "a"],
+    "script by a link, flags": ["-Es", "-X", "utf8", "link.py"], "module": ["-s", "-m", "told"],
+    "safe": ["-P", "-c", "RUN"], "folder": ["-E", "sub folder"],
+}
+
+
+@pytest.mark.parametrize("name", [n for n in PROCESSES if SHORT not in ("3.9", "3.10") or "safe" not in n])
+def test_process(name: str, world: World) -> None:
+    """What a live process can import, by its options, its script, its variables and its folder, is what it says."""
+    made = lab(world, "--system-site-packages")
+    told = f"{CODE}\nsys.stdout.flush()\nsys.stdin.read()\n"
+    for file in ("sub folder/told.py", "sub folder/__main__.py", "told.py"):
+        write(world.project / file, told)
+    (world.project / "link.py").symlink_to("sub folder/told.py")
+    (world.home / "more").mkdir()
+    env = {**world.env, "PYTHONPATH": str(world.home / "more")}
+    words = [told if w == "RUN" else w for w in PROCESSES[name]]
+    with subprocess.Popen([python_of(made), *words], env=env, cwd=world.project, stdin=subprocess.PIPE,
+                          stdout=subprocess.PIPE, text=True) as process:
+        assert process.stdout is not None and process.stdin is not None
+        line = process.stdout.readline()
+        result = world.answer("packages", "--at", f"process:{process.pid}")["result"]
+        process.stdin.close()
+    assert result["seat"]["interpreter"]["prefix"] == str(made)
+    assert [x["path"] for x in result["layers"]] == list(dict.fromkeys(json.loads(line)[4]))

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from kalyx.core.machine.interface import Machine
     from kalyx.core.model.process import RawProcess
 
-__all__ = ["connection_file_of", "describe_process", "kind_of", "program_of", "python_processes"]
+__all__ = ["connection_file_of", "describe_process", "kind_of", "program_of", "python_processes", "start_of"]
 
 # What a module or script says of its process, as data: the first match counts
 KINDS: tuple[tuple[str, tuple[str, ...]], ...] = (
