@@ -10,7 +10,17 @@ from pathlib import Path
 
 import pytest
 
-from tests.support.build import BASE_PYTHON, SHORT, World, other_pythons, python_of, run, write
+from tests.support.build import (
+    BASE_PYTHON,
+    SHORT,
+    World,
+    kernelspec,
+    notebook,
+    other_pythons,
+    python_of,
+    run,
+    write,
+)
 from tests.support.forked import Forked
 
 CODE = ("import json, os, sys; print(json.dumps(['.'.join(map(str, sys.version_info[:3])), "
@@ -200,6 +210,20 @@ def test_what_misleads_is_taken_out(world: World) -> None:
     done = run(["bash", "-c", f"{typed}; python -c 'print(7)'"], env=world.env)
     assert done.stdout == "7\n", (typed, done.stderr)
     assert world.kalyx("enter", str(world.home / "envs" / "lab")).returncode == 0
+
+
+@pytest.mark.parametrize("text", ['exec python "$@"', 'exec "$HOME/two/python" "$@"'])
+def test_wrappers_in_a_circle(text: str, world: World) -> None:
+    """Wrappers that start themselves, or each other, are said to, and all the rest of the answer is there."""
+    notebook(world.project / "a.ipynb", "lab")
+    kernelspec(world.home, "lab", [str(python_of(world.venv("lab")))])
+    write(world.home / "one" / "python", f"#!/bin/sh\n{text}\n", 0o755)
+    write(world.home / "two" / "python", '#!/bin/sh\nexec "$HOME/one/python" "$@"\n', 0o755)
+    world.env["PATH"] = f"{world.home / 'one'}:{world.env['PATH']}"
+    shell, other = world.answer("here")["result"]["seats"]
+    finding = shell["findings"][0]
+    assert finding["cause"] == "interpreter-broken" and "again" in finding["because"], finding
+    assert other["environment"]["name"] == "lab"
 
 
 PROCESSES = {

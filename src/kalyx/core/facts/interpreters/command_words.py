@@ -180,9 +180,7 @@ def wrapped_python(files: Files, path: str, env: Mapping[str, str], folder: str)
             or not is_like_python_name(started.words[0]):
         return None
     program = program_at(files, started)
-    if program is None or files.same(program, path):
-        return None
-    return replace(started, words=(program, *started.words[1:]))
+    return replace(started, words=(program, *started.words[1:])) if program is not None else None
 
 
 def hands_over(text: str) -> bool:

@@ -72,6 +72,17 @@ class Examined:
                        env={k: v for k, v in env.items() if v is not None}, cwd=self.folder or launch.cwd)
 
 
+@record
+class _Start:
+    """How something is started that is examined: `through` are the wrappers in front of it."""
+
+    folder: str
+    env: Mapping[str, str] | None
+    ask: bool
+    by_folder: bool
+    through: tuple[str, ...] = ()
+
+
 def numbered(steps: list[TrailStep] | tuple[TrailStep, ...]) -> tuple[TrailStep, ...]:
     """Number the steps of a trail from 1."""
     return tuple(replace(step, step=i) for i, step in enumerate(steps, 1))
@@ -133,23 +144,25 @@ class Examiner:
 
         `by_folder`: a file of the folder that is looked at names it.
         """
+        return self._known_or_examined(path, _Start(cwd or self.machine.cwd, env, ask, by_folder))
+
+    def _known_or_examined(self, path: str, start: _Start) -> Examined:
         path = self.machine.absolute(path)
-        key = (path, cwd or self.machine.cwd, ask, by_folder)
-        keys = [key] if ask else [(key[0], key[1], True, by_folder), key]  # the first says as much, and more
+        key = (path, start.folder, start.ask, start.by_folder)
+        keys = [key] if start.ask else [(*key[:2], True, key[3]), key]  # the first says as much, and more
         known = next((self._known[k] for k in keys if k in self._known), None)
-        if known is None or (known.wrapper and env is not None):
-            known = self._examine(path, cwd, ask, env, by_folder)
-            if env is None or not known.wrapper:
+        if known is None or (known.wrapper and start.env is not None):
+            known = self._examine(path, start)
+            if start.env is None or not known.wrapper:
                 self._known[key] = known
         return known
 
-    def _examine(self, path: str, cwd: str | None, ask: bool, env: Mapping[str, str] | None,
-                 by_folder: bool) -> Examined:
+    def _examine(self, path: str, start: _Start) -> Examined:
         m = self.machine
         steps = [TrailStep(0, f"{link} is a symlink to {target}", link, None, target)
                  for link, target in self._alike.links_of(path)]
         config = self.config_of(path)
-        known = self._alike.interpreter(path, config) if config and not ask else None
+        known = self._alike.interpreter(path, config) if config and not start.ask else None
         if known is not None:
             return Examined(known, (*steps, *_steps_of(config)), config)
         real = m.real_path(path)
@@ -167,8 +180,8 @@ class Examiner:
                                         trouble="it may not be executed"), tuple(steps))
         head = read_head(m, path)
         if head.startswith(b"#!"):
-            return self._examine_wrapper(path, head, steps, cwd, ask, env, by_folder)
-        return self._examine_binary(path, steps, ask, by_folder)
+            return self._examine_wrapper(path, head, steps, start)
+        return self._examine_binary(path, steps, start.ask, start.by_folder)
 
     # -- binaries --------------------------------------------------------------------------
     def _examine_binary(self, path: str, steps: list[TrailStep], ask: bool, by_folder: bool) -> Examined:
@@ -206,9 +219,8 @@ class Examiner:
                        prefix=prefix, base_prefix=base, known_by="asked")
 
     # -- wrappers ----------------------------------------------------------------------------
-    def _examine_wrapper(self, path: str, head: bytes, steps: list[TrailStep], cwd: str | None,
-                         ask: bool, env: Mapping[str, str] | None, by_folder: bool) -> Examined:
-        m = self.machine
+    def _examine_wrapper(self, path: str, head: bytes, steps: list[TrailStep], start: _Start) -> Examined:
+        m, folder, env = self.machine, start.folder, start.env
         text = head.decode("utf-8", "replace")
         line = first_line(head)
         language = line.program.rsplit("/", 1)[-1] if line else "shell"
@@ -216,25 +228,28 @@ class Examiner:
             language = next((w for w in line.rest.split() if not w.startswith("-") and "=" not in w), "shell")
         says = f"{path} is a wrapper: a {language} script that starts another program"
         if line is not None and m.path.isabs(line.program) and not m.is_there(line.program):
-            trouble = f"its first line names {line.program}, which is not there"
-            return Examined(Interpreter(path, m.real_path(path), known_by="broken", trouble=trouble), tuple(steps))
-        given, folder = {"HOME": m.home, **(env or m.env)}, cwd or m.cwd
+            return _broken(m, path, steps, f"its first line names {line.program}, which is not there")
+        given = {"HOME": m.home, **(env or m.env)}
         started = wrapped_python(m, path, given, folder)
         if started is not None:
             target, flags = started.words[0], flags_of(started.words[1:])
+            if any(m.same(target, p) for p in (*start.through, path)):
+                return _broken(m, path, steps, f"it is a wrapper that starts {target}, and that starts it again"
+                               if start.through else "it is a wrapper that starts itself again")
             steps.append(TrailStep(0, f"{says} (read, not run)", path, 1, target))
             sets = {k: started.env.get(k) for k in {*given, *started.env} if given.get(k) != started.env.get(k)}
             steps += [TrailStep(0, f"it activates {p}", path, None, p) for p in started.entered]
             steps += _added(path, started.line, [*flags, *(
                 f"{k}={sets[k]}" if sets[k] is not None else f"no {k}" for k in VARIABLES if k in sets)])
-            by_folder = by_folder or self.trust.is_foreign(m.real_path(path))  # it came with what is looked at
-            inner = self.examine(target, started.folder, ask=ask, env=started.env, by_folder=by_folder)
+            by_folder = start.by_folder or self.trust.is_foreign(m.real_path(path))  # it came with what is looked at
+            inner = self._known_or_examined(target, _Start(started.folder, started.env, start.ask, by_folder,
+                                                           (*start.through, path)))
             return replace(inner, steps=(*steps, *inner.steps), wrapper=path, flags=(*flags, *inner.flags),
                            variables=None if inner.variables is None else {**sets, **inner.variables},
                            folder=inner.folder or (started.folder if started.folder != folder else None))
         if not hands_over(text):
             return Examined(no_python(m, path), tuple(steps))
-        why_not = why_not_wrapper(m, self.trust, path, text, cwd or m.cwd, env or m.env) if ask else "not asked"
+        why_not = why_not_wrapper(m, self.trust, path, text, folder, env or m.env) if start.ask else "not asked"
         if why_not:
             steps.append(TrailStep(0, f"{says}; it was read, not run", path, 1))
             told = follow_script(m, path, (), given, folder)
@@ -242,13 +257,12 @@ class Examiner:
                 told.trouble if told is not None and told.trouble else "it decides when it runs")
             return Examined(Interpreter(path, m.real_path(path), known_by="unknown", trouble=trouble),
                             tuple(steps), wrapper=path)
-        return self._ask_wrapper(path, steps, says, cwd, env)
+        return self._ask_wrapper(path, steps, says, start)
 
-    def _ask_wrapper(self, path: str, steps: list[TrailStep], says: str, cwd: str | None,
-                     env: Mapping[str, str] | None) -> Examined:
-        m = self.machine
+    def _ask_wrapper(self, path: str, steps: list[TrailStep], says: str, start: _Start) -> Examined:
+        m, env, cwd = self.machine, start.env, start.folder
         variables = self.trust.safe_variables(env or m.env)
-        answer = self._ask(path, cwd or m.cwd, variables, None)
+        answer = self._ask(path, cwd, variables, None)
         unknown = Interpreter(path, m.real_path(path))
         if isinstance(answer, RunResult):
             steps.append(TrailStep(0, says, path, 1))
@@ -256,8 +270,8 @@ class Examiner:
             return Examined(replace(unknown, known_by="broken", trouble=trouble), tuple(steps), wrapper=path,
                             variables=None)
         target = answer["executable"]
-        steps.append(TrailStep(0, f"{says}; asked in {cwd or m.cwd}, {target} answered", path, 1, target))
-        steps += chosen_by(m, target, cwd or m.cwd, env or m.env)
+        steps.append(TrailStep(0, f"{says}; asked in {cwd}, {target} answered", path, 1, target))
+        steps += chosen_by(m, target, cwd, env or m.env)
         if m.same(target, path):  # it called itself by the wrapper's name
             config = find_venv_config(m, target)
             found = self._merge(replace(unknown, prefix=config.prefix if config else None), answer)
@@ -330,6 +344,11 @@ class Examiner:
             if result.status is None or result.timed_out or b"-I" not in result.err:
                 break
         return result
+
+
+def _broken(machine: Machine, path: str, steps: list[TrailStep], trouble: str) -> Examined:
+    """Return what cannot start."""
+    return Examined(Interpreter(path, machine.real_path(path), known_by="broken", trouble=trouble), tuple(steps))
 
 
 def _added(wrapper: str, line: int, what: Sequence[str]) -> list[TrailStep]:
