@@ -227,7 +227,7 @@ class Examiner:
         if line is not None and language == "env":
             language = next((w for w in line.rest.split() if not w.startswith("-") and "=" not in w), "shell")
         says = f"{path} is a wrapper: a {language} script that starts another program"
-        if line is not None and m.path.isabs(line.program) and not m.is_there(line.program):
+        if line is not None and line.program.startswith("/") and m.platform != "win32" and not m.is_there(line.program):
             return _broken(m, path, steps, f"its first line names {line.program}, which is not there")
         given = {"HOME": m.home, **(env or m.env)}
         started = wrapped_python(m, path, given, folder)
