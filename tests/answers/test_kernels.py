@@ -96,7 +96,15 @@ def test_conda_kernel_without_its_variables(world: World) -> None:
     if run([python_of(env), "-c", "import sys; assert sys.prefix == sys.argv[1]", str(env)]).returncode:
         pytest.skip("this interpreter cannot be copied")
     kernelspec(world.home, "field", [python_of(env), *distributions.KERNEL_ARGS])
-    found = next(k for k in world.answer("kernels")["result"]["kernels"] if k["name"] == "field")
+    words = " ".join(distributions.KERNEL_ARGS[:-1])
+    script = write(world.home / "start", f"""#!/bin/bash
+export CONDA_PREFIX='{env}' PATH="{env}/bin:$PATH"
+exec "$CONDA_PREFIX/bin/python" {words} "$@"
+""", 0o755)
+    kernelspec(world.home, "entered", [str(script), distributions.KERNEL_ARGS[-1]])
+    entered, found = (next(k for k in world.answer("kernels")["result"]["kernels"] if k["name"] == n)
+                      for n in ("entered", "field"))
+    assert entered["environment"]["path"] == str(env) and not entered["findings"], "its script puts it on PATH"
     finding = next(f for f in found["findings"] if f["cause"] == "kernel-not-activated")
     assert finding["severity"] == "warning"
     done = run(finding["remedies"][0]["argv"], env=world.env, cwd=world.project)

@@ -372,7 +372,8 @@ def kernel_not_activated(facts: SeatFacts, files: Files) -> Finding | None:
         installs somewhere else.
     Why: The kernel starts the environment's interpreter without activating the environment: its folder of
         programs is not on PATH and its variables are not set.
-    How Kalyx knows: The env of kernel.json names neither the folder of programs nor the environment.
+    How Kalyx knows: Neither the env of kernel.json nor a script that it starts puts the folder of programs
+        on PATH.
     What to do: Enrol the environment again; Kalyx sets what activation sets.
     """
     kernel, environment = facts.kernel, facts.seat.environment
@@ -380,8 +381,9 @@ def kernel_not_activated(facts: SeatFacts, files: Files) -> Finding | None:
         return None
     m = files
     folder = m.path.join(environment.path, "Scripts" if m.platform == "win32" else "bin")
-    path = kernel.env.get("PATH", "")  # whatever is active where Kalyx is asked
-    entries = path.split(m.path_separator)
+    started = facts.seat.launch.env.get("PATH", "") if facts.seat.launch else ""
+    added = started.removesuffix(m.env.get("PATH", ""))  # whatever is active where Kalyx is asked
+    entries = [*kernel.env.get("PATH", "").split(m.path_separator), *added.split(m.path_separator)]
     if folder in entries or any(p and m.same(p, folder) for p in entries) or not m.is_folder(folder):
         return None
     conda = environment.kind == "conda"
