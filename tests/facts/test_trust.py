@@ -490,12 +490,12 @@ def test_another_users_process_is_not_run(world: World) -> None:
     import subprocess
 
     mark = world.root / "mark"
-    write(world.root / "theirs" / "sitecustomize.py", marking(mark) + "\n")
-    with subprocess.Popen(["setpriv", "--reuid=65534", "--clear-groups", "/usr/bin/python3", "-S", "-c",
+    with subprocess.Popen(["setpriv", "--reuid=65534", "--clear-groups", "/usr/bin/python3", "-c",
                            "import time; print(1, flush=True); time.sleep(60)"], stdout=subprocess.PIPE,
                           env={"PYTHONPATH": str(world.root / "theirs"), "PATH": "/usr/bin:/bin"}, cwd="/") as process:
         try:
             process.stdout.readline()
+            write(world.root / "theirs" / "sitecustomize.py", marking(mark) + "\n")  # it has started by now
             for command in (["why", "json"], ["ask", f"process:{process.pid}"]):
                 at = ["--at", f"process:{process.pid}"] if command[0] == "why" else []
                 done = world.answer(*command, *at)
