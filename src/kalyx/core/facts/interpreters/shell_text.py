@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 
 __all__ = ["ShellStart", "read_shell"]
 
+MOST_FOLDERS = 200  # of PATH
 MOST_STEPS = 5000  # commands that are read, those of other texts too
 _DECLARES = {"export", "readonly", "declare", "typeset", "local"}
 # Functions of a cluster's or a tool's that change PATH
@@ -179,7 +180,7 @@ class _Shell:
             raise Untold(f"the value of {unknown} is worked out when it runs")
         self.is_plain = self.is_plain and MARKED not in env.get("PATH", "")
         self.started = ShellStart(
-            (words[0], *(w.replace(UNSET, "") for w in words[1:])), line,
+            (words[0], *map(_shown, words[1:])), line,
             {k: v.replace(UNSET, "") for k, v in env.items() if MARKED not in v}, self.folder,
             self.is_plain and MARKED not in words[0] and not unknown, tuple(self.entered))
         self.is_exec = self._is_over = is_exec
@@ -257,7 +258,8 @@ class _Shell:
         if not words or {MARKED, UNSET} & set(words[0]):
             self.is_plain = False
             return
-        script = self._program(words[0])
+        places = [m.path.join(p, words[0]) for p in self.scope.known.get("PATH", "").split(":")[:MOST_FOLDERS] if p]
+        script = next((p for p in places if "/" not in words[0] and m.is_file(p)), m.located(words[0], self.folder))
         root = dirname(dirname(script))
         if not m.is_there(script):
             if self.ends_for_want:
@@ -305,6 +307,13 @@ class _Shell:
             place = self._program(said[0][0])
             self._conda = dirname(dirname(place)) if self.files.is_there(place) else self._conda
         return answer_of(self.files, said, self.scope.known.get("PATH", ""), self.folder)
+
+
+def _shown(word: str) -> str:
+    """Return an argument as it is written where it is not known."""
+    for mark, written in ((UNSET, ""), (f"{MARKED}*", "*"), (f"{MARKED}?", "?"), (MARKED, "…")):
+        word = word.replace(mark, written)
+    return word
 
 
 def _is_assignment(word: str) -> bool:

@@ -28,6 +28,7 @@ _TWO = ("&&", "||", ";;", ">>", "<<", "&>", ">&", "<&", ">|")
 _REDIRECTIONS = (">", ">>", "<", "&>", ">&", "<&", ">|")
 _BRACES = re.compile(r"([A-Za-z_]\w{0,99}|\d{1,3}|[@*#?])(?:\[[\d@*]\])?(:?[-=+?]|%/\*|##\*/)?")
 
+_NAME = re.compile(r"[A-Za-z_]\w{0,99}|[\d@*#?$!-]")
 _ASSIGNS = re.compile(r"[A-Za-z_]\w{0,99}\+?=")  # what follows is one word
 
 
@@ -52,9 +53,13 @@ class Scope:
                  answer: Callable[[str, int], str]) -> None:
         self.known, self.zero, self.answer = dict(known), zero, answer
         self.arguments = tuple(arguments)
+        self.pending: dict[str, str] = {}  # assigned before in the same command, for the next assignments in it
+        self.assigns = False
 
     def value(self, name: str) -> str | None:
         """Return the value of a variable or of a word that was given; None where there is none."""
+        if self.assigns and name in self.pending:
+            return self.pending[name]
         if name in ("0", "BASH_SOURCE"):
             return self.zero
         if name.isdigit():
@@ -78,6 +83,8 @@ def commands_of(text: str, scope: Scope, depth: int = 0) -> Iterator[Command]:
         if isinstance(token, list):
             line = line if words else reader.began
             words += token
+            if len(token) == 1 and _ASSIGNS.match(token[0]) and all(_ASSIGNS.match(w) for w in words):
+                scope.pending[token[0].partition("=")[0]] = token[0].partition("=")[2]
             if len(words) > MOST_WORDS:
                 raise Untold("it has too many words")
         elif token in _REDIRECTIONS:
@@ -85,7 +92,7 @@ def commands_of(text: str, scope: Scope, depth: int = 0) -> Iterator[Command]:
                 words.pop()
             reader.next()  # where to
         else:
-            had = bool(words)
+            had, scope.pending = bool(words), {}
             if words:
                 yield Command(tuple(words), line, before, token or "")
                 words = []
@@ -147,7 +154,9 @@ class _Reader:
                 if following != "\n":
                     word.add(following if not quote or following in '"\\$`' else char + following)
             elif char in "$`":
+                self._scope.assigns = bool(_ASSIGNS.match(word.text))
                 values, width = self._expanded(self._at, bool(quote))
+                self._scope.assigns = False
                 self._at += width - 1
                 word.put(values, bool(quote) or self._is_split or _ASSIGNS.match(word.text) is not None)
             elif char == quote:
@@ -190,12 +199,19 @@ class _Reader:
         if following == "{":
             inner = _in_brackets(text, at + 1, "{}")
             return self._braced(inner, is_quoted), len(inner) + 3
-        match = re.compile(r"[A-Za-z_]\w*|[\d@*#?$!-]").match(text, at + 1)
+        if following == "'" and not is_quoted:  # with escapes in it, as C has them
+            end = text.find("'", at + 2)
+            inner = text[at + 2:end]
+            self._is_split = True
+            return [MARKED if "\\" in inner or end < 0 else inner], len(inner) + 3
+        match = _NAME.match(text, at + 1)
         if match is None:
             return ["$"], 1
-        return self._values(match[0]), 1 + len(match[0])
+        return self._values(match[0], is_quoted), 1 + len(match[0])
 
-    def _values(self, name: str) -> list[str] | None:
+    def _values(self, name: str, is_quoted: bool) -> list[str] | None:
+        if name == "*" and is_quoted:
+            return [" ".join(self._scope.arguments)]
         if name in ("@", "*"):
             return list(self._scope.arguments) or None
         value = self._scope.value(name)
@@ -208,7 +224,7 @@ class _Reader:
             return [MARKED]
         name, operator, rest = match[1], match[2] or "", inner[match.end():]
         if not operator:
-            return self._values(name)
+            return self._values(name, is_quoted)
         is_list = name in ("@", "*")
         value = "".join(self._scope.arguments) if is_list else self._scope.value(name)
         if operator in ("%/*", "##*/"):
@@ -223,7 +239,7 @@ class _Reader:
                 self._scope.known[name] = values[0]
             self._is_split = not is_quoted
             return values or None if operator[-1] != "?" else [MARKED]
-        return [""] if operator[-1] == "+" else self._values(name)
+        return [""] if operator[-1] == "+" else self._values(name, is_quoted)
 
     def _all(self, is_quoted: bool) -> list[str]:
         """Return the words of all of the text; within quotes it is one."""
