@@ -80,6 +80,7 @@ TEXTS = {
     "entered, by name": 'source activate trial; exec python',
     "conda": 'source conda/etc/profile.d/conda.sh\nconda activate trial\nexec python',
     "conda, not there": 'source conda/etc/profile.d/conda.sh; conda activate nosuch; exec python',
+    "cluster": 'module load x 2>/dev/null\nexec ROOT/two/python',
     "eval": "eval 'B=1; export B'; exec python",
     "eval, worked out": 'eval "$(date +B=%s)"; exec python',
     "name told": 'exec -a other python',
@@ -125,6 +126,7 @@ def test_texts(shell: str, tmp_path: Path) -> None:
             assert started.words or not said, name
             continue
         told += 1
+        assert ("module load x" in started.unread) == (name == "cluster")
         assert [program_at(machine, started), started.folder, *(started.env.get(n, "unset") for n in NAMES),
                 *started.words[1:]] == [os.path.join(tmp_path, said[0]) if said else None, *said[1:]], name
     assert told > len(TEXTS) // 2

@@ -96,7 +96,8 @@ class Started:
 
     ``through`` are the programs in front that look a bare word up on PATH; ``trouble`` says why what follows them
     cannot be told, or why it is ``refused``, and ``words`` are then what is left; ``line`` is where a shell's text
-    says it, and ``entered`` are the environments that it activates before.
+    says it, ``entered`` are the environments that it activates before, and ``unread`` what it runs before of which it
+    is not known what it sets.
     """
 
     words: tuple[str, ...]
@@ -107,6 +108,7 @@ class Started:
     refused: bool = False
     line: int = 1
     entered: tuple[str, ...] = ()
+    unread: tuple[str, ...] = ()
 
 
 def follow_words(files: Files, words: Sequence[str], env: Mapping[str, str], folder: str) -> Started:
@@ -305,4 +307,4 @@ def _by_text(files: Files, now: Started, text: str, zero: str, arguments: Sequen
     if "/" not in found.words[0] and not (found.is_plain and (found.entered or not is_login)):
         raise Untold(f"which {found.words[0]} it means is worked out when it runs")
     return replace(now, words=found.words, env=found.env, folder=found.folder, line=found.line,
-                   entered=(*now.entered, *found.entered))
+                   entered=(*now.entered, *found.entered), unread=(*now.unread, *found.unread))

@@ -238,6 +238,8 @@ class Examiner:
                                if start.through else "it is a wrapper that starts itself again")
             steps.append(TrailStep(0, f"{says} (read, not run)", path, 1, target))
             sets = {k: started.env.get(k) for k in {*given, *started.env} if given.get(k) != started.env.get(k)}
+            steps += [TrailStep(0, f"it runs {words} before, and what that sets is not known", path)
+                      for words in started.unread]
             steps += [TrailStep(0, f"it activates {p}", path, None, p) for p in started.entered]
             steps += _added(path, started.line, [*flags, *(
                 f"{k}={sets[k]}" if sets[k] is not None else f"no {k}" for k in VARIABLES if k in sets)])

@@ -39,7 +39,7 @@ class ShellStart:
 
     ``words`` are the program and its arguments, ``line`` where they stand. ``is_plain`` is whether PATH is known;
     ``env`` are the variables that the program gets, ``folder`` where it starts, ``entered`` the prefixes that were
-    activated.
+    activated, and ``unread`` what was run before of which it is not known what it sets.
     """
 
     words: tuple[str, ...]
@@ -48,6 +48,7 @@ class ShellStart:
     folder: str
     is_plain: bool
     entered: tuple[str, ...] = ()
+    unread: tuple[str, ...] = ()
 
 
 def read_shell(files: Files, text: str, zero: str, arguments: Sequence[str], env: Mapping[str, str],
@@ -79,6 +80,7 @@ class _Shell:
         self.is_plain, self.is_exec, self.others = True, False, 0
         self.ends_for_want = False  # of a file that it is to read
         self.entered: list[str] = []
+        self._unread: list[str] = []
         self.started: ShellStart | None = None
         self._functions = {n[10:-2] for n in env if n.startswith("BASH_FUNC_")} | _CHANGES_PATH
         self.flow = Flow()
@@ -169,6 +171,7 @@ class _Shell:
         """Go past another program, which may be what is started in the end, or past a function."""
         if words[0] in self._functions or (words[0] in CONDAS and self._conda):
             self.is_plain = False
+            self._unread.append(" ".join(map(_shown, words)))
         self.flow.status = None
         self.others += 1
         self._start(words, line, here)
@@ -182,7 +185,7 @@ class _Shell:
         self.started = ShellStart(
             (words[0], *map(_shown, words[1:])), line,
             {k: v.replace(UNSET, "") for k, v in env.items() if MARKED not in v}, self.folder,
-            self.is_plain and MARKED not in words[0] and not unknown, tuple(self.entered))
+            self.is_plain and MARKED not in words[0] and not unknown, tuple(self.entered), tuple(self._unread))
         self.is_exec = self._is_over = is_exec
 
     def _assign(self, values: Mapping[str, str]) -> None:
@@ -235,6 +238,7 @@ class _Shell:
             self.run(text.replace(UNSET, ""), depth + 1)
         elif not self._conda:  # of conda's own hook only functions come
             self.is_plain = False
+            self._unread.append(f"eval {_shown(text)}")
         self.flow.status = None if MARKED in text else self.flow.status
 
     # -- environments that are entered --------------------------------------------------------------
@@ -250,6 +254,7 @@ class _Shell:
                 raise
             self.scope.known, self.exported, self.scope.arguments, self.folder, self.others = before
             self.is_plain, self._is_over = False, False
+            self._unread.append(script)
         self.flow = flow
 
     def _source(self, words: Sequence[str], depth: int) -> None:

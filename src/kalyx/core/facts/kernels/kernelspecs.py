@@ -172,7 +172,8 @@ class KernelProgram:
     ``how`` is path, server (the server's own interpreter), PATH, none (PATH has none), or with the reason in
     ``trouble``: refused (what stands in front would not start it), unknown. ``flags`` stand between it and the
     module; ``env`` and ``folder`` are what it starts with, ``entered`` the environments that are activated before,
-    and ``words`` the whole command of what is started in the end.
+    ``words`` the whole command of what is started in the end, and ``unread`` what is run before of which it is not
+    known what it sets.
     """
 
     path: str | None
@@ -185,6 +186,7 @@ class KernelProgram:
     through: tuple[str, ...] = ()
     entered: tuple[str, ...] = ()
     words: tuple[str, ...] = ()
+    unread: tuple[str, ...] = ()
 
 
 def program_of(files: Files, kernel: Kernel, server: Interpreter | None, folder: str) -> KernelProgram:
@@ -208,7 +210,7 @@ def program_of(files: Files, kernel: Kernel, server: Interpreter | None, folder:
     is_bare = "/" not in word and not (files.platform == "win32" and "\\" in word)
     how = "none" if path is None else "PATH" if is_bare else "path"
     return KernelProgram(path, flags_of(started.words[1:]), how, word, started.env, started.folder, "", started.through,
-                         started.entered, started.words)
+                         started.entered, started.words, started.unread)
 
 
 def command_of(files: Files, kernel: Kernel, server: Interpreter | None) -> list[str]:

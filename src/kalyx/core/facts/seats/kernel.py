@@ -80,8 +80,7 @@ def _kernel_facts(context: SeatContext, kernel: Kernel, ref: str, kind: SeatKind
                             program.path)]
         return replace(facts, seat=replace(facts.seat, trail=numbered(steps)), kernel_how="unknown",
                        kernel_word=program.word, untold=f"{program.path} is no Python that can be read")
-    steps += [TrailStep(0, f"{program.through[-1]} activates {prefix}", prefix, None, prefix)
-              for prefix in program.entered if program.through]
+    steps += _before_it(program)
     steps.append(TrailStep(0, says, kernel.spec, None, program.path))
     launch = Launch((program.path, *program.flags), dict(program.env), program.folder)
     launch = replace(launch, start_behind=starts_behind(m, program.words, launch, examined))
@@ -89,6 +88,14 @@ def _kernel_facts(context: SeatContext, kernel: Kernel, ref: str, kind: SeatKind
     kernel = replace(kernel, interpreter=started.seat.interpreter, environment=started.seat.environment)
     return replace(facts, seat=started.seat, examined=started.examined, kernel=kernel, kernel_how=program.how,
                    kernel_word=program.word, kernel_command=program.words)
+
+
+def _before_it(program: kernelspecs.KernelProgram) -> list[TrailStep]:
+    """Say what is done before an interpreter is started."""
+    script = program.through[-1] if program.through else ""
+    return [*[TrailStep(0, f"{script} runs {words} before, and what that sets is not known", script)
+              for words in program.unread],
+            *[TrailStep(0, f"{script} activates {p}", script, None, p) for p in program.entered]]
 
 
 def _may_be_python(context: SeatContext, kernel: Kernel, program: kernelspecs.KernelProgram) -> bool:
