@@ -229,7 +229,7 @@ def test_wrappers_in_a_circle(text: str, world: World) -> None:
 PROCESSES = {
     "-c": ["-c", "RUN"], "isolated": ["-I", "-c", "RUN"], "script": ["sub folder/told.py", "a"],
     "script by a link, flags": ["-Es", "-X", "utf8", "link.py"], "module": ["-s", "-m", "told"],
-    "safe": ["-P", "-c", "RUN"], "folder": ["-E", "sub folder"],
+    "safe": ["-P", "-c", "RUN"], "in one word": ["-X", "utf8", "-EscRUN"], "folder": ["-E", "sub folder"],
 }
 
 
@@ -243,12 +243,13 @@ def test_process(name: str, world: World) -> None:
     (world.project / "link.py").symlink_to("sub folder/told.py")
     (world.home / "more").mkdir()
     env = {**world.env, "PYTHONPATH": str(world.home / "more")}
-    words = [told if w == "RUN" else w for w in PROCESSES[name]]
+    words = [w.replace("RUN", told) for w in PROCESSES[name]]
     with subprocess.Popen([python_of(made), *words], env=env, cwd=world.project, stdin=subprocess.PIPE,
                           stdout=subprocess.PIPE, text=True) as process:
         assert process.stdout is not None and process.stdin is not None
         line = process.stdout.readline()
         result = world.answer("packages", "--at", f"process:{process.pid}")["result"]
+        tried = world.answer("why", "json", "--at", f"process:{process.pid}")["result"]["imports"][0]
         process.stdin.close()
-    assert result["seat"]["interpreter"]["prefix"] == str(made)
+    assert result["seat"]["interpreter"]["prefix"] == str(made) and tried["outcome"] == "imports"
     assert [x["path"] for x in result["layers"]] == list(dict.fromkeys(json.loads(line)[4]))

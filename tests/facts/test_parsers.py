@@ -276,6 +276,7 @@ def test_runs_of_a_record(rows: list[tuple[str, str, str]], windows: bool) -> No
     (["python", "-W", "ignore", "tool.py", "-m", "x"], ("script", "tool.py")),
     (["python", "-X", "dev", "-c", "print()\nx"], ("command", "print()")),
     (["python", "-u"], ("shell", "interactive")), (["python", "-"], ("shell", "standard input")),
+    (["python", "-Im", "pylsp"], ("language-server", "pylsp")), (["python", "-uBmpylsp"], ("language-server", "pylsp")),
     (["python", "-m", "pylsp"], ("language-server", "pylsp")), (["python", "-m"], ("shell", "interactive")),
 ])
 def test_kinds_of_processes(argv: list[str], expected: tuple[str, str]) -> None:

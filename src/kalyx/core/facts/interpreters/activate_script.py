@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
 __all__ = ["CONDAS", "conda_prefix", "named_by_activate"]
 
+MOST_FOLDERS = 50  # of environments, that a variable names
 CONDAS = ("conda", "mamba", "micromamba")
 
 _NAMES = re.compile(r"""^[ \t]*(?:export[ \t]+)?VIRTUAL_ENV=["']?([^"'\n$]+)["']?\s*$""", re.MULTILINE)
@@ -41,7 +42,8 @@ def conda_prefix(files: Files, root: str, name: str, env: Mapping[str, str], fol
     elif name in ("", "base", "root"):
         places = [root] if root else []
     else:
-        listed = [p for v in ("CONDA_ENVS_DIRS", "CONDA_ENVS_PATH") for p in env.get(v, "").split(":") if p]
+        named = [env.get(v, "").split(":")[:MOST_FOLDERS] for v in ("CONDA_ENVS_DIRS", "CONDA_ENVS_PATH")]
+        listed = [p for places in named for p in places if p]
         places = [m.path.join(p, name) for p in (*listed, *([m.path.join(root, "envs")] if root else []),
                                                  m.path.join(env.get("HOME", m.home), ".conda", "envs"))]
     return next((p for p in places if m.is_folder(m.path.join(p, "conda-meta"))), None)

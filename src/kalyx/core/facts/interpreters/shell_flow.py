@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts.interpreters.shell_words import MARKED, UNSET, Command, Untold
+from kalyx.core.facts.interpreters.shell_words import MARKED, UNSET, Command, Untold, shown
 
 __all__ = ["HARMLESS", "Flow"]
 
@@ -80,8 +80,9 @@ class Flow:
         follows = self._follows(before)
         if any(b.state == "maybe" for b in self._blocks) or follows is None:
             name = words[1] if words[0] == "!" and len(words) > 1 else words[0]
+            # where it may end, it starts what is read, or nothing
             if name not in HARMLESS | _TESTS | _ENDS and self.functions.get(name) not in ("nothing", "end"):
-                raise Untold(_RUNS_MAYBE.format(name))  # where it may end, it starts that or nothing
+                raise Untold(_RUNS_MAYBE.format(shown(name.partition("=")[0])))  # no value: it may be a secret
             self.status = None
             return False
         return follows

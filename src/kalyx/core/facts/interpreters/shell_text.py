@@ -14,7 +14,7 @@ from kalyx.core.facts.interpreters.path_lookup import find_on_path
 from kalyx.core.facts.interpreters.shell_answers import answer_of
 from kalyx.core.facts.interpreters.shell_flow import HARMLESS, Flow
 from kalyx.core.facts.interpreters.shell_tests import holds
-from kalyx.core.facts.interpreters.shell_words import LONGEST_TEXT, MARKED, UNSET, Scope, Untold, commands_of
+from kalyx.core.facts.interpreters.shell_words import LONGEST_TEXT, MARKED, UNSET, Scope, Untold, commands_of, shown
 from kalyx.core.facts.interpreters.variables import VARIABLES
 from kalyx.core.lean.record import record
 
@@ -27,10 +27,11 @@ if TYPE_CHECKING:
 __all__ = ["ShellStart", "read_shell"]
 
 MOST_FOLDERS = 200  # of PATH
-MOST_STEPS = 5000  # commands that are read, those of other texts too
+MOST_STEPS = 2000  # commands that are read, those of other texts too
 _DECLARES = {"export", "readonly", "declare", "typeset", "local"}
 # Functions of a cluster's or a tool's that change PATH
-_CHANGES_PATH = {"module", "ml", "spack", "pyenv", "asdf", "workon", "deactivate", "nvm", "source_env", "load"}
+_MODULES = {"module", "ml", "spack"}
+_CHANGES_PATH = {*_MODULES, "pyenv", "asdf", "workon", "deactivate", "nvm", "source_env", "load"}
 
 
 @record
@@ -137,7 +138,7 @@ class _Shell:
 
     def _own(self, words: Sequence[str]) -> bool:
         """Do what a shell does itself; return whether it does."""
-        name, told = words[0], holds(self.files, words, self.scope.known.get("PATH", ""), self.folder)
+        name, told = words[0], holds(self.files, words, self._path(), self.folder)
         if told is not NotImplemented:
             self.flow.status = told
         elif name == "set":
@@ -171,7 +172,7 @@ class _Shell:
         """Go past another program, which may be what is started in the end, or past a function."""
         if words[0] in self._functions or (words[0] in CONDAS and self._conda):
             self.is_plain = False
-            self._unread.append(" ".join(map(_shown, words)))
+            self._unread.append(" ".join(map(shown, words if words[0] in _MODULES else words[:1])))  # no secrets
         self.flow.status = None
         self.others += 1
         self._start(words, line, here)
@@ -183,7 +184,7 @@ class _Shell:
             raise Untold(f"the value of {unknown} is worked out when it runs")
         self.is_plain = self.is_plain and MARKED not in env.get("PATH", "")
         self.started = ShellStart(
-            (words[0], *map(_shown, words[1:])), line,
+            (words[0], *map(shown, words[1:])), line,
             {k: v.replace(UNSET, "") for k, v in env.items() if MARKED not in v}, self.folder,
             self.is_plain and MARKED not in words[0] and not unknown, tuple(self.entered), tuple(self._unread))
         self.is_exec = self._is_over = is_exec
@@ -238,7 +239,7 @@ class _Shell:
             self.run(text.replace(UNSET, ""), depth + 1)
         elif not self._conda:  # of conda's own hook only functions come
             self.is_plain = False
-            self._unread.append(f"eval {_shown(text)}")
+            self._unread.append("eval")
         self.flow.status = None if MARKED in text else self.flow.status
 
     # -- environments that are entered --------------------------------------------------------------
@@ -263,7 +264,7 @@ class _Shell:
         if not words or {MARKED, UNSET} & set(words[0]):
             self.is_plain = False
             return
-        places = [m.path.join(p, words[0]) for p in self.scope.known.get("PATH", "").split(":")[:MOST_FOLDERS] if p]
+        places = [m.path.join(p, words[0]) for p in self._path().split(":") if p]
         script = next((p for p in places if "/" not in words[0] and m.is_file(p)), m.located(words[0], self.folder))
         root = dirname(dirname(script))
         if not m.is_there(script):
@@ -282,10 +283,13 @@ class _Shell:
             self._enter(named[0] if named else None, "VIRTUAL_ENV")
             self.scope.known.pop("PYTHONHOME", None)
 
+    def _path(self) -> str:
+        """Return PATH, as much of it as is looked through."""
+        return ":".join(self.scope.known.get("PATH", "").split(":")[:MOST_FOLDERS])
+
     def _program(self, name: str) -> str:
         """Return the path that a word means: of PATH, else from the folder."""
-        path = self.scope.known.get("PATH", "")
-        found = find_on_path(self.files, name, path, first_only=True) if "/" not in name else ()
+        found = find_on_path(self.files, name, self._path(), first_only=True) if "/" not in name else ()
         return found[0].path if found else self.files.located(name, self.folder)
 
     def _activate_conda(self, name: str) -> None:
@@ -311,14 +315,7 @@ class _Shell:
         if said and said[0][0].rsplit("/", 1)[-1] in CONDAS and "hook" in said[0]:
             place = self._program(said[0][0])
             self._conda = dirname(dirname(place)) if self.files.is_there(place) else self._conda
-        return answer_of(self.files, said, self.scope.known.get("PATH", ""), self.folder)
-
-
-def _shown(word: str) -> str:
-    """Return an argument as it is written where it is not known."""
-    for mark, written in ((UNSET, ""), (f"{MARKED}*", "*"), (f"{MARKED}?", "?"), (MARKED, "…")):
-        word = word.replace(mark, written)
-    return word
+        return answer_of(self.files, said, self._path(), self.folder)
 
 
 def _is_assignment(word: str) -> bool:

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Mapping, Sequence
 
 __all__ = ["LONGEST_TEXT", "LONGEST_WORD", "MARKED", "MOST_WORDS", "SHELLS", "UNSET", "Command", "Scope", "Untold",
-           "commands_of"]
+           "commands_of", "shown"]
 
 SHELLS = ("sh", "bash", "dash", "zsh", "ksh", "ash", "busybox")
 # What no command that starts a Python needs; a text in which each line doubles the one before has no end otherwise
@@ -44,6 +44,13 @@ class Command:
     line: int
     before: str
     behind: str
+
+
+def shown(word: str) -> str:
+    """Return a word as it is written where it is not known, for people."""
+    for mark, written in ((UNSET, ""), (f"{MARKED}*", "*"), (f"{MARKED}?", "?"), (MARKED, "…")):
+        word = word.replace(mark, written)
+    return word
 
 
 class Scope:

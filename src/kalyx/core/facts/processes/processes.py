@@ -6,7 +6,7 @@ import json
 
 from kalyx.core.errors import Unreadable
 from kalyx.core.facts.interpreters.environment import environment_of
-from kalyx.core.facts.interpreters.flags import VALUED
+from kalyx.core.facts.interpreters.flags import VALUED, parted
 from kalyx.core.facts.interpreters.path_lookup import find_on_path, is_python_name
 from kalyx.core.model.process import PythonProcess
 
@@ -39,7 +39,7 @@ def python_processes(machine: Machine) -> list[RawProcess]:
 
 def start_of(argv: Sequence[str]) -> tuple[str, str, tuple[str, ...]]:
     """Return how Python was told what to run: (module, script, command or shell; what; rest)."""
-    words = list(argv[1:])
+    words = parted(argv[1:])
     while words:
         word = words.pop(0)
         if word == "-m" and words:

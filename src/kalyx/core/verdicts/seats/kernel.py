@@ -255,7 +255,7 @@ def kernel_cannot_start(facts: SeatFacts, files: Files,
         "kernel-cannot-start", "certain",
         f"The kernel {kernel.name} starts {module}, which {interpreter.prefix} does not have.",
         (Evidence(f"its command is {' '.join(kernel.argv)}", kernel.spec),
-         *([Evidence(f"that starts {' '.join(words)}", kernel.spec)] if tuple(words) != kernel.argv else []),
+         *([Evidence(f"that starts {words[0]} -m {module}", kernel.spec)] if tuple(words) != kernel.argv else []),
          *[Evidence(f"{module} is not in {f}", f) for f in folders]),
         (put_kernel_package(files, neighbours, interpreter, _package_of(module)),))
 
