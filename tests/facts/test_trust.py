@@ -138,6 +138,15 @@ def wrapped_neighbour(w: World, mark: Path) -> str:
     return program
 
 
+def scripted_neighbour(w: World, mark: Path) -> str:
+    """Have a kernel of one's own start a script of the folder, which starts what was unpacked together with it."""
+    program = evil_python(w.home / "neighbour" / "tool", mark)
+    script = write(w.project / "start", f'#!/bin/sh\nexec "{program}" -m ipykernel_launcher "$@"\n', 0o755)
+    kernelspec(w.home, "evil", [str(script), "-f", "{connection_file}"])
+    notebook(w.project / "scripted.ipynb", "evil")
+    return program
+
+
 def linked_neighbour(w: World, mark: Path) -> str:
     """Have an environment of the folder's whose program is a link to what was unpacked together with it."""
     program = evil_python(w.home / "neighbour" / "tool", mark)
@@ -281,6 +290,7 @@ ATTACKS: dict[str, Callable[[World, Path], str]] = {
     "home folder, with a checkout": away,
     "neighbour that is a checkout, on PATH": beside_it(True),
     "neighbour that was unpacked with it": beside_it(False),
+    "neighbour through a script": scripted_neighbour,
     "neighbour through a wrapper": wrapped_neighbour, "neighbour through a link": linked_neighbour,
     "program that is no Python": scripts,
     "script called python": named_python,

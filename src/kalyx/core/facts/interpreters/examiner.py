@@ -243,8 +243,8 @@ class Examiner:
             steps += [TrailStep(0, f"it activates {p}", path, None, p) for p in started.entered]
             steps += _added(path, started.line, [*flags, *(
                 f"{k}={sets[k]}" if sets[k] is not None else f"no {k}" for k in VARIABLES if k in sets)])
-            by_folder = start.by_folder or self.trust.is_foreign(m.real_path(path))  # it came with what is looked at
-            inner = self._known_or_examined(target, _Start(started.folder, started.env, start.ask, by_folder,
+            # a text may have come with what is looked at, or read what did
+            inner = self._known_or_examined(target, _Start(started.folder, started.env, start.ask, True,
                                                            (*start.through, path)))
             return replace(inner, steps=(*steps, *inner.steps), wrapper=path, flags=(*flags, *inner.flags),
                            variables=None if inner.variables is None else {**sets, **inner.variables},

@@ -73,7 +73,8 @@ def _kernel_facts(context: SeatContext, kernel: Kernel, ref: str, kind: SeatKind
                 f"notebook server that starts it ({server[1]})")
     elif program.how == "PATH":
         says = f"its program {program.word} is looked up on PATH{through}"
-    examined = context.examiner.examine(program.path, program.folder, env=program.env)
+    # what stands in front may be a script of the folder, or read one
+    examined = context.examiner.examine(program.path, program.folder, env=program.env, by_folder=bool(program.through))
     if examined.interpreter.known_by == "other":
         steps += [TrailStep(0, says, kernel.spec, None, program.path),
                   TrailStep(0, f"{program.path} is no Python that can be read: what it starts cannot be told",
